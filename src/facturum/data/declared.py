@@ -1,0 +1,202 @@
+"""What a plan says of variables that the file itself does not: kinds, labels, orders."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from facturum.data.calendar import FORMS, period_of
+from facturum.data.intake import codes_of_numbers
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, Label, Labels, label_text
+from facturum.data.variable import Variable
+from facturum.errors import DataError, nearest
+
+TRUE_WORDS = ("1", "true", "yes")
+FALSE_WORDS = ("0", "false", "no")
+
+
+@dataclass(frozen=True)
+class Declaration:
+    """What the plan says of one variable.
+
+    Args:
+        kind: number, truth, category, ordered, time or id; None leaves it as found.
+        labels: a name for each code, such as ``{"0": "no", "1": "yes"}``.
+        order: of an ordered variable, its categories from the lowest to the highest.
+    """
+
+    kind: str | None = None
+    labels: Mapping[str, str] | None = None
+    order: Sequence[Label] | None = None
+
+
+def declare(table: Table, declarations: Mapping[str, Declaration], time: str | None = None) -> Table:
+    """Return the table with its variables as declared; the time variable is made a time if it is text.
+
+    Raises:
+        DataError: for a variable that is not there, or values that do not fit the declaration (with their rows).
+
+    Example:
+        >>> table = Table.of({"pass": [0, 1, 1]})
+        >>> declare(table, {"pass": Declaration(labels={"0": "no", "1": "yes"})})["pass"].labels
+        ('no', 'yes')
+    """
+    variables = dict(table.variables)
+    for name, declaration in declarations.items():
+        if name in variables:
+            variables[name] = _declared(variables[name], declaration)
+    if time in variables and variables[time].kind is not Kind.TIME:
+        variables[time] = _as_time(variables[time])
+    return replace(table, variables=variables)
+
+
+def unknown_declarations(table: Table, declarations: Mapping[str, Declaration]) -> None:
+    """Refuse declarations of variables that the table does not have.
+
+    Raises:
+        DataError: naming the nearest variable.
+    """
+    for name in declarations:
+        if name not in table:
+            raise DataError(
+                f"the table has no variable '{name}'{nearest(name, list(table.variables))}",
+                place=f"variables.{name}",
+                remedy="Correct the name, or take the line out.",
+            )
+
+
+def _declared(variable: Variable, declaration: Declaration) -> Variable:
+    if declaration.labels is not None:
+        variable = _labelled(variable, declaration.labels)
+    if declaration.order is not None:
+        return _ordered(variable, tuple(declaration.order))
+    kind = declaration.kind
+    if kind is None or kind == variable.kind:
+        return variable
+    if kind == "id":
+        return replace(variable, identity=True)
+    if kind == "category":
+        return _as_category(variable)
+    if kind == "number":
+        return _as_number(variable)
+    if kind == "truth":
+        return _as_truth(variable)
+    if kind == "time":
+        return _as_time(variable)
+    if kind == "ordered" and variable.kind is Kind.CATEGORY:
+        raise DataError(
+            f"the ordered variable '{variable.name}' needs its order",
+            place=f"variables.{variable.name}",
+            remedy='Write order = ["lowest", .., "highest"].',
+        )
+    return variable
+
+
+def _as_category(variable: Variable) -> Variable:
+    if variable.kind.categorical:
+        return replace(variable, kind=Kind.CATEGORY)
+    if variable.kind is Kind.TIME:
+        raise _unfit(variable, "category", np.arange(0), 'Use part(.., "month") or season("month").')
+    codes, labels = codes_of_numbers(variable.data, variable.valid)
+    return Variable(variable.name, Kind.CATEGORY, codes, None, labels, variable.storage)
+
+
+def _labelled(variable: Variable, labels: Mapping[str, str]) -> Variable:
+    coded = _as_category(variable)
+    known = coded.labels or ()
+    unnamed = [label for label in known if label_text(label) not in labels]
+    if unnamed:
+        rows = np.flatnonzero(np.isin(coded.data, [known.index(label) for label in unnamed])) + 1
+        raise DataError(
+            f"'{variable.name}' has values without a label: " + ", ".join(map(label_text, unnamed[:5])),
+            place=f"variables.{variable.name}",
+            rows=rows.tolist(),
+            remedy="Give each value a label, or name it among missing_values.",
+        )
+    names = [labels[label_text(label)] for label in known]
+    distinct = list(dict.fromkeys([*[text for text in labels.values() if text in names]]))
+    recode = np.array([distinct.index(name) for name in names] + [-1])
+    return replace(coded, data=recode[coded.data], labels=tuple(distinct))
+
+
+def _ordered(variable: Variable, order: Labels) -> Variable:
+    coded = _as_category(variable)
+    place = {label_text(label): at for at, label in enumerate(order)}
+    known = coded.labels or ()
+    recode = np.array([place.get(label_text(label), -2) for label in known] + [-1])
+    data = recode[coded.data]
+    if (data == -2).any():
+        outside = [label_text(label) for label in known if label_text(label) not in place]
+        raise DataError(
+            f"'{variable.name}' has values outside its order: " + ", ".join(outside[:5]),
+            place=f"variables.{variable.name}",
+            rows=(np.flatnonzero(data == -2) + 1).tolist(),
+            remedy="Add them to the order, or name them among missing_values.",
+        )
+    return replace(coded, kind=Kind.ORDERED, data=data, labels=order)
+
+
+def _as_number(variable: Variable) -> Variable:
+    if variable.kind is Kind.TRUTH:
+        return replace(variable, kind=Kind.NUMBER, data=variable.data.astype(np.float64))
+    if not variable.kind.categorical:
+        raise _unfit(variable, "number", np.arange(0), "Use trend() or periods_since() for a time.")
+    numbers = np.array([_number(label) for label in variable.labels or ()] + [np.nan])
+    data = numbers[variable.data]
+    wrong = np.flatnonzero(np.isnan(data) & (variable.data >= 0))
+    if len(wrong):
+        raise _unfit(variable, "number", wrong, "Correct these cells, or name them among missing_values.")
+    return Variable(variable.name, Kind.NUMBER, data, None, None, variable.storage)
+
+
+def _number(label: Label) -> float:
+    try:
+        return float(label)
+    except ValueError:
+        return np.nan
+
+
+def _as_truth(variable: Variable) -> Variable:
+    coded = _as_category(variable)
+    known = [label_text(label).strip().casefold() for label in coded.labels or ()]
+    meaning: Array = np.array([1 if w in TRUE_WORDS else 0 if w in FALSE_WORDS else -2 for w in known] + [-1])
+    data = meaning[coded.data]
+    wrong = np.flatnonzero(data == -2)
+    if len(wrong):
+        raise _unfit(variable, "truth", wrong, "A truth value is 1 or 0, true or false, yes or no.")
+    valid = data >= 0
+    return Variable(variable.name, Kind.TRUTH, data == 1, None if valid.all() else valid, None, variable.storage)
+
+
+def _as_time(variable: Variable) -> Variable:
+    if not variable.kind.categorical and variable.kind is not Kind.NUMBER:
+        raise _unfit(variable, "time", np.arange(0), f"A time is a date, or a text such as {FORMS}.")
+    coded = _as_category(variable)
+    periods = [period_of(label_text(label)) for label in coded.labels or ()]
+    starts = np.array([0 if period is None else period.start for period in periods] + [0], dtype=np.int64)
+    known = np.array([period is not None for period in periods] + [True])
+    wrong = np.flatnonzero(~known[coded.data])
+    if len(wrong):
+        raise _unfit(variable, "time", wrong, f"A time is a date, or a text such as {FORMS}.")
+    valid = coded.data >= 0
+    return Variable(
+        variable.name, Kind.TIME, starts[coded.data], None if valid.all() else valid, None, variable.storage
+    )
+
+
+def _unfit(variable: Variable, kind: str, rows: Array, remedy: str) -> DataError:
+    shown = ""
+    if len(rows) and variable.labels is not None:
+        words = dict.fromkeys(label_text(variable.labels[code]) for code in variable.data[rows[:50]])
+        shown = " (" + ", ".join(repr(word) for word in list(words)[:3]) + ")"
+    return DataError(
+        f"'{variable.name}' holds {len(rows):,} values{shown} that are no {kind}"
+        if len(rows)
+        else f"'{variable.name}' is a {variable.kind} and cannot be a {kind}",
+        place=f"variables.{variable.name}",
+        rows=(rows + 1).tolist(),
+        remedy=remedy,
+    )

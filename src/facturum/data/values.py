@@ -1,0 +1,102 @@
+"""Kinds of variables, and values with their validity kept apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+Array: TypeAlias = npt.NDArray[Any]
+FloatArray: TypeAlias = npt.NDArray[np.float64]
+Mask: TypeAlias = npt.NDArray[np.bool_]
+Label: TypeAlias = str | int | float | bool
+Labels: TypeAlias = tuple[Label, ...]
+
+
+class Kind(StrEnum):
+    """What a variable or an expression is."""
+
+    NUMBER = "number"
+    TRUTH = "truth"
+    CATEGORY = "category"
+    ORDERED = "ordered"
+    TIME = "time"
+    MISSING = "missing"  # of the literal `missing` alone, which fits wherever a value does
+
+    @property
+    def numeric(self) -> bool:
+        return self in (Kind.NUMBER, Kind.TRUTH, Kind.MISSING)
+
+    @property
+    def categorical(self) -> bool:
+        return self in (Kind.CATEGORY, Kind.ORDERED)
+
+
+@dataclass(frozen=True, slots=True)
+class Values:
+    """Values of some rows, and which of them are there.
+
+    Args:
+        data: doubles, truth values, category codes or microseconds since 1970; of one element where all rows share it.
+        valid: True where there is a value; None where all rows have one. What `data` holds elsewhere means nothing.
+        labels: of categories, the label of each code.
+    """
+
+    data: Array
+    valid: Mask | None = None
+    labels: Labels | None = None
+
+    def full(self, length: int) -> Values:
+        """Return the same with one element for each row."""
+        if len(self.data) == length and (self.valid is None or len(self.valid) == length):
+            return self
+        valid = None if self.valid is None else np.broadcast_to(self.valid, length)
+        return Values(np.broadcast_to(self.data, length), valid, self.labels)
+
+    def numbers(self) -> FloatArray:
+        """Return the data as doubles; truth values become 1 and 0."""
+        return self.data if self.data.dtype == np.float64 else self.data.astype(np.float64)
+
+
+def both(a: Mask | None, b: Mask | None) -> Mask | None:
+    """Return where both have a value.
+
+    Example:
+        >>> both(np.array([True, True]), np.array([True, False]))
+        array([ True, False])
+    """
+    if a is None:
+        return b
+    return a if b is None else a & b
+
+
+def label_text(label: Label) -> str:
+    """Return a label as it is written for people.
+
+    Example:
+        >>> label_text("road"), label_text(3), label_text(3.0), label_text(True)
+        ('road', '3', '3', 'true')
+    """
+    if isinstance(label, bool):
+        return "true" if label else "false"
+    if isinstance(label, float) and label.is_integer() and abs(label) < 1e15:
+        return str(int(label))
+    return str(label)
+
+
+def sorted_labels(labels: set[Label] | list[Label]) -> list[Label]:
+    """Return labels in their order: numbers by size and before texts, texts by code point.
+
+    Example:
+        >>> sorted_labels([10, 9, "b", "a"])
+        [9, 10, 'a', 'b']
+    """
+    return sorted(labels, key=lambda label: (isinstance(label, str), label))
+
+
+def plain_number(value: float) -> int | float:
+    """Return a double as a whole number where it is one, so that 3.0 is written 3."""
+    return int(value) if float(value).is_integer() and abs(value) < 2**53 else float(value)

@@ -1,0 +1,86 @@
+"""A variable of a table: its values as stored, its kind, and its values for some rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from facturum.data.values import Array, Kind, Labels, Mask, Values
+from facturum.errors import DataError
+
+EXACT = 2**53
+
+
+@dataclass(frozen=True)
+class Variable:
+    """A named column of a table.
+
+    Args:
+        name: as the table has it.
+        kind: number, truth, category, ordered or time.
+        data: the stored values in their own type; codes for categories, microseconds since 1970 for times.
+        valid: True where there is a value, or None where all rows have one; NaN among numbers is missing too, and so is
+            a negative code.
+        labels: of categories, the label of each code.
+        storage: how the table stored it, for messages.
+        identity: whether it names units (an id), so that it is never a predictor.
+    """
+
+    name: str
+    kind: Kind
+    data: Array
+    valid: Mask | None = None
+    labels: Labels | None = None
+    storage: str = ""
+    identity: bool = False
+
+    def __len__(self) -> int:
+        return len(self.data)
+
+    @cached_property
+    def exact_as_double(self) -> bool:
+        """Whether every stored number is a double, to the last digit."""
+        if self.data.dtype.kind not in "iu" or self.data.dtype.itemsize < 8 or not len(self.data):
+            return True
+        return -EXACT <= int(self.data.min()) and int(self.data.max()) <= EXACT
+
+    @cached_property
+    def _has_missing(self) -> bool:
+        return bool(len(self.data)) and self.kind.categorical and int(self.data.min()) < 0
+
+    def at(self, start: int, stop: int, rows: Array | None = None) -> Values:
+        """Return the values of a range of rows, or of some rows within it (positions counted from ``start``).
+
+        Raises:
+            DataError: where a whole number used as a number would lose digits.
+        """
+        data = self.data[start:stop]
+        valid = None if self.valid is None else self.valid[start:stop]
+        if rows is not None:
+            data = data[rows]
+            valid = None if valid is None else valid[rows]
+        if self.kind is Kind.NUMBER:
+            return self._numbers(data, valid)
+        if self.kind.categorical and self._has_missing:
+            present = data >= 0
+            valid = present if valid is None else present & valid
+        return Values(data, valid, self.labels)
+
+    def _numbers(self, data: Array, valid: Mask | None) -> Values:
+        if not self.exact_as_double:
+            raise DataError(
+                f"'{self.name}' holds whole numbers beyond 2**53, which lose digits as numbers",
+                remedy=f'Write [variables] {self.name} = {{ kind = "id" }} or kind = "category".',
+            )
+        if data.dtype.kind == "f":
+            present = ~np.isnan(data)
+            if not present.all():
+                valid = present if valid is None else present & valid
+        return Values(np.ascontiguousarray(data, dtype=np.float64), valid)
+
+    def missing_rows(self) -> Mask:
+        """Return a mask of all rows that have no value."""
+        valid = self.at(0, len(self)).valid if self.exact_as_double else self.valid
+        return np.zeros(len(self), dtype=bool) if valid is None else ~valid

@@ -1,0 +1,1 @@
+"""Leaves and threads, evaluating, resolving, filling the matrix, rows kept and dropped."""

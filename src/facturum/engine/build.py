@@ -1,0 +1,177 @@
+"""The whole way: from a plan and a table to a resolved plan, and from that to a matrix."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from facturum.data.table import Table
+from facturum.data.values import FloatArray, Kind
+from facturum.engine.evaluate import Source
+from facturum.engine.learning import learn
+from facturum.engine.matrix import Piece, fill
+from facturum.engine.names import column_names, refuse_equal_names, slug
+from facturum.engine.prepare import Prepared, at_place, prepare
+from facturum.engine.selection import Selection, select
+from facturum.engine.spec import PlanSpec, VariableSpec
+from facturum.errors import DataError
+from facturum.language.nodes import Column
+from facturum.numerics.moments import Moments
+
+INTERCEPT = "intercept"
+RESPONSE = "response"
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class BuiltColumn:
+    """A column of the matrix or of the response: its name, its role and its term."""
+
+    name: str
+    role: str
+    term: str
+    column: Column | None
+
+
+@dataclass(frozen=True)
+class Built:
+    """A design matrix and how it came about.
+
+    Args:
+        prepared: the resolved plan over the table.
+        selection: which rows remain.
+        X: doubles (rows, columns), column-major.
+        y: doubles (rows,) or (rows, k), or None.
+        columns: one for each column of X.
+        responses: one for each column of y.
+        moments, response_moments: of the columns of X and of y.
+    """
+
+    prepared: Prepared
+    selection: Selection
+    X: FloatArray
+    y: FloatArray | None
+    columns: tuple[BuiltColumn, ...]
+    responses: tuple[BuiltColumn, ...]
+    moments: Moments
+    response_moments: Moments | None
+
+    @property
+    def spec(self) -> PlanSpec:
+        """The resolved plan."""
+        return self.prepared.spec
+
+
+def resolve(spec: PlanSpec, table: Table, threads: int | None = None) -> Prepared:
+    """Return a plan with every question answered on a table; a resolved plan comes back as it is.
+
+    Raises:
+        PlanError, DataError: as `prepare` and `learn` do.
+    """
+    made = prepare(spec, table)
+    if spec.resolved:
+        return made
+    return resolved(learn(made, threads))
+
+
+def resolved(made: Prepared) -> Prepared:
+    """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns."""
+    names: dict[str, list[str]] = {}
+    for key, term in made.terms.items():
+        with at_place(f"terms.{key}", made.spec.terms[key]):
+            names[key] = column_names(key, term.columns())
+    intercept = {INTERCEPT: [INTERCEPT]} if made.spec.intercept else {}
+    refuse_equal_names({**intercept, **names})
+    spec = made.spec.model_copy(
+        update={
+            "response": None if made.response is None else str(made.response),
+            "terms": {key: str(term) for key, term in made.terms.items()},
+            "derived": {key: str(node) for key, node in made.derived.items()},
+            "variables": _variables(made),
+            "columns": names,
+        }
+    )
+    return prepare(spec, made.given)  # so that places in error messages are those of the resolved text
+
+
+def _variables(made: Prepared) -> dict[str, VariableSpec]:
+    """Return the kinds of all variables that the plan reads, as a resolved plan states them."""
+    roots = [*made.terms.values(), *[n for n in (made.response, made.keep, made.learn) if n is not None]]
+    used = list(dict.fromkeys(name for root in roots for name in made.sources(root)))
+    found: dict[str, VariableSpec] = {}
+    for name in [*used, *[key for key in made.spec.variables if key not in used]]:
+        given = made.spec.variables.get(name, VariableSpec.model_validate({}))
+        variable = made.table[name]
+        kind = "id" if variable.identity else str(variable.kind)
+        order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order
+        found[name] = VariableSpec.model_validate({"kind": kind, "labels": given.labels, "order": order})
+    return found
+
+
+def build(
+    spec: PlanSpec, table: Table, threads: int | None = None, leaf: int | None = None, progress: Progress | None = None
+) -> Built:
+    """Return the design matrix of a plan on a table, resolving the plan first where it is open.
+
+    Args:
+        spec: the plan.
+        table: the rows.
+        threads: how many threads; the result does not depend on it.
+        leaf: for tests, the rows of a leaf.
+        progress: is told how many leaves of how many are filled.
+
+    Raises:
+        PlanError: where the plan has no meaning.
+        DataError: where the data do not allow what the plan asks for.
+    """
+    made = resolve(spec, table, threads)
+    source = Source(made.table, made.derived)
+    selection = select(made, source, threads, leaf=leaf)
+    columns, pieces = _pieces(made)
+    tick = None if progress is None else _counter(progress, len(selection.leaves))
+    matrix, moments = fill(pieces, source, selection, made.where, threads, tick)
+    responses: tuple[BuiltColumn, ...] = ()
+    y, response_moments = None, None
+    if made.response is not None:
+        own = made.response.columns()
+        y, response_moments = fill([Piece(made.response, own, 0)], source, selection, made.where, threads)
+        y = y[:, 0] if len(own) == 1 else y
+        name = slug(str(made.response.children()[0]) if len(own) > 1 else str(made.response))
+        responses = tuple(
+            BuiltColumn(label, RESPONSE, RESPONSE, column)
+            for label, column in zip(column_names(name, own), own, strict=True)
+        )
+    return Built(made, selection, matrix, y, columns, responses, moments, response_moments)
+
+
+def _counter(progress: Progress, total: int) -> Callable[[], None]:
+    done = 0
+
+    def tick() -> None:
+        nonlocal done
+        done += 1
+        progress(done, total)
+
+    return tick
+
+
+def _pieces(made: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
+    columns: list[BuiltColumn] = []
+    pieces: list[Piece] = []
+    if made.spec.intercept:
+        columns.append(BuiltColumn(INTERCEPT, INTERCEPT, INTERCEPT, None))
+        pieces.append(Piece(None, (), 0))
+    assert made.spec.columns is not None
+    for key, term in made.terms.items():
+        own = term.columns()
+        names = made.spec.columns.get(key, [])
+        if len(names) != len(own):
+            raise DataError(
+                f"the resolved plan names {len(names)} columns of this term, and it has {len(own)}",
+                place=f"columns.{key}",
+                remedy="Resolve the plan anew; a resolved plan is not edited by hand.",
+            )
+        pieces.append(Piece(term, own, len(columns)))
+        columns += [BuiltColumn(name, "predictor", key, column) for name, column in zip(names, own, strict=True)]
+    return tuple(columns), pieces
+

@@ -1,0 +1,117 @@
+"""Some rows of a table, for operations to read: each sub-expression is computed once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, Mask, Values
+from facturum.language.nodes import Block, Node, RowFailure
+
+
+@dataclass(frozen=True)
+class Source:
+    """A table, the derived variables, and what leaves share.
+
+    Args:
+        table: the variables as declared.
+        derived: new variables by name.
+    """
+
+    table: Table
+    derived: Mapping[str, Node]
+    cache: dict[Any, Any] = field(default_factory=dict)
+
+    def rows(self, start: int, stop: int, chosen: Array | None = None) -> LeafRows:
+        """Return a range of rows, or some of them (positions counted from ``start``)."""
+        return LeafRows(self, start, stop, chosen)
+
+
+class LeafRows:
+    """The rows of a leaf, or some of them; computed values live as long as this object does."""
+
+    def __init__(self, source: Source, start: int, stop: int, chosen: Array | None = None) -> None:
+        self._source = source
+        self._start, self._stop, self._chosen = start, stop, chosen
+        self.length = stop - start if chosen is None else len(chosen)
+        self._values: dict[Node, Values] = {}
+        self._valid: dict[Node, Mask | None] = {}
+        self._blocks: dict[Node, Block] = {}
+
+    def variable(self, name: str) -> Values:
+        """Return the values of a variable of the table, or of a derived one."""
+        derived = self._source.derived.get(name)
+        if derived is not None:
+            return self.of(derived)
+        variable = self._source.table[name]
+        values = variable.at(self._start, self._stop, self._chosen)
+        if variable.kind is Kind.NUMBER and variable.data.dtype.kind == "f":
+            infinite = np.isinf(values.data)
+            if infinite.any():
+                raise RowFailure(
+                    _name(name),
+                    f"'{name}' is infinite",
+                    self._numbers(infinite),
+                    "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
+                )
+        return values
+
+    def of(self, node: Node) -> Values:
+        """Return the values of an expression."""
+        found = self._values.get(node)
+        if found is None:
+            found = self._values[node] = node.values(self)
+        return found
+
+    def valid(self, node: Node) -> Mask | None:
+        """Return which rows have a value, or None where all have."""
+        if node in self._values:
+            valid = self._values[node].valid
+        elif node in self._valid:
+            return self._valid[node]
+        else:
+            valid = node.valid(self)
+        if valid is not None:
+            valid = None if valid.all() else np.broadcast_to(valid, self.length)
+        self._valid[node] = valid
+        return valid
+
+    def block(self, node: Node) -> Block:
+        """Return the columns of a block."""
+        found = self._blocks.get(node)
+        if found is None:
+            found = self._blocks[node] = node.block(self)
+        return found
+
+    def where(self, chosen: Array) -> LeafRows:
+        """Return some of the rows, by their positions among these."""
+        if len(chosen) == self.length:
+            return self
+        base = chosen if self._chosen is None else self._chosen[chosen]
+        return LeafRows(self._source, self._start, self._stop, base)
+
+    def shared(self, key: Any, make: Callable[[], Any]) -> Any:
+        """Return what all leaves share under a key."""
+        found = self._source.cache.get(key)
+        if found is None:
+            found = self._source.cache[key] = make()
+        return found
+
+    def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure:
+        """Return the failure of an operation in some rows."""
+        return RowFailure(node, what, self._numbers(bad), remedy)
+
+    def _numbers(self, bad: Mask) -> list[int]:
+        at = np.flatnonzero(bad)
+        found: list[int] = ((at if self._chosen is None else self._chosen[at]) + self._start + 1).tolist()
+        return found
+
+
+def _name(name: str) -> Node:
+    from facturum.language.core import Name
+
+    return Name(name)

@@ -1,0 +1,128 @@
+"""Answering the open questions of a plan, from the inside out, one pass over the data for each level."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from facturum.data.values import Array
+from facturum.engine.evaluate import Source
+from facturum.engine.leaves import run, thread_count
+from facturum.engine.prepare import Prepared, at_place, walk
+from facturum.engine.scope import Scope
+from facturum.engine.selection import Selection, select
+from facturum.errors import DataError
+from facturum.language.core import names_in
+from facturum.language.nodes import Node, Question
+
+
+def learn(made: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None) -> Prepared:
+    """Return the plan with every question answered.
+
+    Args:
+        made: the plan over the table that it learns from.
+        threads: how many threads.
+        order: for tests, the order in which the summaries of leaves are merged.
+
+    Raises:
+        DataError: where there is nothing to learn from, with the place in the plan.
+    """
+    answered: set[Node] = set()
+    selection: Selection | None = None
+    kept: Selection | None = None
+    while True:
+        scope = made.scope()
+        ready = _ready(made, scope, answered)
+        if not ready:
+            return made
+        source = Source(made.table, made.derived)
+        plain = {node: question for node, question in ready.items() if not question.remaining}
+        if plain:
+            kept = kept or select(made, source, threads, complete=False)
+            answers = _answers(plain, made, source, kept, threads, order)
+        else:
+            selection = select(made, source, threads)
+            answers = _answers(ready, made, source, selection, threads, order)
+        answered |= set(answers.values())
+        made = made.map(lambda node, found=answers: _replaced(node, found))  # type: ignore[misc]
+
+
+def _ready(made: Prepared, scope: Scope, answered: set[Node]) -> dict[Node, Question]:
+    """Return the open questions whose own expressions hold none."""
+    open_questions: dict[Node, Question] = {}
+    for root in made.parts().values():
+        for node in walk(root):
+            if node not in answered and node not in open_questions:
+                question = node.question(scope)
+                if question is not None:
+                    open_questions[node] = question
+    return {
+        node: question
+        for node, question in open_questions.items()
+        if not any(part in open_questions for part in _inside(node, made))
+    }
+
+
+def _inside(node: Node, made: Prepared) -> list[Node]:
+    """Return all that an expression is made of, through derived variables too."""
+    found = [part for child in node.children() for part in walk(child)]
+    seen: set[str] = set()
+    pending = names_in(node)
+    while pending:
+        name = pending.pop()
+        if name in made.derived and name not in seen:
+            seen.add(name)
+            found += list(walk(made.derived[name]))
+            pending += names_in(made.derived[name])
+    return found
+
+
+def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
+    if node in answers:
+        return answers[node]
+    children = node.children()
+    changed = [_replaced(child, answers) for child in children]
+    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+
+
+def _answers(
+    questions: dict[Node, Question],
+    made: Prepared,
+    source: Source,
+    selection: Selection,
+    threads: int | None,
+    order: Callable[[int], list[int]] | None,
+) -> dict[Node, Node]:
+    """Ask all questions in common passes, until each is answered."""
+    chosen = [_learned(leaf.learned, leaf.stop - leaf.start) for leaf in selection.leaves]
+    if not sum(len(rows) for rows, _ in chosen):
+        raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
+    pending = dict(questions)
+    answers: dict[Node, Node] = {}
+    while pending:
+        asked = list(pending.items())
+
+        def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[object]:
+            leaf = selection.leaves[at]
+            picked, everything = chosen[at]
+            rows = source.rows(leaf.start, leaf.stop, None if everything else picked)
+            return [q.observe([rows.of(node).full(rows.length) for node in q.inputs]) for _, q in asked]
+
+        parts = run(work, len(selection.leaves), thread_count(threads), made.where)
+        if order is not None:
+            parts = [parts[at] for at in order(len(parts))]
+        for at, (node, question) in enumerate(asked):
+            place, text = made.where(node)
+            with at_place(place or "terms", text):
+                outcome = question.advance(question.merge([part[at] for part in parts]))
+            if isinstance(outcome, Question):
+                pending[node] = outcome
+            else:
+                del pending[node]
+                answers[node] = outcome
+    return answers
+
+
+def _learned(learned: Array | None, length: int) -> tuple[Array, bool]:
+    return (np.arange(length), True) if learned is None else (learned, False)

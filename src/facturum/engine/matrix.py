@@ -1,0 +1,183 @@
+"""Filling the design matrix, leaf by leaf, each value written once and at its final place."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.data.values import Array, FloatArray
+from facturum.engine.evaluate import LeafRows, Source
+from facturum.engine.leaves import Where, run, thread_count
+from facturum.engine.selection import Selection
+from facturum.errors import DataError
+from facturum.language.nodes import Block, Column, Node, RowFailure, Scattered
+from facturum.numerics.moments import Moments
+
+MOST_COLUMNS = 100_000
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A term as the matrix sees it: its expression, its columns, and where they begin. No node: the intercept."""
+
+    node: Node | None
+    columns: tuple[Column, ...]
+    first: int
+
+    @property
+    def width(self) -> int:
+        return 1 if self.node is None else len(self.columns)
+
+
+@dataclass(frozen=True)
+class _Sorted:
+    """Rows brought together by the column that they belong to."""
+
+    rows: Array
+    target: Array
+    present: Array
+    starts: Array
+    sizes: Array
+
+
+def fill(
+    pieces: Sequence[Piece], source: Source, selection: Selection, where: Where, threads: int | None, tick: object = None
+) -> tuple[FloatArray, Moments]:
+    """Return a column-major matrix of the remaining rows, and the moments of its columns.
+
+    Args:
+        pieces: the terms, in the order of their columns.
+        source: the table.
+        selection: the remaining rows; where not all of them have all values, a value not there becomes NaN.
+        where: tells the place of an expression that fails.
+        threads: how many threads.
+
+    Raises:
+        DataError: where the matrix would not fit into memory, or an operation has no finite value in some rows.
+    """
+    width = sum(piece.width for piece in pieces)
+    count = selection.count
+    _refuse_size(count, width)
+    matrix: FloatArray = np.zeros((count, width), order="F")
+    offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves])
+
+    def work(at: int) -> Moments:
+        leaf = selection.leaves[at]
+        rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
+        writer = _Writer(matrix, int(offsets[at]), rows, Moments.of(width))
+        complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
+        for piece in pieces:
+            writer.write(piece, complete)
+        return writer.moments
+
+    moments = run(work, len(selection.leaves), thread_count(threads), where, tick if callable(tick) else None)
+    return matrix, Moments.merged(moments)
+
+
+def _refuse_size(count: int, width: int) -> None:
+    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    if width > MOST_COLUMNS or count * width * 8 > memory:
+        raise DataError(
+            f"the matrix would have {count:,} rows and {width:,} columns, {count * width * 8 / 2**30:,.1f} GiB",
+            place="terms",
+            remedy="Pool or regroup the categories, or take interactions of many categories out.",
+        )
+
+
+class _Writer:
+    """Writes the columns of one leaf."""
+
+    def __init__(self, matrix: FloatArray, offset: int, rows: LeafRows, moments: Moments) -> None:
+        self._matrix = matrix
+        self._flat = matrix.reshape(-1, order="F")
+        self._offset = offset
+        self._rows = rows
+        self._stop = offset + rows.length
+        self.moments = moments
+        self._sorts: dict[int, _Sorted] = {}
+
+    def write(self, piece: Piece, complete: bool) -> None:
+        if not self._rows.length:
+            return
+        if piece.node is None:
+            self._matrix[self._offset : self._stop, piece.first] = 1.0
+            self.moments.put_ones(np.array([piece.first]), np.array([self._rows.length]), self._rows.length)
+        elif complete:
+            self._write_block(self._rows.block(piece.node), piece)
+        else:
+            for at, column in enumerate(piece.columns):
+                self._write_formula(column, piece.first + at)
+
+    def _write_formula(self, column: Column, at: int) -> None:
+        """Write one column by its formula, NaN where it has no value."""
+        values = self._rows.of(column.formula).full(self._rows.length)
+        target = self._matrix[self._offset : self._stop, at]
+        np.add(values.numbers(), 0.0, out=target)
+        if values.valid is None:
+            self.moments.put_dense(at, target)
+        else:
+            target[~values.valid] = np.nan
+            self.moments.put_dense(at, target[values.valid])
+
+    def _write_block(self, block: Block, piece: Piece) -> None:
+        if isinstance(block, Scattered):
+            self._write_scattered(block, piece)
+            return
+        for at, values in enumerate(block.columns):
+            target = self._matrix[self._offset : self._stop, piece.first + at]
+            np.add(values, 0.0, out=target)
+            self.moments.put_dense(piece.first + at, target)
+            self._refuse_infinite(piece, slice(piece.first + at, piece.first + at + 1))
+
+    def _write_scattered(self, block: Scattered, piece: Piece) -> None:
+        own = self._sorted(block)
+        total = self._rows.length
+        each = slice(piece.first, piece.first + block.width)
+        self.moments.put_ones(each, np.zeros(block.width), total)
+        for offset, layer in zip(block.offsets, block.layers, strict=True):
+            columns = own.present + (piece.first + offset)
+            target = self._flat[(piece.first + offset) * self._matrix.shape[0] :]
+            if layer is None:
+                target[own.target] = 1.0
+                self.moments.put_ones(columns, own.sizes, total)
+            elif len(own.rows):
+                values = np.add(np.broadcast_to(layer, total)[own.rows], 0.0)
+                target[own.target] = values
+                self.moments.put_groups(columns, values, own.starts, own.sizes, total)
+        if any(layer is not None for layer in block.layers):
+            self._refuse_infinite(piece, each)
+
+    def _sorted(self, block: Scattered) -> _Sorted:
+        found = self._sorts.get(id(block.base))
+        if found is None:
+            found = self._sorts[id(block.base)] = self._sort(block)
+        return found
+
+    def _sort(self, block: Scattered) -> _Sorted:
+        # codes of few bits are sorted by counting
+        most = block.width
+        small = np.int8 if most < 127 else np.int16 if most < 32_767 else np.int64
+        base = block.base.astype(small, copy=False)
+        order = np.argsort(base, kind="stable")
+        counts = np.bincount(np.add(base, 2, dtype=np.intp), minlength=most + 2)
+        rows = order[int(counts[:2].sum()) :]
+        present = np.flatnonzero(counts[2:])
+        sizes = counts[2:][present]
+        starts = np.cumsum(sizes) - sizes
+        target = np.repeat(present * self._matrix.shape[0] + self._offset, sizes)
+        target += rows
+        return _Sorted(rows, target, present, starts, sizes)
+
+    def _refuse_infinite(self, piece: Piece, each: slice) -> None:
+        """Find the operation and the rows behind a value that is not finite, by the formulas."""
+        low, high = self.moments.smallest[each], self.moments.largest[each]
+        if np.isfinite(low).all() and np.isfinite(high).all():
+            return
+        for column in piece.columns[each.start - piece.first : each.stop - piece.first]:
+            self._rows.of(column.formula)
+        assert piece.node is not None
+        raise RowFailure(piece.node, f"'{piece.node}' is infinite or not a number", [], None)
+

@@ -1,0 +1,340 @@
+"""From a plan's texts to checked expressions: selectors frozen, lists spread out, bare categories made columns."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+from facturum.data.declared import declare, unknown_declarations
+from facturum.data.table import Table
+from facturum.data.values import Kind
+from facturum.engine.scope import Scope
+from facturum.engine.spec import PlanSpec
+from facturum.errors import DataError, FacturumError, PlanError, nearest
+from facturum.language.categories import Category
+from facturum.language.core import Arithmetic, List, Multiply, Name, names_in
+from facturum.language.nodes import Node
+from facturum.language.parser import parse
+from facturum.language.selectors import Selector
+from facturum.language.statistics import Statistic
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A plan as checked expressions over a table.
+
+    Args:
+        spec: the plan as given.
+        given: the table as given.
+        table: the variables as declared.
+        response: what is explained, or None.
+        terms: by key.
+        derived: new variables, by name, those that are used.
+        keep, learn: the conditions of [rows].
+    """
+
+    spec: PlanSpec
+    given: Table
+    table: Table
+    response: Node | None
+    terms: Mapping[str, Node]
+    derived: Mapping[str, Node]
+    keep: Node | None
+    learn: Node | None
+
+    def scope(self) -> Scope:
+        """Return what knows the kinds of this plan's expressions."""
+        return Scope(self.table, self.derived, self.spec.resolved)
+
+    def parts(self) -> dict[str, Node]:
+        """Return all expressions by their place in the plan."""
+        found: dict[str, Node] = {f"derived.{key}": node for key, node in self.derived.items()}
+        if self.response is not None:
+            found["response"] = self.response
+        return found | {f"terms.{key}": node for key, node in self.terms.items()}
+
+    def map(self, change: Callable[[Node], Node]) -> Prepared:
+        """Return the same with each expression changed."""
+        return replace(
+            self,
+            response=None if self.response is None else change(self.response),
+            terms={key: change(node) for key, node in self.terms.items()},
+            derived={key: change(node) for key, node in self.derived.items()},
+        )
+
+    def sources(self, node: Node) -> list[str]:
+        """Return the variables of the table that an expression reads, through derived ones too."""
+        found: dict[str, None] = {}
+        for name in names_in(node):
+            derived = self.derived.get(name)
+            found |= dict.fromkeys([name] if derived is None else self.sources(derived))
+        return list(found)
+
+    def text(self, place: str) -> str | None:
+        """Return the text written at a place of the plan."""
+        section, _, key = place.partition(".")
+        sections: dict[str, Mapping[str, str | None]] = {
+            "terms": self.spec.terms,
+            "derived": self.spec.derived,
+            "rows": {"keep": self.spec.rows.keep, "learn": self.spec.rows.learn},
+        }
+        return self.spec.response if section == "response" else sections.get(section, {}).get(key)
+
+    def where(self, node: Node) -> tuple[str | None, str | None]:
+        """Return the place of an expression in the plan, and the text there."""
+        conditions = {"rows.keep": self.keep, "rows.learn": self.learn}
+        for place, root in (self.parts() | {k: v for k, v in conditions.items() if v is not None}).items():
+            if any(part == node for part in walk(root)):
+                return place, self.text(place)
+        for key, term in self.terms.items():
+            if any(part == node for column in _columns_or_none(term) for part in walk(column)):
+                return f"terms.{key}", None
+        return None, None
+
+
+def _columns_or_none(term: Node) -> list[Node]:
+    try:
+        return [column.formula for column in term.columns()]
+    except (AssertionError, FacturumError):
+        return []
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """Yield an expression and all it is made of."""
+    yield node
+    for child in node.children():
+        yield from walk(child)
+
+
+@contextmanager
+def at_place(place: str, text: str | None = None) -> Iterator[None]:
+    """Tell the errors raised within where they stand."""
+    try:
+        yield
+    except FacturumError as error:
+        raise error.at(place, text) from None
+
+
+def prepare(spec: PlanSpec, given: Table) -> Prepared:
+    """Return a plan as checked expressions over a table.
+
+    Raises:
+        PlanError: for anything that has no meaning, with its place in the plan.
+        DataError: where the table is empty or does not fit what the plan says of its variables.
+    """
+    if not given.length or not given.variables:
+        raise DataError(f"{given.source} has no rows", remedy="Check the file, its delimiter and its first line.")
+    if not spec.resolved:
+        unknown_declarations(given, {name: v.declaration() for name, v in spec.variables.items()})
+    declarations = {name: v.declaration() for name, v in spec.variables.items()}
+    table = declare(given, declarations, spec.data.time)
+    _check_names(spec, table)
+    parsed = {key: _parsed(f"derived.{key}", text) for key, text in spec.derived.items()}
+    response = None if spec.response is None else _parsed("response", spec.response)
+    if response is not None and spec.resolved and not _available(response, table, parsed):
+        response = None
+    reserved = _reserved(spec, table, response, parsed)
+    choices = {v.name: v.kind for v in table if v.name not in reserved}
+    derived = {key: _spread(_frozen(node, choices)) for key, node in parsed.items()}
+    scope = Scope(table, derived, spec.resolved)
+    terms: dict[str, Node] = {}
+    for key, text in spec.terms.items():
+        with at_place(f"terms.{key}", text):
+            terms[key] = _as_term(_spread(_frozen(parse(text), choices)), scope)
+            scope.of(terms[key])
+            _refuse_ids(terms[key], table, derived)
+    if response is not None:
+        with at_place("response", spec.response):
+            response = _as_response(_spread(response), scope)
+    conditions = {key: _condition(key, getattr(spec.rows, key), scope, spec, table, parsed) for key in ("keep", "learn")}
+    used = _used(derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c]])
+    for key, node in derived.items():
+        if key in used or not spec.resolved:
+            with at_place(f"derived.{key}", spec.derived[key]):
+                scope.variable(Name(key), key)
+                scope.of(node)
+    if not terms:
+        raise PlanError("the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".')
+    kept = {key: node for key, node in derived.items() if key in used}
+    made = Prepared(spec, given, table, response, terms, kept, conditions["keep"], conditions["learn"])
+    _refuse_leaks(made)
+    return made
+
+
+def _parsed(place: str, text: str) -> Node:
+    with at_place(place, text):
+        return parse(text)
+
+
+def _check_names(spec: PlanSpec, table: Table) -> None:
+    for name in spec.derived:
+        if name in table:
+            raise PlanError(
+                f"'{name}' is a variable of the table already",
+                place=f"derived.{name}",
+                remedy="Give the derived variable a name of its own.",
+            )
+    known = [*table.variables, *spec.derived]
+    for key, names in (("time", [spec.data.time]), ("panel", spec.data.panel), ("carry", spec.data.carry)):
+        for name in names:
+            if name is not None and name not in table and not (spec.resolved and key != "carry"):
+                raise PlanError(
+                    f"there is no variable called '{name}'{nearest(name, known)}",
+                    place=f"data.{key}",
+                    remedy="The table has " + ", ".join(list(table.variables)[:20]) + ".",
+                )
+
+
+def _available(node: Node, table: Table, derived: Mapping[str, Node], seen: tuple[str, ...] = ()) -> bool:
+    return all(
+        name in table or (name in derived and name not in seen and _available(derived[name], table, derived, (*seen, name)))
+        for name in names_in(node)
+    )
+
+
+def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapping[str, Node]) -> set[str]:
+    """Return the variables that selectors pass over."""
+    taken = {spec.data.time or "", *spec.data.panel, *spec.data.carry}
+    taken |= {variable.name for variable in table if variable.identity or variable.kind is Kind.TIME}
+    pending = names_in(response) if response is not None else []
+    while pending:
+        name = pending.pop()
+        if name in derived and name not in taken:
+            pending += names_in(derived[name])
+        taken.add(name)
+    return taken
+
+
+def _frozen(node: Node, choices: Mapping[str, Kind]) -> Node:
+    if isinstance(node, Selector):
+        return node.chosen(choices)
+    return _with_children(node, lambda child: _frozen(child, choices))
+
+
+def _with_children(node: Node, change: Callable[[Node], Node]) -> Node:
+    children = node.children()
+    changed = [change(child) for child in children]
+    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+
+
+def _spread(node: Node) -> Node:
+    """Take every operation with a list in first place to the members of the list."""
+    node = _with_children(node, _spread)
+    if isinstance(node, List | Multiply) or not node.distributes or not node.children():
+        return node
+    first, *others = node.children()
+    if isinstance(first, List) and not (isinstance(node, Arithmetic) and isinstance(others[0], List)):
+        return _list([_spread(node.rebuilt([member, *others])) for member in first.members], node)
+    if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
+        return _list([_spread(node.rebuilt([first, member])) for member in others[0].members], node)
+    return node
+
+
+def _list(members: list[Node], like: Node) -> Node:
+    made = List(tuple(members))
+    object.__setattr__(made, "span", like.span)
+    return made
+
+
+def _as_term(node: Node, scope: Scope) -> Node:
+    """Make columns of bare categories, also inside products and lists."""
+    if isinstance(node, List | Multiply):
+        return _with_children(node, lambda child: _as_term(child, scope))
+    found = scope.of(node)
+    if found.kind.categorical and not found.block:
+        made = Category(node)
+        object.__setattr__(made, "span", node.span)
+        return made
+    if found.kind is Kind.TIME:
+        raise node.fail(f"'{node}' is a time, and no column by itself", "Compare it with a period: month < '2023-01'.")
+    if found.kind is Kind.MISSING:
+        raise node.fail("a term cannot be missing in every row", "Take it out.")
+    return node
+
+
+def _as_response(node: Node, scope: Scope) -> Node:
+    found = scope.of(node)
+    if found.kind.categorical and not found.block:
+        return Category(node, coding="every")
+    if found.kind is Kind.TIME or (found.block and not isinstance(node, Category)):
+        raise node.fail("the response is a number, a truth value or a category", "Write one of them.")
+    return node
+
+
+def _condition(
+    key: str, text: str | None, scope: Scope, spec: PlanSpec, table: Table, derived: Mapping[str, Node]
+) -> Node | None:
+    if text is None:
+        return None
+    with at_place(f"rows.{key}", text):
+        node = parse(text)
+        if spec.resolved and not _available(node, table, derived):
+            if key == "learn":
+                return None
+        reached = [node]
+        for part in reached:
+            reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
+        learns = [part for root in reached for part in walk(root) if part.question(scope) is not None]
+        if learns:
+            raise learns[0].fail(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
+        found = scope.of(node)
+        if found.block or not found.kind.numeric:
+            raise node.fail(f"{key} is a condition, and this is none", "Write a comparison, such as open == 'yes'.")
+        return node
+
+
+def _used(derived: Mapping[str, Node], roots: list[Node]) -> set[str]:
+    used: set[str] = set()
+    pending = [name for root in roots for name in names_in(root)]
+    while pending:
+        name = pending.pop()
+        if name in derived and name not in used:
+            used.add(name)
+            pending += names_in(derived[name])
+    return used
+
+
+def _refuse_ids(node: Node, table: Table, derived: Mapping[str, Node]) -> None:
+    if isinstance(node, Name):
+        if node.variable in derived:
+            _refuse_ids(derived[node.variable], table, derived)
+        elif table[node.variable].identity:
+            raise node.fail(
+                f"'{node.variable}' is an id, and cannot be a predictor",
+                'Leave it out; if it is a category, write kind = "category" in [variables].',
+            )
+    children = (node.x,) if isinstance(node, Statistic) else node.children()
+    for child in children:
+        _refuse_ids(child, table, derived)
+
+
+def _refuse_leaks(made: Prepared) -> None:
+    if made.response is None:
+        return
+    explained = set(made.sources(made.response))
+    for key, term in made.terms.items():
+        for node in walk(term):
+            if isinstance(node, Name) and (leaked := sorted(explained & set(made.sources(node)))):
+                through = "" if node.variable in explained else f", made from the response '{leaked[0]}',"
+                raise PlanError(
+                    f"'{node.variable}'{through} is among the predictors, and the response '{made.response}' reads it",
+                    place=f"terms.{key}",
+                    text=made.spec.terms[key],
+                    span=node.span,
+                    remedy="Leave it out: it would explain itself.",
+                )
+    for name in made.spec.data.carry:
+        carried = [key for key, term in made.terms.items() if name in made.sources(term)]
+        if carried:
+            raise PlanError(
+                f"'{name}' is carried along, and cannot be a predictor",
+                place=f"terms.{carried[0]}",
+                text=made.spec.terms[carried[0]],
+                remedy="Take it out of carry, or out of the term.",
+            )
+
+

@@ -1,0 +1,59 @@
+"""The kinds of variables and expressions, while a plan is checked."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from facturum.data.table import Table
+from facturum.errors import nearest
+from facturum.language.nodes import Node, Type
+
+
+class Scope:
+    """Knows the variables of a table and the derived ones.
+
+    Args:
+        table: the variables as declared.
+        derived: new variables by name.
+        resolved: whether the plan is resolved, so that categories need not all be there.
+    """
+
+    def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool) -> None:
+        self._table = table
+        self._derived = derived
+        self.resolved = resolved
+        self._types: dict[Node, Type] = {}
+        self._open: list[str] = []
+
+    def variable(self, node: Node, name: str) -> Type:
+        """Return the kind of a variable, or an error that points at its name."""
+        if name in self._derived:
+            return self._derived_type(node, name)
+        if name not in self._table:
+            hint = nearest(name, [*self._table.variables, *self._derived])
+            raise node.fail(
+                f"there is no variable called '{name}'{hint}",
+                "The table has " + ", ".join(list(self._table.variables)[:20]) + ".",
+            )
+        found = self._table[name]
+        return Type(found.kind, labels=found.labels)
+
+    def of(self, node: Node) -> Type:
+        """Return what an expression is, checking it the first time."""
+        found = self._types.get(node)
+        if found is None:
+            found = self._types[node] = node.check(self)
+        return found
+
+    def _derived_type(self, node: Node, name: str) -> Type:
+        if name in self._open:
+            circle = " → ".join([*self._open[self._open.index(name) :], name])
+            raise node.fail(f"the derived variables go in a circle: {circle}", "Write one of them without the others.")
+        self._open.append(name)
+        try:
+            found = self.of(self._derived[name])
+        finally:
+            self._open.pop()
+        if found.block:
+            raise node.fail(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
+        return found

@@ -1,0 +1,219 @@
+"""Which rows are kept, which of them are learned from, and why the others are left out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.data.values import Array, Mask
+from facturum.engine.evaluate import Source
+from facturum.engine.leaves import leaves_of, run, thread_count
+from facturum.engine.prepare import Prepared
+from facturum.errors import DataError
+from facturum.language.logic import truths
+from facturum.language.nodes import Node
+
+KEEP_FALSE = "keep is false"
+KEEP_MISSING = "keep is missing"
+NO_VALUE = "no value"
+
+
+@dataclass(frozen=True)
+class LeafSelection:
+    """The rows of one leaf.
+
+    Args:
+        start, stop: the leaf.
+        kept: positions of the rows that [rows] keep takes, or None for all.
+        remaining: positions of the rows that become rows of the matrix, or None for all.
+        learning: for each remaining row whether it is learned from, or None for all.
+        dropped: positions of the rows left out.
+        causes: for each of them the number of its reason: -1 keep is false, -2 keep is missing, else the part without
+            a value.
+        missing: for each part, how many kept rows have no value.
+    """
+
+    start: int
+    stop: int
+    kept: Array | None
+    remaining: Array | None
+    learning: Mask | None
+    dropped: Array
+    causes: Array
+    missing: Array
+
+    @property
+    def count(self) -> int:
+        """How many rows remain."""
+        return self.stop - self.start if self.remaining is None else len(self.remaining)
+
+    @property
+    def learned(self) -> Array | None:
+        """Positions of the remaining rows that are learned from, or None for all."""
+        if self.learning is None:
+            return self.remaining
+        return np.flatnonzero(self.learning) if self.remaining is None else self.remaining[self.learning]
+
+
+@dataclass(frozen=True)
+class Selection:
+    """The rows of all leaves; ``parts`` are the places whose values a row needs: the response and each term."""
+
+    leaves: tuple[LeafSelection, ...]
+    parts: tuple[str, ...]
+
+    @property
+    def given(self) -> int:
+        return self.leaves[-1].stop
+
+    @property
+    def count(self) -> int:
+        return sum(leaf.count for leaf in self.leaves)
+
+    @property
+    def complete(self) -> bool:
+        """Whether every remaining row has a value in every part."""
+        return not any(leaf.missing.any() for leaf in self.leaves) or any(len(leaf.dropped) for leaf in self.leaves)
+
+    def missing(self) -> dict[str, int]:
+        """Return for each part how many kept rows have no value."""
+        total = np.sum([leaf.missing for leaf in self.leaves], axis=0)
+        return {part: int(count) for part, count in zip(self.parts, total, strict=True)}
+
+    def reasons(self) -> dict[tuple[str, str], int]:
+        """Return how many rows were left out, by reason and by the part that caused it."""
+        causes = np.concatenate([leaf.causes for leaf in self.leaves])
+        found, sizes = np.unique(causes, return_counts=True)
+        return {self.reason(int(cause)): int(size) for cause, size in zip(found, sizes, strict=True)}
+
+    def reason(self, cause: int) -> tuple[str, str]:
+        """Return the reason that a number stands for, and the place that caused it."""
+        if cause < 0:
+            return (KEEP_FALSE if cause == -1 else KEEP_MISSING), "rows.keep"
+        return NO_VALUE, self.parts[cause]
+
+    def source_rows(self) -> Array:
+        """Return the source row number of each row of the matrix, counted from 1."""
+        return np.concatenate([_numbers(leaf) for leaf in self.leaves])
+
+    def learning_rows(self) -> Mask:
+        """Return for each row of the matrix whether it is learned from."""
+        each = [np.ones(leaf.count, dtype=bool) if leaf.learning is None else leaf.learning for leaf in self.leaves]
+        return np.concatenate(each)
+
+    def dropped_rows(self) -> tuple[Array, Array]:
+        """Return the source row numbers left out, and the numbers of their reasons."""
+        rows = np.concatenate([leaf.dropped + leaf.start + 1 for leaf in self.leaves])
+        return rows, np.concatenate([leaf.causes for leaf in self.leaves])
+
+
+def select(
+    made: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
+) -> Selection:
+    """Return which rows remain, evaluating no more than which values are there.
+
+    Args:
+        made: the plan.
+        source: the table.
+        threads: how many threads.
+        complete: whether rows without a value are left out, as [rows] missing says; otherwise only `keep` is looked at.
+
+    Raises:
+        DataError: where no row is left, or where rows without a value are refused.
+    """
+    parts: dict[str, Node] = {}
+    if complete:
+        parts = {place: node for place, node in made.parts().items() if not place.startswith("derived.")}
+    ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
+    drop = made.spec.rows.missing != "keep"
+
+    def work(at: int) -> LeafSelection:
+        return _select_leaf(made, source, list(parts.values()), drop, *ranges[at])
+
+    leaves = run(work, len(ranges), thread_count(threads), made.where)
+    selection = Selection(tuple(leaves), tuple(parts))
+    if complete and made.spec.rows.missing == "fail":
+        _refuse_missing(selection)
+    if not selection.count:
+        raise _nothing_left(selection, made)
+    return selection
+
+
+def _select_leaf(
+    made: Prepared, source: Source, parts: Sequence[Node], drop: bool, start: int, stop: int
+) -> LeafSelection:
+    kept, dropped, causes = _kept(made.keep, source, start, stop)
+    rows = source.rows(start, stop, kept)
+    missing = np.zeros(len(parts), dtype=np.int64)
+    without: Mask | None = None
+    cause = np.zeros(0, dtype=np.int64)
+    for at, part in enumerate(parts):
+        valid = rows.valid(part)
+        if valid is None:
+            continue
+        absent = ~valid
+        missing[at] = np.count_nonzero(absent)
+        if without is None:
+            without, cause = absent, np.full(rows.length, at)
+        else:
+            cause[absent & ~without] = at
+            without = without | absent
+    remaining = kept
+    if drop and without is not None:
+        out = np.flatnonzero(without)
+        inside = np.flatnonzero(~without)
+        dropped = np.concatenate([dropped, out if kept is None else kept[out]])
+        causes = np.concatenate([causes, cause[out]])
+        order = np.argsort(dropped, kind="stable")
+        dropped, causes = dropped[order], causes[order]
+        remaining = inside if kept is None else kept[inside]
+    learning = _holds(made.learn, source, start, stop, remaining)
+    return LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
+
+
+def _kept(keep: Node | None, source: Source, start: int, stop: int) -> tuple[Array | None, Array, Array]:
+    nothing = np.zeros(0, dtype=np.int64)
+    if keep is None:
+        return None, nothing, nothing
+    values = source.rows(start, stop).of(keep).full(stop - start)
+    known = np.ones(stop - start, dtype=bool) if values.valid is None else values.valid
+    holds = truths(values) & known
+    dropped = np.flatnonzero(~holds)
+    return np.flatnonzero(holds), dropped, np.where(known[dropped], -1, -2)
+
+
+def _holds(condition: Node | None, source: Source, start: int, stop: int, chosen: Array | None) -> Mask | None:
+    if condition is None:
+        return None
+    rows = source.rows(start, stop, chosen)
+    values = rows.of(condition).full(rows.length)
+    holds: Mask = truths(values) if values.valid is None else truths(values) & values.valid
+    return holds
+
+
+def _refuse_missing(selection: Selection) -> None:
+    rows, causes = selection.dropped_rows()
+    without = causes >= 0
+    if without.any():
+        places = [selection.parts[at] for at in np.unique(causes[without])]
+        raise DataError(
+            f"{int(without.sum()):,} rows have no value, and [rows] missing is 'fail'",
+            place=places[0],
+            rows=rows[without].tolist(),
+            remedy='Fill them, leave them out with [rows] keep, or write missing = "drop". Concerned: '
+            + ", ".join(places[:8]) + ".",
+        )
+
+
+def _nothing_left(selection: Selection, made: Prepared) -> DataError:
+    told = [f"{count:,} where {place} has {reason}" if reason == NO_VALUE else f"{count:,} where {reason}"
+            for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])]
+    return DataError(
+        f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
+        place="rows",
+        text=made.spec.rows.keep,
+        remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
+    )
+

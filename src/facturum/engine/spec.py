@@ -1,0 +1,127 @@
+"""What a plan says, as its file and Python give it: validated, not yet parsed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from facturum.data.declared import Declaration
+from facturum.errors import PlanError, nearest
+
+FORMAT = 1
+
+
+class _Section(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class DataSpec(_Section):
+    """How the data are to be read."""
+
+    time: str | None = Field(None, description="the time variable")
+    every: Literal["year", "quarter", "month", "week", "day", "hour", "row"] | None = Field(
+        None, description="the step of the time variable"
+    )
+    panel: list[str] = Field([], description="the variables within which a series runs")
+    carry: list[str] = Field([], description="variables taken along into the output, never predictors")
+    missing_values: list[str] = Field(["", "NA"], description="words that mean a missing value, in text files")
+    delimiter: str = Field(",", description="between the cells of a text file", min_length=1, max_length=1)
+    decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
+    encoding: str = Field("utf-8", description="the encoding of a text file")
+
+
+class VariableSpec(_Section):
+    """What the file itself does not say of a variable."""
+
+    kind: Literal["number", "truth", "category", "ordered", "time", "id"] | None = None
+    labels: dict[str, str] | None = Field(None, description="a name for each code")
+    order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
+
+    def declaration(self) -> Declaration:
+        """Return the same for the data room."""
+        return Declaration(self.kind, self.labels, self.order)
+
+
+class RowsSpec(_Section):
+    """Which rows become rows of the matrix."""
+
+    keep: str | None = Field(None, description="the condition for a row to be kept")
+    learn: str | None = Field(None, description="the condition for a kept row to answer open questions")
+    missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows without a value")
+
+
+class PlanSpec(_Section):
+    """A plan: how each term of a regression is made from the variables of a table."""
+
+    facturum: Literal[1] = Field(FORMAT, description="the format of this file")
+    response: str | None = Field(None, description="what is explained")
+    intercept: bool = Field(True, description="whether there is a column of ones")
+    data: DataSpec = DataSpec()  # type: ignore[call-arg]
+    variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
+    derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
+    rows: RowsSpec = RowsSpec()  # type: ignore[call-arg]
+    terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
+    columns: dict[str, list[str]] | None = Field(
+        None, description="of a resolved plan: the names of each term's columns; nothing is left to learn"
+    )
+
+    @property
+    def resolved(self) -> bool:
+        """Whether nothing is left to learn."""
+        return self.columns is not None
+
+
+_MISPLACED = ("response", "intercept")
+_SECTIONS: dict[str, type[BaseModel]] = {"": PlanSpec, "data": DataSpec, "rows": RowsSpec, "variables": VariableSpec}
+
+
+def spec_from(content: Mapping[str, Any]) -> PlanSpec:
+    """Return a plan from the content of its sections.
+
+    Raises:
+        PlanError: for unknown keys (with the nearest right one), values of a wrong type, and keys in a wrong section.
+
+    Example:
+        >>> spec_from({"terms": {"price": "log(price)"}}).intercept
+        True
+        >>> spec_from({"termz": {}})
+        Traceback (most recent call last):
+        facturum.errors.PlanError: termz: the plan has no such key; did you mean 'terms'?
+        It may have facturum, response, intercept, data, variables, derived, rows, terms, columns.
+    """
+    terms = content.get("terms")
+    if isinstance(terms, Mapping):
+        for key in _MISPLACED:
+            if key in terms:
+                raise PlanError(
+                    f"'{key}' is not a term",
+                    place=f"terms.{key}",
+                    remedy=f"Write {key} = .. at the top of the plan, before the first [section].",
+                )
+    version = content.get("facturum", FORMAT)
+    if version != FORMAT:
+        raise PlanError(
+            f"the plan is of format {version!r}, and this version reads format {FORMAT}",
+            place="facturum",
+            remedy="Use a newer version of Facturum, or write facturum = 1.",
+        )
+    try:
+        return PlanSpec.model_validate(dict(content))
+    except ValidationError as problem:
+        raise _plan_error(problem) from None
+
+
+def _plan_error(problem: ValidationError) -> PlanError:
+    first = problem.errors()[0]
+    where = [str(part) for part in first["loc"]]
+    place = ".".join(where)
+    if first["type"] == "extra_forbidden":
+        section = _SECTIONS["" if len(where) == 1 else where[0]]
+        known = list(section.model_fields)
+        what = "the plan has no such key" if len(where) == 1 else f"[{where[0]}] has no such key"
+        return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
+    if first["type"] == "literal_error":
+        return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=first["msg"] + ".")
+    return PlanError(f"{first['input']!r} will not do here", place=place, remedy=first["msg"] + ".")

@@ -1,0 +1,118 @@
+"""The one family of errors: what is wrong, where, in which rows, and what to write instead."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+ROWS_SHOWN = 5
+
+
+class FacturumError(Exception):
+    """Something that Facturum refuses, told so that the reader can put it right.
+
+    Args:
+        what: one sentence saying what is wrong.
+        place: where it stands, such as ``terms.price``.
+        text: the expression at that place.
+        span: start and end of the offending part within ``text``, in characters.
+        rows: source row numbers, counted from 1; the first few are shown.
+        count: how many rows there are in all, where ``rows`` holds only the first.
+        remedy: what to write instead.
+
+    Example:
+        >>> print(FacturumError("no such variable", place="terms.a", text="log(x)", span=(4, 5), remedy="Write y."))
+        terms.a: no such variable
+            log(x)
+                ^
+        Write y.
+    """
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        place: str | None = None,
+        text: str | None = None,
+        span: tuple[int, int] | None = None,
+        rows: Sequence[int] = (),
+        count: int | None = None,
+        remedy: str | None = None,
+    ) -> None:
+        super().__init__(what)
+        self.what = what
+        self.place = place
+        self.text = text
+        self.span = span
+        self.rows = tuple(int(row) for row in rows[: ROWS_SHOWN + 1])
+        self.count = len(rows) if count is None else count
+        self.remedy = remedy
+
+    def at(self, place: str, text: str | None = None) -> FacturumError:
+        """Return the error itself, told where it stands unless it knew that already."""
+        if self.place is None:
+            self.place = place
+            if self.text is None:
+                self.text = text
+        return self
+
+    def __str__(self) -> str:
+        lines = [self.what if self.place is None else f"{self.place}: {self.what}"]
+        lines += self._marked_text()
+        if self.rows:
+            lines.append(rows_in_words(self.rows, self.count))
+        if self.remedy:
+            lines.append(self.remedy)
+        return "\n".join(lines)
+
+    def _marked_text(self) -> list[str]:
+        if self.text is None:
+            return []
+        if self.span is None or "\n" in self.text:
+            return ["    " + line for line in self.text.strip().splitlines()[:8]]
+        start, end = self.span
+        shown_from = max(0, start - 60)
+        shown = self.text[shown_from : shown_from + 110]
+        width = max(1, min(end, shown_from + 110) - start)
+        return ["    " + shown, "    " + " " * (start - shown_from) + "^" * width]
+
+
+class PlanError(FacturumError):
+    """The plan says something that has no meaning, whatever the data are."""
+
+
+class DataError(FacturumError):
+    """The data do not allow what the plan asks for."""
+
+
+class AuditError(FacturumError):
+    """A build folder is not what it should be, or a check could not be run."""
+
+
+def rows_in_words(rows: Sequence[int], count: int) -> str:
+    """Say which rows, the first few by number.
+
+    Example:
+        >>> rows_in_words([3, 7], 2)
+        'Rows 3, 7.'
+        >>> rows_in_words([3, 7, 9, 11, 12, 15], 40)
+        'Rows 3, 7, 9, 11, 12 and 35 more.'
+    """
+    shown = [str(row) for row in rows[:ROWS_SHOWN]]
+    if count == 1:
+        return f"Row {shown[0]}."
+    more = count - len(shown)
+    return f"Rows {', '.join(shown)}" + (f" and {more:,} more." if more > 0 else ".")
+
+
+def nearest(word: str, choices: Sequence[str]) -> str:
+    """Return ``"; did you mean 'x'?"`` for the nearest of the choices, or nothing.
+
+    Example:
+        >>> nearest("prise", ["price", "beds"])
+        "; did you mean 'price'?"
+    """
+    from difflib import get_close_matches
+
+    folded = {choice.casefold(): choice for choice in choices}
+    found = get_close_matches(word.casefold(), list(folded), n=1, cutoff=0.6)
+    return f"; did you mean '{folded[found[0]]}'?" if found else ""

@@ -1,0 +1,1 @@
+"""The language of plans: nodes, one file a family; the parser, the printer and the registry."""

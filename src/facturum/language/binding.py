@@ -1,0 +1,111 @@
+"""From the arguments of a call to the fields of an operation, for the parser and the Python builders alike."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol, TypeVar
+
+from facturum.errors import PlanError, nearest
+from facturum.language.core import List
+from facturum.language.nodes import REGISTRY, Node
+
+T = TypeVar("T")
+
+
+class Fail(Protocol[T]):
+    """Makes an error that points at an argument."""
+
+    def __call__(self, at: T | None, what: str, remedy: str | None, /) -> PlanError: ...
+
+
+def known_operations() -> list[str]:
+    """Return the names of all operations, and `variable`."""
+    return [*REGISTRY, "variable"]
+
+
+def signature(made: type[Node]) -> str:
+    """Return how an operation is called.
+
+    Example:
+        >>> signature(REGISTRY["log"])
+        "log(x, shift=0, nonpositive='fail')"
+    """
+    from facturum.language.printer import literal_text
+
+    words = []
+    for field in dataclasses.fields(made):  # type: ignore[arg-type]
+        if field.default is dataclasses.MISSING:
+            words.append(field.name)
+        elif field.metadata["role"] == "arguments":
+            words.append(f"{field.name}=[..]")
+        elif not field.metadata.get("learned"):
+            words.append(f"{field.name}={literal_text(field.default)}")
+    return f"{made.name}({', '.join(words)})"
+
+
+def bind(
+    made: type[Node],
+    given: Sequence[tuple[str | None, T]],
+    expression: Callable[[T], Node],
+    literal: Callable[[T], Any],
+    fail: Fail[T],
+) -> Node:
+    """Return an operation from the arguments of a call.
+
+    Args:
+        made: the operation.
+        given: the arguments, each with its name or None.
+        expression: makes an expression of an argument.
+        literal: makes a literal of an argument.
+        fail: makes an error.
+
+    Raises:
+        PlanError: for too many or too few arguments, unknown options, and values that an option does not accept.
+    """
+    fields = {field.name: field for field in dataclasses.fields(made)}  # type: ignore[arg-type]
+    chosen: dict[str, T] = {}
+    for at, (name, value) in enumerate(given):
+        if name is None:
+            if at >= len(fields):
+                raise fail(value, f"{made.name} takes at most {len(fields)} arguments", f"Write {signature(made)}.")
+            name = list(fields)[at]
+        if name not in fields:
+            hint = nearest(name, list(fields))
+            raise fail(value, f"{made.name} has no option '{name}'{hint}", f"Write {signature(made)}.")
+        if name in chosen:
+            raise fail(value, f"{made.name} is given '{name}' twice", f"Write {signature(made)}.")
+        chosen[name] = value
+    values: dict[str, Any] = {}
+    for name, field in fields.items():
+        if name not in chosen:
+            if field.default is dataclasses.MISSING:
+                raise fail(None, f"{made.name} needs its argument '{name}'", f"Write {signature(made)}.")
+            continue
+        values[name] = _value(made, field, chosen[name], expression, literal, fail)
+    return made(**values)
+
+
+def _value(
+    made: type[Node],
+    field: dataclasses.Field[Any],
+    given: T,
+    expression: Callable[[T], Node],
+    literal: Callable[[T], Any],
+    fail: Fail[T],
+) -> Any:
+    role = field.metadata["role"]
+    if role == "argument":
+        return expression(given)
+    if role == "arguments":
+        found = expression(given)
+        return found.members if isinstance(found, List) else (found,)
+    value = literal(given)
+    accept = field.metadata["accept"]
+    if isinstance(value, tuple) and not value and not accept.mapping and field.default == ():
+        return value
+    if value is None and field.default is None:
+        return None
+    if not accept.test(value):
+        raise fail(given, f"{made.name} wants {accept.words} as {field.name}", f"Write {signature(made)}.")
+    return value

@@ -1,0 +1,42 @@
+"""Products of blocks, all pairs of columns, without touching the zeros."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from facturum.data.values import Array
+from facturum.language.nodes import Block, Dense, Scattered
+
+
+def product(left: Block, right: Block) -> Block:
+    """Return all pairwise products, the columns of the left varying slowest.
+
+    Example:
+        >>> block = product(Dense((np.array([2.0]), np.array([3.0]))), Dense((np.array([5.0]),)))
+        >>> [float(column[0]) for column in block.columns]
+        [10.0, 15.0]
+    """
+    if isinstance(left, Dense) and isinstance(right, Dense):
+        return Dense(tuple(np.multiply(a, b) for a in left.columns for b in right.columns))
+    if isinstance(left, Scattered) and isinstance(right, Scattered):
+        base = left.base * right.width + right.base
+        base[(left.base < 0) | (right.base < 0)] = -1
+        offsets = tuple(a * right.width + b for a in left.offsets for b in right.offsets)
+        layers = tuple(_times(a, b) for a in left.layers for b in right.layers)
+        return Scattered(base, offsets, layers, left.width * right.width)
+    if isinstance(left, Scattered) and isinstance(right, Dense):
+        base = left.base * right.width if right.width > 1 else left.base
+        offsets = tuple(a * right.width + j for a in left.offsets for j in range(right.width))
+        layers = tuple(_times(a, b) for a in left.layers for b in right.columns)
+        return Scattered(base, offsets, layers, left.width * right.width)
+    assert isinstance(left, Dense)
+    assert isinstance(right, Scattered)
+    offsets = tuple(j * right.width + b for j in range(left.width) for b in right.offsets)
+    layers = tuple(_times(a, b) for a in left.columns for b in right.layers)
+    return Scattered(right.base, offsets, layers, left.width * right.width)
+
+
+def _times(a: Array | None, b: Array | None) -> Array | None:
+    if a is None:
+        return b
+    return a if b is None else np.multiply(a, b)

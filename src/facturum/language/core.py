@@ -1,0 +1,331 @@
+"""Names, numbers, texts, lists and arithmetic."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.values import Array, FloatArray, Kind, Mask, Values, both
+from facturum.language.blocks import product
+from facturum.language.nodes import (
+    Block,
+    Column,
+    Kinds,
+    Node,
+    Part,
+    Rows,
+    Type,
+    finite,
+    need_number,
+    node,
+)
+from facturum.language.options import argument, arguments, option, VALUE
+from facturum.language.reading import Curve, Holds, Product, Reading, Unit
+from facturum.numerics.powers import whole_power
+
+
+@node
+class Name(Node):
+    """A variable of the table, or a derived one."""
+
+    variable: str = option(..., VALUE, "the name")
+
+    def check(self, kinds: Kinds) -> Type:
+        return kinds.variable(self, self.variable)
+
+    def values(self, rows: Rows) -> Values:
+        return rows.variable(self.variable)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.of(self).valid
+
+    def reading(self) -> Reading:
+        return Unit(self.variable)
+
+
+@node
+class Number(Node):
+    """A number as written."""
+
+    value: int | float = option(..., VALUE, "the number")
+
+    def check(self, kinds: Kinds) -> Type:
+        if isinstance(self.value, int) and abs(self.value) > 2**53 and int(float(self.value)) != self.value:
+            raise self.fail(f"{self.value} loses digits as a number", "Use numbers up to 2**53, or text for a code.")
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        return Values(np.array([float(self.value) + 0.0]))
+
+
+@node
+class Text(Node):
+    """A text as written: a category, or a period where a time is compared."""
+
+    value: str = option(..., VALUE, "the text")
+
+    def check(self, kinds: Kinds) -> Type:
+        return Type(Kind.CATEGORY, labels=(self.value,))
+
+    def values(self, rows: Rows) -> Values:
+        return Values(np.array([0]), None, (self.value,))
+
+
+@node
+class Truth(Node):
+    """True or False as written."""
+
+    value: bool = option(..., VALUE, "the truth value")
+
+    def check(self, kinds: Kinds) -> Type:
+        return Type(Kind.TRUTH)
+
+    def values(self, rows: Rows) -> Values:
+        return Values(np.array([self.value]))
+
+
+@node
+class Missing(Node):
+    """The missing value as written."""
+
+    def check(self, kinds: Kinds) -> Type:
+        return Type(Kind.MISSING)
+
+    def values(self, rows: Rows) -> Values:
+        return Values(np.array([0.0]), np.array([False]))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return np.zeros(rows.length, dtype=bool)
+
+
+@node
+class List(Node):
+    """A list of expressions: as a term, the block of their columns."""
+
+    members: tuple[Node, ...] = arguments("the members")
+
+    def check(self, kinds: Kinds) -> Type:
+        if not self.members:
+            raise self.fail("the list is empty", "Name at least one variable in it.")
+        for member in self.members:
+            kinds.of(member)
+        return Type(Kind.NUMBER, block=True)
+
+    def columns(self) -> tuple[Column, ...]:
+        parts = member_parts(self.members)
+        return tuple(
+            Column((part, *column.parts), column.formula, column.reading, column.measure, column.reference)
+            for part, member in zip(parts, self.members, strict=True)
+            for column in member.columns()
+        )
+
+
+def member_parts(members: tuple[Node, ...]) -> list[Part]:
+    """Return a name part for each member: its only variable, or its text where two would be called the same."""
+    short = [names[0] if len(names := names_in(member)) == 1 else str(member) for member in members]
+    chosen = [str(member) if short.count(text) > 1 else text for text, member in zip(short, members, strict=True)]
+    return [("member", text) for text in chosen]
+
+
+def names_in(expression: Node) -> list[str]:
+    """Return the variables that an expression reads, each once, in the order of the text.
+
+    Example:
+        >>> names_in(Add(Name("b"), Add(Name("a"), Name("b"))))
+        ['b', 'a']
+    """
+    if isinstance(expression, Name):
+        return [expression.variable]
+    return list(dict.fromkeys(name for child in expression.children() for name in names_in(child)))
+
+
+def is_block(expression: Node) -> bool:
+    """Return whether an expression has several columns by its form."""
+    if isinstance(expression, Arithmetic | Negative):
+        return any(is_block(child) for child in expression.children())
+    return isinstance(expression, List) or getattr(type(expression), "many_columns", False)
+
+
+class Arithmetic(Node):
+    """Two numbers made one; a block on one side is taken column by column."""
+
+    symbol: ClassVar[str] = ""
+    left: Node
+    right: Node
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        raise NotImplementedError
+
+    def check(self, kinds: Kinds) -> Type:
+        blocks = [kinds.of(side).block for side in (self.left, self.right)]
+        if all(blocks):
+            raise self.fail(
+                f"'{self.symbol}' between two blocks of several columns has no meaning",
+                "Use * for their interaction, or write them as two terms.",
+            )
+        for side, block in zip((self.left, self.right), blocks, strict=True):
+            if not block:
+                need_number(self, side, kinds)
+        return Type(Kind.NUMBER, block=any(blocks))
+
+    def values(self, rows: Rows) -> Values:
+        left, right = rows.of(self.left), rows.of(self.right)
+        with np.errstate(all="ignore"):
+            data = self.compute(left.numbers(), right.numbers())
+        return finite(self, rows, data, both(left.valid, right.valid))
+
+    def columns(self) -> tuple[Column, ...]:
+        if not is_block(self):
+            return (Column((), self, self.reading()),)
+        found = []
+        for column in (self.left if is_block(self.left) else self.right).columns():
+            sides = [column.formula if is_block(side) else side for side in (self.left, self.right)]
+            formula = self.replaced(left=sides[0], right=sides[1])
+            found.append(Column(column.parts, formula, Curve(str(formula)), column.measure, column.reference))
+        return tuple(found)
+
+    def reading(self) -> Reading:
+        return Unit(str(self))
+
+
+@node
+class Add(Arithmetic):
+    """Sum."""
+
+    symbol = "+"
+    left: Node = argument("a number")
+    right: Node = argument("a number")
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        return np.add(left, right)
+
+
+@node
+class Subtract(Arithmetic):
+    """Difference."""
+
+    symbol = "-"
+    left: Node = argument("a number")
+    right: Node = argument("a number")
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        return np.subtract(left, right)
+
+
+@node
+class Multiply(Arithmetic):
+    """Product of numbers; between blocks the interaction, all pairs of columns."""
+
+    symbol = "*"
+    left: Node = argument("a number or a block")
+    right: Node = argument("a number or a block")
+
+    def check(self, kinds: Kinds) -> Type:
+        blocks = [kinds.of(side).block for side in (self.left, self.right)]
+        for side, block in zip((self.left, self.right), blocks, strict=True):
+            if not block:
+                need_number(self, side, kinds)
+        return Type(Kind.NUMBER, block=any(blocks))
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        return np.multiply(left, right)
+
+    def columns(self) -> tuple[Column, ...]:
+        if not is_block(self):
+            return (Column((), self, self.reading()),)
+        return tuple(
+            Column(
+                a.parts + b.parts,
+                Multiply(a.formula, b.formula),
+                b.reading if isinstance(self.left, Number) else Product(a.reading, b.reading),
+                "interaction",
+                " and ".join(r for r in (a.reference, b.reference) if r) or None,
+            )
+            for a in self.left.columns()
+            for b in self.right.columns()
+        )
+
+    def block(self, rows: Rows) -> Block:
+        if not is_block(self):
+            return super().block(rows)
+        with np.errstate(all="ignore"):
+            return product(rows.block(self.left), rows.block(self.right))
+
+    def reading(self) -> Reading:
+        if isinstance(self.left, Number) or isinstance(self.right, Number):
+            return Unit(str(self))
+        return Product(self.left.reading(), self.right.reading())
+
+
+@node
+class Divide(Arithmetic):
+    """Quotient; a division by zero is an error that names the rows."""
+
+    symbol = "/"
+    left: Node = argument("a number")
+    right: Node = argument("a number")
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        return np.divide(left, right)
+
+
+@node
+class Power(Arithmetic):
+    """Power; a whole exponent is a chain of multiplications."""
+
+    symbol = "**"
+    left: Node = argument("a number")
+    right: Node = argument("a number")
+
+    def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
+        if isinstance(self.right, Number) and float(self.right.value).is_integer():
+            return whole_power(left, int(self.right.value))
+        return np.power(left, right)
+
+    def reading(self) -> Reading:
+        return Curve(str(self))
+
+
+@node
+class Negative(Node):
+    """The number with its sign turned."""
+
+    symbol: ClassVar[str] = "-"
+    value: Node = argument("a number")
+
+    def check(self, kinds: Kinds) -> Type:
+        block = kinds.of(self.value).block
+        if not block:
+            need_number(self, self.value, kinds)
+        return Type(Kind.NUMBER, block=block)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.value)
+        return Values(np.negative(inner.numbers()), inner.valid)
+
+    def columns(self) -> tuple[Column, ...]:
+        if not is_block(self):
+            return (Column((), self, self.reading()),)
+        return tuple(
+            Column(c.parts, Negative(c.formula), Curve(str(Negative(c.formula))), c.measure, c.reference)
+            for c in self.value.columns()
+        )
+
+    def reading(self) -> Reading:
+        return Unit(str(self))
+
+
+class Condition(Node):
+    """What is true, false or missing in each row."""
+
+    def reading(self) -> Reading:
+        return Holds(str(self))
+
+    def columns(self) -> tuple[Column, ...]:
+        return (Column((), self, self.reading(), "indicator"),)
+
+
+def truths(values: Values) -> Array:
+    """Return the data of a truth value as booleans."""
+    return values.data if values.data.dtype == np.bool_ else values.data != 0

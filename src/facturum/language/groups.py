@@ -1,0 +1,105 @@
+"""Rows grouped by the values of one or several variables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TypeAlias
+
+import numpy as np
+
+from facturum.data.values import Array, Label, Values, plain_number
+from facturum.language.options import MISSING, Absent, literal_key
+
+Key: TypeAlias = Label | Absent | tuple[Label | Absent, ...]
+
+
+def group_codes(values: Sequence[Values]) -> tuple[Array, list[tuple[Label | Absent, ...]]]:
+    """Return a group number for each row, and each group's key; a missing value makes a group of its own.
+
+    Args:
+        values: one or several variables, with one element for each row.
+
+    Example:
+        >>> codes, keys = group_codes([Values(np.array([0, 1, 0]), None, ("a", "b"))])
+        >>> codes.tolist(), keys
+        ([0, 1, 0], [('a',), ('b',)])
+    """
+    codes: Array = np.zeros(len(values[0].data), dtype=np.int64)
+    keys: list[tuple[Label | Absent, ...]] = [()]
+    for value in values:
+        own, labels = _own_codes(value)
+        combined = codes * len(labels) + own
+        present, codes = np.unique(combined, return_inverse=True)
+        keys = [keys[at // len(labels)] + (labels[at % len(labels)],) for at in present.tolist()]
+    return codes, keys
+
+
+def _own_codes(value: Values) -> tuple[Array, list[Label | Absent]]:
+    if value.labels is not None:
+        labels: list[Label | Absent] = [*value.labels, MISSING]
+        codes = value.data.astype(np.int64)
+    else:
+        distinct, codes = np.unique(value.data, return_inverse=True)
+        labels = [plain_number(item) for item in distinct.tolist()]
+        labels.append(MISSING)
+    if value.valid is not None:
+        codes = np.where(value.valid, codes, len(labels) - 1)
+    return codes, labels
+
+
+class KeyIndex:
+    """Finds, for each row, which of some keys its values are.
+
+    Args:
+        keys: the keys, each a tuple with a label (or missing) for each variable.
+
+    Example:
+        >>> index = KeyIndex([("a",), ("b",)])
+        >>> index.find([Values(np.array([0, 1]), None, ("b", "c"))]).tolist()
+        [1, -1]
+    """
+
+    def __init__(self, keys: Sequence[tuple[Label | Absent, ...]]) -> None:
+        width = len(keys[0]) if keys else 1
+        self._parts: list[dict[object, int]] = []
+        combined = np.zeros(len(keys), dtype=np.int64)
+        for at in range(width):
+            place: dict[object, int] = {}
+            own = [place.setdefault(_part_key(key[at]), len(place)) for key in keys]
+            combined = combined * (len(place) + 1) + np.array(own, dtype=np.int64)
+            self._parts.append(place)
+        self._order = np.argsort(combined, kind="stable")
+        self._sorted = combined[self._order]
+
+    def find(self, values: Sequence[Values]) -> Array:
+        """Return the position of each row's key, or -1 where it is not among them."""
+        if not len(self._sorted):
+            return np.full(len(values[0].data), -1)
+        combined: Array = np.zeros(len(values[0].data), dtype=np.int64)
+        known = np.ones(len(values[0].data), dtype=bool)
+        for place, value in zip(self._parts, values, strict=True):
+            own = self._own(place, value)
+            known &= own >= 0
+            combined = combined * (len(place) + 1) + own
+        at = np.minimum(np.searchsorted(self._sorted, combined), len(self._sorted) - 1)
+        return np.where(known & (self._sorted[at] == combined), self._order[at], -1)
+
+    @staticmethod
+    def _own(place: dict[object, int], value: Values) -> Array:
+        missing = place.get(MISSING, -1)
+        if value.labels is not None:
+            recode = np.array([place.get(literal_key(label), -1) for label in value.labels] + [missing])
+            own = recode[value.data]
+        else:
+            numbers = np.array(sorted(k[1] for k in place if isinstance(k, tuple) and k[0] == "number"), dtype=float)
+            if not len(numbers):
+                own = np.full(len(value.data), -1)
+            else:
+                slot = np.minimum(np.searchsorted(numbers, value.numbers()), len(numbers) - 1)
+                positions = np.array([place["number", number] for number in numbers.tolist()])
+                own = np.where(numbers[slot] == value.numbers(), positions[slot], -1)
+        return own if value.valid is None else np.where(value.valid, own, missing)
+
+
+def _part_key(label: Label | Absent) -> object:
+    return MISSING if isinstance(label, Absent) else literal_key(label)

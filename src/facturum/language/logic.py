@@ -1,0 +1,330 @@
+"""Comparisons, three-valued logic and conditions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.calendar import FORMS, Period, period_of
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text
+from facturum.errors import nearest
+from facturum.language.core import Condition, Missing, Number, Text, Truth, truths
+from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, node
+from facturum.language.options import FLAG, VALUE, argument, arguments, option
+from facturum.language.reading import Reading, Unit
+
+COMPARE: dict[str, Callable[[Any, Any], Any]] = {
+    "<": np.less,
+    "<=": np.less_equal,
+    ">": np.greater,
+    ">=": np.greater_equal,
+    "==": np.equal,
+    "!=": np.not_equal,
+}
+TURNED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "==": "==", "!=": "!="}
+
+
+def literal(expression: Node) -> Label | None:
+    """Return the label that a literal stands for, or None for anything else."""
+    return expression.value if isinstance(expression, Text | Number | Truth) else None
+
+
+@node
+class Comparison(Condition):
+    """A comparison, or a chain of them such as ``10 <= x < 20``."""
+
+    distributes: ClassVar[bool] = True
+    operands: tuple[Node, ...] = arguments("what is compared")
+    operators: tuple[str, ...] = option(..., VALUE, "how")
+
+    def check(self, kinds: Kinds) -> Type:
+        for left, operator, right in self._pairs():
+            _check_pair(self, left, operator, right, kinds)
+        return Type(Kind.TRUTH)
+
+    def values(self, rows: Rows) -> Values:
+        result: Values | None = None
+        for left, operator, right in self._pairs():
+            values = _compare(left, operator, right, rows)
+            result = values if result is None else _and(result, values)
+        assert result is not None
+        return result
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return super().valid(rows) if len(self.operators) == 1 else self.values(rows).valid
+
+    def _pairs(self) -> list[tuple[Node, str, Node]]:
+        return list(zip(self.operands[:-1], self.operators, self.operands[1:], strict=True))
+
+
+@node
+class Membership(Condition):
+    """Whether a value is (or is not) among those listed."""
+
+    value: Node = argument("what is looked for")
+    members: tuple[Node, ...] = arguments("literals")
+    negated: bool = option(False, FLAG, "whether it must not be among them")
+
+    def check(self, kinds: Kinds) -> Type:
+        for member in self.members:
+            if literal(member) is None:
+                raise member.fail("a list after 'in' holds numbers and texts only", "Write == and or instead.")
+            _check_pair(self, self.value, "==", member, kinds)
+        return Type(Kind.TRUTH)
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.of(self.value)
+        if value.labels is not None:
+            chosen = {label_key(literal(member)) for member in self.members}
+            flags = np.array([label_key(label) in chosen for label in value.labels] + [False])
+            found = flags[value.data]
+        else:
+            found = np.zeros(len(value.data), dtype=bool)
+            for member in self.members:
+                found |= _compare(self.value, "==", member, rows).data
+        return Values(~found if self.negated else found, value.valid)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.valid(self.value)
+
+
+def label_key(label: Label | None) -> tuple[bool, Label | None]:
+    """Return a key that tells the text '1' from the number 1."""
+    return (isinstance(label, str), label)
+
+
+@node
+class And(Condition):
+    """True where both are; false where one is false, even if the other is missing."""
+
+    left: Node = argument("a condition")
+    right: Node = argument("a condition")
+
+    def check(self, kinds: Kinds) -> Type:
+        return _check_conditions(self, kinds)
+
+    def values(self, rows: Rows) -> Values:
+        return _and(rows.of(self.left), rows.of(self.right))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return self.values(rows).valid
+
+
+@node
+class Or(Condition):
+    """True where one is, even if the other is missing; false where both are false."""
+
+    left: Node = argument("a condition")
+    right: Node = argument("a condition")
+
+    def check(self, kinds: Kinds) -> Type:
+        return _check_conditions(self, kinds)
+
+    def values(self, rows: Rows) -> Values:
+        left, right = rows.of(self.left), rows.of(self.right)
+        a, b = truths(left), truths(right)
+        return Values(a | b, _known(left, right, a, b))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return self.values(rows).valid
+
+
+@node
+class Not(Condition):
+    """True where the condition is false; missing where it is missing."""
+
+    value: Node = argument("a condition")
+
+    def check(self, kinds: Kinds) -> Type:
+        return _check_conditions(self, kinds)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.value)
+        return Values(~truths(inner), inner.valid)
+
+
+@node
+class IfElse(Node):
+    """One of two values by a condition; only the branch taken can fail. Missing where the condition is."""
+
+    then: Node = argument("the value where the condition holds")
+    condition: Node = argument("the condition")
+    otherwise: Node = argument("the value elsewhere")
+
+    def check(self, kinds: Kinds) -> Type:
+        need_number(self, self.condition, kinds)
+        branches = [kinds.of(branch) for branch in (self.then, self.otherwise)]
+        for branch, found in zip((self.then, self.otherwise), branches, strict=True):
+            if found.block:
+                raise branch.fail("a branch of a condition is one value", "Multiply the block by the condition.")
+        known = [found.kind for found in branches if found.kind is not Kind.MISSING]
+        if len({kind.numeric for kind in known} | {kind is Kind.TIME for kind in known}) > 2 or (
+            len(known) == 2 and known[0].numeric != known[1].numeric
+        ):
+            raise self.fail(f"the branches are a {known[0]} and a {known[1]}", "Make both of one kind.")
+        if not known:
+            return Type(Kind.MISSING)
+        if all(kind.categorical for kind in known):
+            labels = [label for found in branches for label in found.labels or ()]
+            return Type(Kind.CATEGORY, labels=tuple(dict.fromkeys(labels)))
+        return Type(known[0] if len(set(known)) == 1 else Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        condition = rows.of(self.condition).full(rows.length)
+        holds = truths(condition)
+        known = condition.valid
+        first = holds if known is None else holds & known
+        second = ~holds if known is None else ~holds & known
+        parts = []
+        for branch, mask in ((self.then, first), (self.otherwise, second)):
+            chosen = np.flatnonzero(mask)
+            if len(chosen) and not isinstance(branch, Missing):
+                parts.append((chosen, rows.where(chosen).of(branch).full(len(chosen))))
+        return _assembled(parts, rows.length)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        condition = rows.of(self.condition).full(rows.length)
+        holds = truths(condition)
+        result = np.zeros(rows.length, dtype=bool)
+        for branch, mask in ((self.then, holds), (self.otherwise, ~holds)):
+            chosen = np.flatnonzero(mask if condition.valid is None else mask & condition.valid)
+            if len(chosen):
+                inner = rows.where(chosen).valid(branch)
+                result[chosen] = True if inner is None else inner
+        return None if result.all() else result
+
+    def reading(self) -> Reading:
+        return Unit(str(self))
+
+
+def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:
+    """Put the values of disjoint rows together; rows of no part are missing."""
+    if not parts:
+        return Values(np.zeros(length), np.zeros(length, dtype=bool))
+    if parts[0][1].labels is not None:
+        return _assembled_categories(parts, length)
+    data = np.zeros(length, dtype=np.result_type(*[part.data for _, part in parts]))
+    valid = np.zeros(length, dtype=bool)
+    for chosen, part in parts:
+        data[chosen] = part.data
+        valid[chosen] = True if part.valid is None else part.valid
+    return Values(data, None if valid.all() else valid)
+
+
+def _assembled_categories(parts: list[tuple[Array, Values]], length: int) -> Values:
+    labels: Labels = tuple(dict.fromkeys(label for _, part in parts for label in part.labels or ()))
+    data = np.full(length, -1)
+    for chosen, part in parts:
+        recode = np.array([labels.index(label) for label in part.labels or ()] + [-1])
+        codes = recode[part.data]
+        data[chosen] = codes if part.valid is None else np.where(part.valid, codes, -1)
+    present = data >= 0
+    return Values(data, None if present.all() else present, labels)
+
+
+def _check_conditions(condition: Node, kinds: Kinds) -> Type:
+    for child in condition.children():
+        need_number(condition, child, kinds)
+    return Type(Kind.TRUTH)
+
+
+def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kinds) -> None:
+    if literal(left) is not None and literal(right) is None:
+        left, operator, right = right, TURNED[operator], left
+    label = literal(right)
+    found = kinds.of(left)
+    if found.block:
+        raise left.fail("a comparison works on one value, not on a block of several columns")
+    if found.kind is Kind.TIME and isinstance(right, Text):
+        if period_of(right.value) is None:
+            raise right.fail(f"'{right.value}' is no period", f"Write it as {FORMS}.")
+        return
+    if found.kind.categorical and label is not None:
+        _check_label(right, label, found, operator, kinds)
+        return
+    other = kinds.of(right)
+    if found.kind.numeric and other.kind.numeric:
+        return
+    if found.kind is other.kind is Kind.TIME:
+        return
+    if found.kind.categorical and other.kind.categorical:
+        same_order = found.kind is other.kind is Kind.ORDERED and found.labels == other.labels
+        if operator in ("==", "!=") or same_order:
+            return
+        raise whole.fail(f"'{operator}' needs an order, and these categories have none in common", _ORDER)
+    raise whole.fail(
+        f"a {found.kind} cannot be compared with a {other.kind}",
+        "Compare numbers with numbers, categories with texts, times with periods.",
+    )
+
+
+_ORDER = 'Declare it in [variables] as kind = "ordered" with its order, or use == and in.'
+
+
+def _check_label(right: Node, label: Label, found: Type, operator: str, kinds: Kinds) -> None:
+    if operator not in ("==", "!=") and found.kind is not Kind.ORDERED:
+        raise right.fail(f"'{operator}' needs an order, and the categories have none", _ORDER)
+    known = found.labels or ()
+    if (kinds.resolved and found.kind is not Kind.ORDERED) or label_key(label) in {label_key(k) for k in known}:
+        return
+    shown = ", ".join(label_text(k) for k in known[:8]) + (", .." if len(known) > 8 else "")
+    hint = nearest(label_text(label), [label_text(k) for k in known])
+    raise right.fail(f"no row has the category {label!r}{hint}", f"The categories are {shown}.")
+
+
+def _compare(left: Node, operator: str, right: Node, rows: Rows) -> Values:
+    if literal(left) is not None and literal(right) is None:
+        left, operator, right = right, TURNED[operator], left
+    a = rows.of(left)
+    if a.labels is not None:
+        return _compare_categories(a, operator, right, rows)
+    if isinstance(right, Text):
+        period = period_of(right.value)
+        assert period is not None
+        return Values(_compare_period(a.data, operator, period), a.valid)
+    b = rows.of(right)
+    times = a.data.dtype == b.data.dtype == np.int64
+    data = COMPARE[operator](a.data, b.data) if times else COMPARE[operator](a.numbers(), b.numbers())
+    return Values(data, both(a.valid, b.valid))
+
+
+def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Values:
+    labels = a.labels or ()
+    label = literal(right)
+    if label is not None:
+        keys = [label_key(known) for known in labels]
+        code = keys.index(label_key(label)) if label_key(label) in keys else -2
+        return Values(COMPARE[operator](a.data, code), a.valid)
+    b = rows.of(right)
+    recode = np.array([labels.index(k) if k in labels else -2 for k in b.labels or ()] + [-1])
+    return Values(COMPARE[operator](a.data, recode[b.data]), both(a.valid, b.valid))
+
+
+def _compare_period(data: Array, operator: str, period: Period) -> Mask:
+    inside = (data >= period.start) & (data < period.end)
+    results: dict[str, Callable[[], Mask]] = {
+        "==": lambda: inside,
+        "!=": lambda: ~inside,
+        "<": lambda: data < period.start,
+        ">=": lambda: data >= period.start,
+        "<=": lambda: data < period.end,
+        ">": lambda: data >= period.end,
+    }
+    return results[operator]()
+
+
+def _and(left: Values, right: Values) -> Values:
+    a, b = truths(left), truths(right)
+    return Values(a & b, _known(left, right, ~a, ~b))
+
+
+def _known(left: Values, right: Values, a_settles: Array, b_settles: Array) -> Mask | None:
+    """Return where a three-valued connective is known: both are, or one that settles it is."""
+    if left.valid is None and right.valid is None:
+        return None
+    x = np.array([True]) if left.valid is None else left.valid
+    y = np.array([True]) if right.valid is None else right.valid
+    known: Mask = (x & y) | (x & a_settles) | (y & b_settles)
+    return known

@@ -1,0 +1,280 @@
+"""What every node of the language is, and the registry that parser, printer and builders read."""
+
+from __future__ import annotations
+
+import dataclasses
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, dataclass_transform
+
+import numpy as np
+
+from facturum.data.values import Array, Kind, Labels, Mask, Values, both
+from facturum.errors import PlanError
+from facturum.language.options import argument, arguments, option
+from facturum.language.reading import Curve, Reading
+
+Span: TypeAlias = tuple[int, int]
+Part: TypeAlias = tuple[Literal["member", "operation", "category"], str]
+
+
+@dataclass(frozen=True)
+class Type:
+    """The kind of an expression; a block has any number of columns. ``labels``: the order of an ordered one."""
+
+    kind: Kind
+    block: bool = False
+    labels: Labels | None = None
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a term: the parts of its name, its scalar formula, and what a unit of it means."""
+
+    parts: tuple[Part, ...]
+    formula: Node
+    reading: Reading
+    measure: str = "number"
+    reference: str | None = None
+
+
+class RowFailure(Exception):
+    """An operation that has no value in some rows where it should; the engine adds up those of all leaves."""
+
+    def __init__(self, node: Node, what: str, rows: Sequence[int], remedy: str | None) -> None:
+        super().__init__(what)
+        self.node, self.what, self.rows, self.remedy = node, what, rows, remedy
+
+
+class Rows(Protocol):
+    """Some rows of a table, for operations to read: the values of other nodes, and a way to fail."""
+
+    @property
+    def length(self) -> int: ...
+    def variable(self, name: str) -> Values: ...
+    def of(self, node: Node) -> Values: ...
+    def valid(self, node: Node) -> Mask | None: ...
+    def block(self, node: Node) -> Block: ...
+    def where(self, chosen: Array) -> Rows: ...
+    def shared(self, key: Any, make: Callable[[], Any]) -> Any: ...
+    def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure: ...
+
+
+class Kinds(Protocol):
+    """The kinds of variables and of nodes, while a plan is checked."""
+
+    resolved: bool
+
+    def variable(self, node: Node, name: str) -> Type: ...
+    def of(self, node: Node) -> Type: ...
+
+
+class Question(ABC):
+    """What an operation must still learn, as a summary that is fed with leaves of rows and merged in any order."""
+
+    inputs: tuple[Node, ...]
+    remaining: ClassVar[bool] = False  # learned from the rows that remain in the matrix
+
+    @abstractmethod
+    def observe(self, values: Sequence[Values]) -> Any:
+        """Return the summary of one leaf; the values have one element for each row."""
+
+    @abstractmethod
+    def merge(self, parts: Sequence[Any]) -> Any:
+        """Return one summary for several."""
+
+    @abstractmethod
+    def advance(self, merged: Any) -> Question | Node:
+        """Return the question for a further pass, or the operation in closed form."""
+
+
+@dataclass(frozen=True, slots=True)
+class Dense:
+    """Columns of a block for some rows, each an array of doubles."""
+
+    columns: tuple[Array, ...]
+
+    @property
+    def width(self) -> int:
+        return len(self.columns)
+
+
+@dataclass(frozen=True, slots=True)
+class Scattered:
+    """Columns of a block of which a row has few that are not zero.
+
+    Args:
+        base: for each row, the column that its first value belongs to; negative where all its columns are zero.
+        offsets: how far each layer's column lies from the base.
+        layers: for each layer the values of all rows, or None where they are all one.
+        width: columns.
+    """
+
+    base: Array
+    offsets: tuple[int, ...]
+    layers: tuple[Array | None, ...]
+    width: int
+
+
+Block: TypeAlias = Dense | Scattered
+
+
+class Node:
+    """An expression. Subclasses are frozen dataclasses; a field is an argument (expression) or an option (literal)."""
+
+    name: ClassVar[str] = ""
+    family: ClassVar[str] = ""
+    distributes: ClassVar[bool] = True  # over a list in first place, member by member
+    span: Span | None = None
+
+    def children(self) -> tuple[Node, ...]:
+        """Return the expressions this one is made of, in the order of its fields."""
+        found: list[Node] = []
+        for field, _ in self.argument_fields():
+            value = getattr(self, field)
+            found += value if isinstance(value, tuple) else [value]
+        return tuple(found)
+
+    def rebuilt(self, children: Iterable[Node]) -> Self:
+        """Return the same operation over other expressions."""
+        rest = iter(children)
+        changes: dict[str, Any] = {}
+        for field, several in self.argument_fields():
+            value = getattr(self, field)
+            changes[field] = tuple(next(rest) for _ in value) if several else next(rest)
+        return self.replaced(**changes) if changes else self
+
+    def replaced(self, **changes: Any) -> Self:
+        """Return the same operation with other fields, at the same place in the text."""
+        new: Self = dataclasses.replace(self, **changes)  # type: ignore[type-var]
+        object.__setattr__(new, "span", self.span)
+        return new
+
+    @classmethod
+    def argument_fields(cls) -> tuple[tuple[str, bool], ...]:
+        """Return the names of the fields that hold expressions, and whether they hold several."""
+        cached: tuple[tuple[str, bool], ...] | None = cls.__dict__.get("_argument_fields")
+        if cached is None:
+            cached = tuple(
+                (field.name, field.metadata["role"] == "arguments")
+                for field in dataclasses.fields(cls)  # type: ignore[arg-type]
+                if field.metadata.get("role") in ("argument", "arguments")
+            )
+            cls._argument_fields = cached  # type: ignore[attr-defined]
+        return cached
+
+    def check(self, kinds: Kinds) -> Type:
+        """Return what this expression is, or raise an error that points at it."""
+        raise NotImplementedError
+
+    def question(self, kinds: Kinds) -> Question | None:
+        """Return what is still to be learned, or None where nothing is."""
+        return None
+
+    def values(self, rows: Rows) -> Values:
+        """Return the values of a scalar expression for some rows."""
+        raise NotImplementedError
+
+    def valid(self, rows: Rows) -> Mask | None:
+        """Return which rows have a value, without computing it where that is possible; None for all."""
+        valid: Mask | None = None
+        for child in self.children():
+            valid = both(valid, rows.valid(child))
+        return valid
+
+    def columns(self) -> tuple[Column, ...]:
+        """Return the columns of the expression as a term; its questions are answered by then."""
+        return (Column((), self, self.reading()),)
+
+    def reading(self) -> Reading:
+        """Return what a unit of a scalar expression means."""
+        return Curve(str(self))
+
+    def block(self, rows: Rows) -> Block:
+        """Return all columns for some rows, every one of which has a value in each."""
+        return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in self.columns()))
+
+    def fail(self, what: str, remedy: str | None = None) -> PlanError:
+        """Return an error that points at this expression."""
+        return PlanError(what, span=self.span, remedy=remedy)
+
+    def __str__(self) -> str:
+        from facturum.language.printer import text_of
+
+        return text_of(self)
+
+
+REGISTRY: dict[str, type[Node]] = {}
+
+_N = TypeVar("_N", bound=type[Node])
+
+
+@dataclass_transform(frozen_default=True, field_specifiers=(argument, arguments, option))
+def node(cls: _N) -> _N:
+    """Make a class a frozen node whose hash is computed once."""
+    made = dataclass(frozen=True)(cls)
+    plain_hash = made.__hash__
+
+    def cached_hash(self: Node) -> int:
+        found: int | None = self.__dict__.get("_hash")
+        if found is None:
+            found = plain_hash(self)
+            object.__setattr__(self, "_hash", found)
+        return found
+
+    made.__hash__ = cached_hash  # type: ignore[method-assign]
+    return made
+
+
+@dataclass_transform(frozen_default=True, field_specifiers=(argument, arguments, option))
+def operation(cls: _N) -> _N:
+    """Make a class an operation that plans call by its name in lower case: ``IsMissing`` is ``is_missing(..)``.
+
+    Its family is the file that it stands in.
+    """
+    made = node(cls)
+    made.name = re.sub(r"(?<=[a-z])(?=[A-Z])", "_", cls.__name__).lower()
+    if "family" not in cls.__dict__:
+        made.family = cls.__module__.rpartition(".")[2]
+    if made.name in REGISTRY:
+        raise TypeError(f"two operations are called {made.name}")
+    REGISTRY[made.name] = made
+    return made
+
+
+def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
+    """Refuse anything but a single number or truth value.
+
+    Raises:
+        PlanError: naming the kind found, and what to do about it.
+    """
+    found = kinds.of(child)
+    called = operation_.name or "this"
+    if found.block:
+        raise child.fail(
+            f"{called} works on one number, and '{child}' is a block of several columns",
+            "Write a term of its own for it, or multiply it with * for an interaction.",
+        )
+    if not found.kind.numeric:
+        remedy = {
+            Kind.TIME: "Compare it with a period, or make a number of it first.",
+            Kind.ORDERED: f"Write score({child}) for its place in the order, or category({child}) for indicators.",
+        }.get(found.kind, f"Write category({child}) for indicators; if it should be a number, see [variables] kind.")
+        raise child.fail(f"{called} needs a number, and '{child}' is a {found.kind} variable", remedy)
+
+
+def finite(operation_: Node, rows: Rows, data: Array, valid: Mask | None, remedy: str | None = None) -> Values:
+    """Return values, or fail with the rows in which present inputs gave no finite number."""
+    fine = np.isfinite(data)
+    if not fine.all():
+        bad = np.broadcast_to(~fine if valid is None else ~fine & valid, rows.length)
+        if bad.any():
+            raise rows.failure(
+                operation_,
+                bad,
+                f"'{operation_}' is infinite or not a number",
+                remedy or "Correct these rows, leave them out with [rows] keep, or write a condition: .. if .. else ..",
+            )
+    return Values(data, valid)

@@ -1,0 +1,121 @@
+"""Fields of operations: arguments (expressions) and options (literals), with what each accepts."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from facturum.data.values import Label
+
+
+class Absent(Enum):
+    """The word `missing` where a literal stands: the missing value, as a category or a key."""
+
+    MISSING = "missing"
+
+
+MISSING = Absent.MISSING
+
+
+@dataclass(frozen=True)
+class Accept:
+    """What an option accepts.
+
+    Args:
+        words: for messages and the reference, such as "a whole number from 1".
+        test: whether a literal will do; lists come as tuples, dicts as tuples of pairs.
+        mapping: whether it is written as a dict.
+    """
+
+    words: str
+    test: Callable[[Any], bool]
+    mapping: bool = False
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _is_label(value: Any) -> bool:
+    return isinstance(value, str | int | float | bool)
+
+
+def _is_key(value: Any) -> bool:
+    if isinstance(value, tuple):
+        return all(_is_label(part) or part is MISSING for part in value)
+    return _is_label(value) or value is MISSING
+
+
+NUMBER = Accept("a number", _is_number)
+FLAG = Accept("True or False", lambda value: isinstance(value, bool))
+LABEL = Accept("a category", _is_label)
+LABELS = Accept(
+    "a list of categories", lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value)
+)
+NUMBERS = Accept("a list of numbers", lambda value: isinstance(value, tuple) and all(map(_is_number, value)))
+TABLE = Accept(
+    "a dict of values by key",
+    lambda pairs: isinstance(pairs, tuple) and all(_is_key(k) and (_is_label(v) or v is MISSING) for k, v in pairs),
+    mapping=True,
+)
+GROUPS = Accept(
+    "a dict of lists of categories",
+    lambda pairs: isinstance(pairs, tuple) and all(isinstance(k, str) and LABELS.test(v) for k, v in pairs),
+    mapping=True,
+)
+VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING)
+SHARE = Accept("a share between 0 and 1", lambda value: _is_number(value) and 0 <= value <= 1)
+
+
+def whole_from(least: int, most: int = 2**31) -> Accept:
+    """Accept whole numbers from ``least``."""
+    return Accept(
+        f"a whole number from {least}",
+        lambda value: isinstance(value, int) and not isinstance(value, bool) and least <= value <= most,
+    )
+
+
+def one_of(*choices: str) -> Accept:
+    """Accept one of some words."""
+    return Accept(" or ".join(f'"{choice}"' for choice in choices), lambda value: value in choices)
+
+
+def either(*accepts: Accept) -> Accept:
+    """Accept what any of the given accept."""
+    return Accept(" or ".join(a.words for a in accepts), lambda value: any(a.test(value) for a in accepts))
+
+
+def argument(words: str) -> Any:
+    """Declare a field that holds an expression."""
+    return dataclasses.field(metadata={"role": "argument", "words": words})
+
+
+def arguments(words: str, *, optional: bool = False) -> Any:
+    """Declare a field that holds several expressions, written as one or as a list."""
+    metadata = {"role": "arguments", "words": words}
+    return (
+        dataclasses.field(default=(), metadata=metadata) if optional else dataclasses.field(metadata=metadata)
+    )
+
+
+def option(default: Any, accept: Accept, words: str, *, learned: bool = False) -> Any:
+    """Declare a field that holds a literal.
+
+    Args:
+        default: what holds where nothing is written; None is always accepted.
+        accept: what may be written.
+        words: what it means.
+        learned: whether resolving writes it.
+    """
+    metadata = {"role": "option", "accept": accept, "words": words, "learned": learned}
+    if default is ...:
+        return dataclasses.field(metadata=metadata)
+    return dataclasses.field(default=default, metadata=metadata)
+
+
+def literal_key(label: Label) -> tuple[str, Label]:
+    """Return a key under which the labels 1, 1.0 and True are one, and '1' is another."""
+    return ("text", label) if isinstance(label, str) else ("number", float(label))

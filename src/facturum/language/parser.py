@@ -1,0 +1,318 @@
+"""From text to nodes: Python's expression grammar, walked by a whitelist and never evaluated by Python."""
+
+from __future__ import annotations
+
+import ast
+import math
+import unicodedata
+import warnings
+from collections.abc import Callable
+from typing import Any
+
+from facturum.errors import PlanError, nearest
+from facturum.language import core, logic
+from facturum.language.binding import bind, known_operations
+from facturum.language.families import REGISTRY
+from facturum.language.nodes import Node, Span
+from facturum.language.options import MISSING
+
+LONGEST_TEXT = 64 * 1024
+DEEPEST_BRACKETS = 100
+MOST_NODES = 10_000
+DEEPEST = 200
+
+_ARITHMETIC: dict[type[ast.operator], type[core.Arithmetic]] = {
+    ast.Add: core.Add,
+    ast.Sub: core.Subtract,
+    ast.Mult: core.Multiply,
+    ast.Div: core.Divide,
+    ast.Pow: core.Power,
+}
+_COMPARISONS: dict[type[ast.cmpop], str] = {
+    ast.Lt: "<",
+    ast.LtE: "<=",
+    ast.Gt: ">",
+    ast.GtE: ">=",
+    ast.Eq: "==",
+    ast.NotEq: "!=",
+}
+_REFUSED: dict[type[ast.AST], tuple[str, str]] = {
+    ast.Attribute: ("a dot after a name has no meaning here", 'A name with a dot is written variable("a.b").'),
+    ast.Subscript: ("square brackets after an expression have no meaning here", "Write lag(x, 1) or a condition."),
+    ast.Lambda: ("functions cannot be defined here", "Write the expression itself."),
+    ast.NamedExpr: ("':=' has no meaning here", "Define the variable under [derived]."),
+    ast.JoinedStr: ("formatted text has no meaning here", "Write plain text in quotes."),
+    ast.Tuple: ("a comma outside a list has no meaning here", "Write a list in square brackets."),
+    ast.Starred: ("'*' before a name has no meaning here", "Write the list itself."),
+}
+
+
+def parse(text: str) -> Node:
+    """Return the expression that a text says.
+
+    Args:
+        text: an expression in the language of plans.
+
+    Returns:
+        The node, whose `span` tells where it stands in the text.
+
+    Raises:
+        PlanError: with the place marked, for anything outside the language or beyond its sizes.
+
+    Example:
+        >>> str(parse("log(price)*2"))
+        'log(price) * 2'
+        >>> parse("__import__('os')")
+        Traceback (most recent call last):
+        facturum.errors.PlanError: there is no operation called '__import__'
+            __import__('os')
+            ^^^^^^^^^^
+        The operations are listed in docs/language.md.
+    """
+    try:
+        _refuse_hostile(text)
+        lead = len(text) - len(text.lstrip())
+        tree = _tree(text.strip())
+        walker = _Walker(text.strip(), lead)
+        _refuse_size(tree, walker)
+        return walker.node(tree.body)
+    except PlanError as error:
+        if error.text is None:
+            error.text = text
+        raise
+
+
+def _tree(text: str) -> ast.Expression:
+    if not text:
+        raise PlanError("the expression is empty", remedy="Write a variable or an operation.")
+    source = text if "\n" not in text else "(" + text + "\n)"
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return ast.parse(source, mode="eval")
+    except SyntaxError as problem:
+        span = None
+        if "\n" not in text and problem.offset is not None:
+            start = min(max(problem.offset - 1, 0), len(text))
+            span = (start, max(problem.end_offset or 0, start + 2) - 1)
+        what = problem.msg.split("(")[0].strip() if problem.msg else "this is no expression"
+        raise PlanError(f"this is no expression: {what}", span=span, remedy=_syntax_remedy(text)) from None
+    except (RecursionError, MemoryError, ValueError, OverflowError):
+        raise PlanError("the expression is too large or too deeply nested", remedy="Split it with [derived].") from None
+
+
+def _syntax_remedy(text: str) -> str:
+    if "&" in text or "|" in text:
+        return "Write 'and', 'or' and 'not' between conditions."
+    if "=" in text.replace("==", "").replace("<=", "").replace(">=", "").replace("!=", ""):
+        return "A comparison is written with ==."
+    return "Look for a missing bracket, quote or operator at the mark."
+
+
+def _refuse_hostile(text: str) -> None:
+    if len(text.encode("utf-8", "surrogatepass")) > LONGEST_TEXT:
+        raise PlanError("the expression is longer than 64 kB", text="", remedy="Split it with [derived].")
+    for at, char in enumerate(text):
+        if char == "\0" or "\ud800" <= char <= "\udfff":
+            raise PlanError("the expression holds a character that is no text", span=(at, at + 1), text=repr(text))
+    depth = 0
+    quote = ""
+    skip = comment = False
+    for at, char in enumerate(text):
+        if skip or comment:
+            skip, comment = False, comment and char != "\n"
+        elif quote:
+            skip = char == "\\"
+            quote = "" if char == quote or char == "\n" else quote
+        elif char in "'\"":
+            quote = char
+        elif char == "#":
+            comment = True
+        elif char in "([{":
+            depth += 1
+            if depth > DEEPEST_BRACKETS:
+                raise PlanError("brackets are nested more than 100 deep", span=(at, at + 1), text=text)
+        elif char in ")]}":
+            depth -= 1
+            if depth < 0:
+                raise PlanError("this is no expression: a bracket is closed that was never opened", span=(at, at + 1))
+
+
+def _refuse_size(tree: ast.Expression, walker: _Walker) -> None:
+    count = 0
+    level: list[ast.AST] = [tree.body]
+    depth = 0
+    while level:
+        depth += 1
+        count += sum(1 for item in level if isinstance(item, ast.expr))
+        if count > MOST_NODES or depth > DEEPEST:
+            raise PlanError("the expression is too large or too deeply nested", text="", remedy="Split it up.")
+        level = [child for item in level for child in ast.iter_child_nodes(item)]
+
+
+class _Walker:
+    def __init__(self, text: str, lead: int) -> None:
+        self._wrapped = "\n" in text
+        self._lines = (("(" + text) if self._wrapped else text).split("\n")
+        self._lead = lead
+
+    def node(self, tree: ast.expr) -> Node:
+        """Return the node for a syntax tree."""
+        made = self._made(tree)
+        object.__setattr__(made, "span", self.span(tree))
+        return made
+
+    def span(self, tree: ast.expr) -> Span:
+        """Return where a syntax tree stands in the text, in characters."""
+        start = self._offset(tree.lineno, tree.col_offset)
+        end = self._offset(tree.end_lineno or tree.lineno, tree.end_col_offset or tree.col_offset)
+        return start + self._lead, end + self._lead
+
+    def _offset(self, line: int, column: int) -> int:
+        before = sum(len(part) + 1 for part in self._lines[: line - 1])
+        at = len(self._lines[line - 1].encode()[:column].decode(errors="replace"))
+        return before + at - (1 if self._wrapped else 0)
+
+    def fail(self, tree: ast.expr, what: str, remedy: str | None = None) -> PlanError:
+        return PlanError(what, span=self.span(tree), remedy=remedy)
+
+    def _made(self, tree: ast.expr) -> Node:
+        makers: dict[type[ast.expr], Callable[[Any], Node]] = {
+            ast.Name: self._name,
+            ast.Constant: self._constant,
+            ast.BinOp: self._arithmetic,
+            ast.UnaryOp: self._unary,
+            ast.BoolOp: self._connective,
+            ast.Compare: self._comparison,
+            ast.IfExp: lambda t: logic.IfElse(self.node(t.body), self.node(t.test), self.node(t.orelse)),
+            ast.List: lambda t: core.List(tuple(self.node(member) for member in t.elts)),
+            ast.Call: self._call,
+        }
+        make = makers.get(type(tree))
+        if make is None:
+            what, remedy = _REFUSED.get(type(tree), ("this has no meaning here", "See docs/language.md."))
+            raise self.fail(tree, what, remedy)
+        return make(tree)
+
+    def _name(self, tree: ast.Name) -> Node:
+        if tree.id == "missing":
+            return core.Missing()
+        written = self._source(tree)
+        if written != tree.id or unicodedata.normalize("NFKC", written) != written:
+            raise self.fail(
+                tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r})."
+            )
+        return core.Name(tree.id)
+
+    def _source(self, tree: ast.expr) -> str:
+        line = self._lines[tree.lineno - 1].encode()
+        return line[tree.col_offset : tree.end_col_offset].decode(errors="replace")
+
+    def _constant(self, tree: ast.Constant) -> Node:
+        value = self._plain(tree)
+        if isinstance(value, bool):
+            return core.Truth(value)
+        if isinstance(value, int | float):
+            return core.Number(value)
+        if isinstance(value, str):
+            return core.Text(value)
+        raise self.fail(tree, f"{value!r} has no meaning here", "Write missing for a missing value.")
+
+    def _plain(self, tree: ast.Constant) -> Any:
+        value = tree.value
+        if isinstance(value, complex | bytes) or value is Ellipsis:
+            raise self.fail(tree, "only numbers, texts and truth values may be written", None)
+        if isinstance(value, float) and not math.isfinite(value):
+            raise self.fail(tree, "the number is too large for a double", "Write a smaller one.")
+        if isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
+            raise self.fail(tree, "the number has too many digits", "Write it as text if it is a code.")
+        if isinstance(value, str) and any("\ud800" <= char <= "\udfff" or char == "\0" for char in value):
+            raise self.fail(tree, "the text holds a character that is no text", None)
+        return value
+
+    def _arithmetic(self, tree: ast.BinOp) -> Node:
+        made = _ARITHMETIC.get(type(tree.op))
+        if made is None:
+            remedy = "Write 'and' and 'or' between conditions; + - * / ** between numbers."
+            raise self.fail(tree, "this operator has no meaning here", remedy)
+        return made(self.node(tree.left), self.node(tree.right))  # type: ignore[call-arg]
+
+    def _unary(self, tree: ast.UnaryOp) -> Node:
+        if isinstance(tree.op, ast.Not):
+            return logic.Not(self.node(tree.operand))
+        if isinstance(tree.op, ast.UAdd):
+            return self.node(tree.operand)
+        if isinstance(tree.op, ast.USub):
+            operand = tree.operand
+            written = not self._source_before(operand).endswith("(")
+            if isinstance(operand, ast.Constant) and written and type(operand.value) in (int, float):
+                return core.Number(-self._plain(operand) or 0)
+            return core.Negative(self.node(operand))
+        raise self.fail(tree, "this operator has no meaning here", "Write 'not' before a condition.")
+
+    def _source_before(self, tree: ast.expr) -> str:
+        return self._lines[tree.lineno - 1].encode()[: tree.col_offset].decode(errors="replace").rstrip()
+
+    def _connective(self, tree: ast.BoolOp) -> Node:
+        made = logic.And if isinstance(tree.op, ast.And) else logic.Or
+        result = self.node(tree.values[0])
+        for value in tree.values[1:]:
+            result = made(result, self.node(value))
+        return result
+
+    def _comparison(self, tree: ast.Compare) -> Node:
+        operators = [type(op) for op in tree.ops]
+        if operators in ([ast.In], [ast.NotIn]):
+            if not isinstance(tree.comparators[0], ast.List):
+                raise self.fail(tree.comparators[0], "'in' needs a list", "Write x in ['a', 'b'].")
+            members = tuple(self.node(member) for member in tree.comparators[0].elts)
+            return logic.Membership(self.node(tree.left), members, operators == [ast.NotIn])
+        unknown = [op for op in operators if op not in _COMPARISONS]
+        if unknown:
+            raise self.fail(tree, "this comparison has no meaning here", "Write < <= > >= == != or in [..].")
+        operands = tuple(self.node(operand) for operand in (tree.left, *tree.comparators))
+        if any(isinstance(operand, core.Missing) for operand in operands):
+            raise self.fail(tree, "nothing is equal to missing", "Write is_missing(x).")
+        return logic.Comparison(operands, tuple(_COMPARISONS[op] for op in operators))
+
+    def _call(self, tree: ast.Call) -> Node:
+        if not isinstance(tree.func, ast.Name):
+            raise self.fail(tree.func, "only operations can be called", "See docs/language.md.")
+        name = tree.func.id
+        if name == "variable":
+            return self._variable(tree)
+        made = REGISTRY.get(name)
+        if made is None:
+            raise self.fail(
+                tree.func,
+                f"there is no operation called '{name}'{nearest(name, known_operations())}",
+                "The operations are listed in docs/language.md.",
+            )
+        for word in tree.keywords:
+            if word.arg is None:
+                raise self.fail(tree, "'**' has no meaning in a call", "Write the options by name.")
+        given = [(None, value) for value in tree.args] + [(word.arg, word.value) for word in tree.keywords]
+        return bind(made, given, self.node, self._literal, lambda at, what, why: self.fail(at or tree, what, why))
+
+    def _variable(self, tree: ast.Call) -> Node:
+        first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None
+        if not isinstance(first, ast.Constant) or not isinstance(first.value, str):
+            raise self.fail(tree, "variable(..) takes one name in quotes", 'Write variable("snow depth").')
+        return core.Name(self._plain(first))
+
+    def _literal(self, tree: ast.expr) -> Any:
+        """Return a literal option: lists become tuples, dicts tuples of pairs."""
+        if isinstance(tree, ast.Constant):
+            return self._plain(tree)
+        if isinstance(tree, ast.Name) and tree.id == "missing":
+            return MISSING
+        if isinstance(tree, ast.UnaryOp) and isinstance(tree.op, ast.USub) and isinstance(tree.operand, ast.Constant):
+            value = self._plain(tree.operand)
+            if isinstance(value, int | float):
+                return -value or 0
+        if isinstance(tree, ast.List | ast.Tuple):
+            return tuple(self._literal(member) for member in tree.elts)
+        if isinstance(tree, ast.Dict) and None not in tree.keys:
+            pairs = zip(tree.keys, tree.values, strict=True)
+            return tuple((self._literal(key), self._literal(value)) for key, value in pairs if key is not None)
+        raise self.fail(tree, "an option is a number, a text, True, False, missing, a list or a dict of these", None)

@@ -1,0 +1,194 @@
+"""Polynomials of a number: plain, centred and orthogonal."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.values import FloatArray, Kind, Values
+from facturum.errors import DataError
+from facturum.language.core import Number, Power, Subtract
+from facturum.language.nodes import (
+    Block,
+    Column,
+    Dense,
+    Kinds,
+    Node,
+    Part,
+    Question,
+    Rows,
+    Type,
+    finite,
+    need_number,
+    operation,
+)
+from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
+from facturum.language.reading import Curve, Orthogonal, Reading, Unit
+from facturum.language.reading import Power as PowerReading
+from facturum.language.statistics import MeanQuestion, present
+from facturum.numerics.powers import whole_power
+from facturum.numerics.sums import as_float, exact_sum
+
+
+def recurrence_values(x: FloatArray, basis: Sequence[float]) -> list[FloatArray]:
+    """Return the orthogonal polynomials of degree 1, 2, .. at ``x``.
+
+    Args:
+        x: numbers.
+        basis: for each degree k the pair a, s of  s_k p_k = (x - a_k) p_(k-1) - s_(k-1) p_(k-2), where p_0 = 1; the first
+            a is the mean, and later ones count from it.
+
+    Source: Forsythe, "Generation and use of orthogonal polynomials for data-fitting" (1957).
+
+    Example:
+        >>> recurrence_values(np.array([0.0, 2.0]), [1.0, 1.0])
+        [array([-1.,  1.])]
+    """
+    about = np.subtract(x, basis[0])
+    found = [np.divide(about, basis[1])]
+    before: FloatArray | None = None
+    for at in range(2, len(basis), 2):
+        following = np.multiply(np.subtract(about, basis[at]), found[-1])
+        lower = basis[at - 1] if before is None else np.multiply(basis[at - 1], before)
+        before = found[-1]
+        found.append(np.divide(np.subtract(following, lower), basis[at + 1]))
+    return found
+
+
+@dataclass(frozen=True)
+class BasisQuestion(Question):
+    """The recurrence of polynomials that are orthogonal over the learning rows, each with mean square 1."""
+
+    inputs: tuple[Node, ...]
+    degree: int
+    answer: Callable[[tuple[float, ...]], Node]
+    basis: tuple[float, ...] = ()
+
+    def observe(self, values: Sequence[Values]) -> tuple[int, int]:
+        x = present(values)[0].numbers()
+        if not self.basis:
+            return exact_sum(x), len(x)
+        about = np.subtract(x, self.basis[0])
+        if len(self.basis) == 1:
+            return exact_sum(np.multiply(about, about)), len(x)
+        if len(self.basis) % 2 == 0:
+            last = recurrence_values(x, self.basis)[-1]
+            return exact_sum(np.multiply(np.multiply(last, last), about)), len(x)
+        following = recurrence_values(x, (*self.basis, 1.0))[-1]
+        return exact_sum(np.multiply(following, following)), len(x)
+
+    def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
+        return sum(total for total, _ in parts), sum(count for _, count in parts)
+
+    def advance(self, merged: tuple[int, int]) -> Question | Node:
+        total, count = merged
+        if not count:
+            raise DataError(f"'{self.inputs[0]}' has no value in any row to learn from")
+        found = as_float(total, count) + 0.0
+        if len(self.basis) % 2:
+            found = float(np.sqrt(found))
+            if not found > 1e-10 * (1.0 if len(self.basis) > 1 else np.finfo(float).tiny):
+                raise DataError(
+                    f"'{self.inputs[0]}' has too few distinct values for a polynomial of degree {self.degree}",
+                    remedy=f"Its {len(self.basis) // 2 + 1} distinct values allow degree {len(self.basis) // 2} at most.",
+                )
+        basis = (*self.basis, found)
+        if len(basis) == 2 * self.degree:
+            return self.answer(basis)
+        return BasisQuestion(self.inputs, self.degree, self.answer, basis)
+
+
+@operation
+class Recurrence(Node):
+    """The last of the orthogonal polynomials that a recurrence defines; `polynomial` writes it into formulas.
+
+    Example: `recurrence(altitude, [1800, 420.5])`.
+    """
+
+    x: Node = argument("a number")
+    basis: tuple[float, ...] = option(..., NUMBERS, "a pair of numbers for each degree")
+
+    def check(self, kinds: Kinds) -> Type:
+        need_number(self, self.x, kinds)
+        if not self.basis or len(self.basis) % 2:
+            raise self.fail("a recurrence is a list of pairs of numbers", "Write two numbers for each degree.")
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.x)
+        with np.errstate(all="ignore"):
+            return finite(self, rows, recurrence_values(inner.numbers(), self.basis)[-1], inner.valid)
+
+
+@operation
+class Polynomial(Node):
+    """The powers of a number from 1 to `degree`, one column each.
+
+    `center=True` takes the mean off first (resolving writes it as `at`); `orthogonal=True` makes columns that are
+    uncorrelated over the learning rows and have mean square 1 (resolving writes their recurrence as `basis`).
+
+    Example: `polynomial(altitude / 1000, 2)`, `polynomial(beds, 3, orthogonal=True)`.
+    """
+
+    many_columns: ClassVar[bool] = True
+    x: Node = argument("a number")
+    degree: int = option(..., whole_from(1, 100), "the highest power")
+    center: bool = option(False, FLAG, "whether the mean is taken off first")
+    orthogonal: bool = option(False, FLAG, "whether the columns are made orthogonal")
+    at: float | None = option(None, NUMBER, "what is taken off", learned=True)
+    basis: tuple[float, ...] | None = option(None, NUMBERS, "the recurrence of the columns", learned=True)
+
+    def check(self, kinds: Kinds) -> Type:
+        need_number(self, self.x, kinds)
+        if self.orthogonal and (self.center or self.at is not None):
+            raise self.fail("orthogonal columns are centred already", "Leave out center and at.")
+        if self.basis is not None and (not self.orthogonal or len(self.basis) != 2 * self.degree):
+            raise self.fail("basis holds two numbers for each degree of an orthogonal polynomial")
+        return Type(Kind.NUMBER, block=True)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        if self.orthogonal:
+            if self.basis is not None:
+                return None
+            return BasisQuestion((self.x,), self.degree, lambda basis: self.replaced(basis=basis))
+        if self.center and self.at is None:
+            return MeanQuestion((self.x,), lambda mean: self.replaced(at=mean))
+        return None
+
+    def columns(self) -> tuple[Column, ...]:
+        found = []
+        for degree in range(1, self.degree + 1):
+            parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
+            found.append(Column(parts, self._formula(degree), self._reading(degree), "power"))
+        return tuple(found)
+
+    def _formula(self, degree: int) -> Node:
+        if self.basis is not None:
+            return Recurrence(self.x, self.basis[: 2 * degree])
+        base = self.x if self.at is None else Subtract(self.x, Number(self.at))
+        return base if degree == 1 else Power(base, Number(degree))
+
+    def _reading(self, degree: int) -> Reading:
+        if self.orthogonal:
+            return Orthogonal(str(self.x), degree, self.degree)
+        if self.degree == 1:
+            return Unit(str(self.x), center=self.at)
+        return PowerReading(str(self.x), degree, self.degree, self.at)
+
+    def block(self, rows: Rows) -> Block:
+        x = rows.of(self.x).full(rows.length).numbers()
+        with np.errstate(all="ignore"):
+            if self.basis is not None:
+                return Dense(tuple(recurrence_values(x, self.basis)))
+            base = x if self.at is None else np.subtract(x, self.at)
+            columns = [base]
+            for degree in range(2, self.degree + 1):
+                longer = np.multiply(columns[-1], base) if degree <= 64 else whole_power(base, degree)
+                columns.append(longer)
+        return Dense(tuple(columns))
+
+    def reading(self) -> Reading:
+        return Curve(str(self))

@@ -1,0 +1,130 @@
+"""From nodes to text, with no more brackets than the grammar needs."""
+
+from __future__ import annotations
+
+import dataclasses
+import keyword
+from typing import Any
+
+from facturum.language.core import Arithmetic, List, Missing, Multiply, Name, Negative, Number, Power, Text, Truth
+from facturum.language.logic import And, Comparison, IfElse, Membership, Not, Or
+from facturum.language.nodes import Node
+from facturum.language.options import Absent
+
+WORDS = frozenset({"missing", *keyword.kwlist})
+_IF, _OR, _AND, _NOT, _COMPARE, _SUM, _PRODUCT, _SIGN, _POWER, _ATOM = range(10)
+
+
+def text_of(expression: Node) -> str:
+    """Return the text of an expression; parsing it gives the same expression back.
+
+    Example:
+        >>> from facturum.language.parser import parse
+        >>> text_of(parse("(a+b) * c ** (2)"))
+        '(a + b) * c ** 2'
+    """
+    return _text(expression, _IF)
+
+
+def literal_text(value: Any, mapping: bool = False) -> str:
+    """Return the text of a literal: a number, a text, a truth value, missing, a list or a dict."""
+    if isinstance(value, Absent):
+        return "missing"
+    if isinstance(value, tuple):
+        if mapping:
+            pairs = (f"{_key_text(key)}: {literal_text(item)}" for key, item in value)
+            return "{" + ", ".join(pairs) + "}"
+        return "[" + ", ".join(literal_text(item) for item in value) + "]"
+    if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
+        return repr(int(value))
+    return repr(value)
+
+
+def _key_text(key: Any) -> str:
+    return "(" + ", ".join(literal_text(part) for part in key) + ")" if isinstance(key, tuple) else literal_text(key)
+
+
+def is_plain_name(name: str) -> bool:
+    """Return whether a variable can be written as it is, without ``variable("..")``.
+
+    Example:
+        >>> is_plain_name("snow_depth"), is_plain_name("snow depth"), is_plain_name("if")
+        (True, False, False)
+    """
+    import unicodedata
+
+    return name.isidentifier() and name not in WORDS and unicodedata.normalize("NFKC", name) == name
+
+
+def _text(node: Node, needed: int) -> str:
+    text, strength = _written(node)
+    return f"({text})" if strength < needed else text
+
+
+def _written(node: Node) -> tuple[str, int]:
+    if isinstance(node, Name):
+        return (node.variable if is_plain_name(node.variable) else f"variable({node.variable!r})"), _ATOM
+    if isinstance(node, Number):
+        return literal_text(node.value), _SIGN if node.value < 0 else _ATOM
+    if isinstance(node, Text | Truth):
+        return repr(node.value), _ATOM
+    if isinstance(node, Missing):
+        return "missing", _ATOM
+    if isinstance(node, List):
+        return "[" + ", ".join(_text(member, _IF) for member in node.members) + "]", _ATOM
+    if isinstance(node, Arithmetic):
+        return _arithmetic(node)
+    if isinstance(node, Negative):
+        # the sign of a bare number belongs to the number, so that it needs a bracket here
+        inner = _text(node.value, _SIGN)
+        return "-" + (f"({inner})" if isinstance(node.value, Number) else inner), _SIGN
+    if isinstance(node, Comparison | Membership | And | Or | Not | IfElse):
+        return _logic(node)
+    return _call(node), _ATOM
+
+
+def _arithmetic(node: Arithmetic) -> tuple[str, int]:
+    if isinstance(node, Power):
+        return f"{_text(node.left, _ATOM)} ** {_text(node.right, _SIGN)}", _POWER
+    strength = _PRODUCT if isinstance(node, Multiply) or node.symbol == "/" else _SUM
+    return f"{_text(node.left, strength)} {node.symbol} {_text(node.right, strength + 1)}", strength
+
+
+def _logic(node: Node) -> tuple[str, int]:
+    if isinstance(node, Comparison):
+        words = [_text(node.operands[0], _SUM)]
+        for operator, operand in zip(node.operators, node.operands[1:], strict=True):
+            words += [operator, _text(operand, _SUM)]
+        return " ".join(words), _COMPARE
+    if isinstance(node, Membership):
+        members = ", ".join(_text(member, _IF) for member in node.members)
+        return f"{_text(node.value, _SUM)} {'not in' if node.negated else 'in'} [{members}]", _COMPARE
+    if isinstance(node, And):
+        return f"{_text(node.left, _AND)} and {_text(node.right, _NOT)}", _AND
+    if isinstance(node, Or):
+        return f"{_text(node.left, _OR)} or {_text(node.right, _AND)}", _OR
+    if isinstance(node, Not):
+        return f"not {_text(node.value, _NOT)}", _NOT
+    assert isinstance(node, IfElse)
+    branches = (_text(node.then, _OR), _text(node.condition, _OR), _text(node.otherwise, _IF))
+    return "{} if {} else {}".format(*branches), _IF
+
+
+def _call(node: Node) -> str:
+    words: list[str] = []
+    by_name = False
+    for field in dataclasses.fields(node):  # type: ignore[arg-type]
+        value = getattr(node, field.name)
+        if field.default is not dataclasses.MISSING and value == field.default and type(value) is type(field.default):
+            by_name = True
+            continue
+        if field.metadata["role"] == "argument":
+            text = _text(value, _IF)
+        elif field.metadata["role"] == "arguments":
+            single = field.default is dataclasses.MISSING and len(value) == 1 and not isinstance(value[0], List)
+            text = _text(value[0], _IF) if single else "[" + ", ".join(_text(v, _IF) for v in value) + "]"
+        else:
+            text = literal_text(value, field.metadata["accept"].mapping)
+        by_name = by_name or field.default is not dataclasses.MISSING
+        words.append(f"{field.name}={text}" if by_name else text)
+    return f"{node.name}({', '.join(words)})"

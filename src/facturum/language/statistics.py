@@ -1,0 +1,307 @@
+"""Statistics of a variable, over all learning rows or within groups: a number, or a lookup by group."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.values import Array, FloatArray, Kind, Label, Values, both, plain_number
+from facturum.errors import DataError
+from facturum.language.core import Number
+from facturum.language.groups import Key, group_codes
+from facturum.language.lookup import Lookup
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
+from facturum.numerics.order_statistics import RankSearch, quantiles_of
+from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
+
+
+def present(values: Sequence[Values]) -> list[Values]:
+    """Return the rows in which all the values are there."""
+    length = max(len(value.data) for value in values)
+    values = [value.full(length) for value in values]
+    valid = None
+    for value in values:
+        valid = both(valid, value.valid)
+    if valid is None:
+        return list(values)
+    return [Values(value.data[valid], None, value.labels) for value in values]
+
+
+@dataclass(frozen=True)
+class MeanQuestion(Question):
+    """The mean of a number, from an exact sum rounded once."""
+
+    inputs: tuple[Node, ...]
+    answer: Callable[[float], Node]
+
+    def observe(self, values: Sequence[Values]) -> tuple[int, int]:
+        x = present(values)[0].numbers()
+        return exact_sum(x), len(x)
+
+    def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
+        return sum(total for total, _ in parts), sum(count for _, count in parts)
+
+    def advance(self, merged: tuple[int, int]) -> Node:
+        return self.answer(as_float(merged[0], _some(merged[1], self.inputs[0])) + 0.0)
+
+
+@dataclass(frozen=True)
+class SpreadQuestion(Question):
+    """The mean and the sample standard deviation, the squares summed exactly about the rounded mean."""
+
+    inputs: tuple[Node, ...]
+    answer: Callable[[float, float], Node]
+    mean: float | None = None
+
+    def observe(self, values: Sequence[Values]) -> tuple[int, int]:
+        x = present(values)[0].numbers()
+        if self.mean is None:
+            return exact_sum(x), len(x)
+        return exact_sum_of_squares(np.subtract(x, self.mean)), len(x)
+
+    def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
+        return sum(total for total, _ in parts), sum(count for _, count in parts)
+
+    def advance(self, merged: tuple[int, int]) -> Question | Node:
+        total, count = merged
+        if self.mean is None:
+            return SpreadQuestion(self.inputs, self.answer, as_float(total, _some(count, self.inputs[0])) + 0.0)
+        spread = np.sqrt(as_float(total, count - 1, 2 * UNIT_BITS)) if count > 1 else 0.0
+        return self.answer(self.mean, float(spread))
+
+
+@dataclass(frozen=True)
+class QuantileQuestion(Question):
+    """Quantiles of a number, exact, by counting on keys."""
+
+    inputs: tuple[Node, ...]
+    answer: Callable[[list[float]], Node]
+    search: RankSearch
+
+    def observe(self, values: Sequence[Values]) -> Any:
+        return self.search.observe(present(values)[0].numbers())
+
+    def merge(self, parts: Sequence[Any]) -> Any:
+        return self.search.merge(parts)
+
+    def advance(self, merged: Any) -> Question | Node:
+        search = self.search.advance(merged)
+        if search.found is None:
+            return QuantileQuestion(self.inputs, self.answer, search)
+        _some(len(search.found), self.inputs[0])
+        return self.answer([value + 0.0 for value in search.found.tolist()])
+
+
+@dataclass(frozen=True)
+class ExtremeQuestion(Question):
+    """A statistic that is its own summary: the smallest of the smallest is the smallest."""
+
+    inputs: tuple[Node, ...]
+    statistic: Callable[[FloatArray], float]
+    answer: Callable[[float], Node]
+
+    def observe(self, values: Sequence[Values]) -> list[float]:
+        x = present(values)[0].numbers()
+        return [self.statistic(x)] if len(x) else []
+
+    def merge(self, parts: Sequence[list[float]]) -> list[float]:
+        found = [value for part in parts for value in part]
+        return [self.statistic(np.array(found))] if found else []
+
+    def advance(self, merged: list[float]) -> Node:
+        _some(len(merged), self.inputs[0])
+        return self.answer(merged[0] + 0.0)
+
+
+@dataclass(frozen=True)
+class GroupQuestion(Question):
+    """A statistic within groups: the values of each group are brought together, in any order."""
+
+    inputs: tuple[Node, ...]
+    statistic: Callable[[FloatArray], float]
+    answer: Callable[[dict[tuple[Label | Absent, ...], float]], Node]
+
+    def observe(self, values: Sequence[Values]) -> dict[tuple[Label | Absent, ...], FloatArray]:
+        x, *by = present(values)
+        codes, keys = group_codes(by)
+        order = np.argsort(codes, kind="stable")
+        ends = np.cumsum(np.bincount(codes, minlength=len(keys)))
+        pieces: list[Array] = np.split(x.numbers()[order], ends[:-1])
+        return dict(zip(keys, pieces, strict=True))
+
+    def merge(self, parts: Sequence[dict[tuple[Label | Absent, ...], FloatArray]]) -> Any:
+        gathered: dict[tuple[Label | Absent, ...], list[FloatArray]] = {}
+        for part in parts:
+            for key, piece in part.items():
+                gathered.setdefault(key, []).append(piece)
+        return {key: np.concatenate(pieces) for key, pieces in gathered.items()}
+
+    def advance(self, merged: dict[tuple[Label | Absent, ...], FloatArray]) -> Node:
+        found = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
+        _some(len(found), self.inputs[0])
+        return self.answer(found)
+
+
+def _some(count: int, expression: Node) -> int:
+    if not count:
+        raise DataError(
+            f"'{expression}' has no value in any row to learn from",
+            remedy="Look at [rows] keep and learn, and at what counts as missing.",
+        )
+    return count
+
+
+class Statistic(Node):
+    """One number for all rows, or one for each group."""
+
+    distributes: ClassVar[bool] = True
+    x: Node
+    by: tuple[Node, ...]
+
+    def statistic(self, x: FloatArray) -> float:
+        """Return the statistic of values held together."""
+        raise NotImplementedError
+
+    def whole(self) -> Question:
+        """Return the question for all rows together."""
+        return ExtremeQuestion((self.x,), self.statistic, number)
+
+    def check(self, kinds: Kinds) -> Type:
+        need_number(self, self.x, kinds)
+        for key in self.by:
+            if kinds.of(key).block:
+                raise key.fail("a group is formed by variables, not by a block of several columns")
+        return Type(Kind.NUMBER)
+
+    def question(self, kinds: Kinds) -> Question:
+        return GroupQuestion((self.x, *self.by), self.statistic, self._lookup) if self.by else self.whole()
+
+    def values(self, rows: Rows) -> Values:
+        raise AssertionError("a statistic is answered before it is used")
+
+    def valid(self, rows: Rows) -> Any:
+        valid = None
+        for key in self.by:
+            valid = both(valid, rows.valid(key))
+        return valid
+
+    def _lookup(self, found: dict[tuple[Label | Absent, ...], float]) -> Node:
+        def order(key: tuple[Label | Absent, ...]) -> tuple[tuple[bool, Any], ...]:
+            return tuple((isinstance(part, str), part) for part in key)
+
+        keys = sorted(found, key=order)
+        table: tuple[tuple[Key, Label], ...] = tuple(
+            (key[0] if len(key) == 1 else key, plain_number(found[key])) for key in keys
+        )
+        return Lookup(self.by, table, MISSING)
+
+
+def number(value: float) -> Number:
+    """Return a number node, whole where the value is."""
+    return Number(plain_number(value))
+
+
+@operation
+class Mean(Statistic):
+    """The mean over the learning rows, or within groups.
+
+    Example: `price - mean(price)`, `snow - mean(snow, by=[hut])`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        return as_float(exact_sum(x), len(x))
+
+    def whole(self) -> Question:
+        return MeanQuestion((self.x,), number)
+
+
+@operation
+class Median(Statistic):
+    """The median over the learning rows, or within groups.
+
+    Example: `price > median(price)`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        return quantiles_of(x, [0.5])[0]
+
+    def whole(self) -> Question:
+        return QuantileQuestion((self.x,), lambda found: number(found[0]), RankSearch((0.5,)))
+
+
+@operation
+class Sd(Statistic):
+    """The sample standard deviation (divisor n - 1) over the learning rows, or within groups.
+
+    Example: `(price - mean(price)) / sd(price)`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        if len(x) < 2:
+            return 0.0
+        about = np.subtract(x, as_float(exact_sum(x), len(x)))
+        return float(np.sqrt(as_float(exact_sum_of_squares(about), len(x) - 1, 2 * UNIT_BITS)))
+
+    def whole(self) -> Question:
+        return SpreadQuestion((self.x,), lambda mean, spread: number(spread))
+
+
+@operation
+class Smallest(Statistic):
+    """The smallest value over the learning rows, or within groups.
+
+    Example: `altitude - smallest(altitude)`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        return float(np.min(x))
+
+
+@operation
+class Largest(Statistic):
+    """The largest value over the learning rows, or within groups.
+
+    Example: `beds / largest(beds, by=[valley])`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        return float(np.max(x))
+
+
+@operation
+class Quantile(Statistic):
+    """A quantile over the learning rows, or within groups, interpolated between order statistics.
+
+    Example: `price > quantile(price, 0.9)`.
+    """
+
+    x: Node = argument("a number")
+    share: float = option(..., SHARE, "how much of the rows lies below")
+    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+
+    def statistic(self, x: FloatArray) -> float:
+        return quantiles_of(x, [self.share])[0]
+
+    def whole(self) -> Question:
+        return QuantileQuestion((self.x,), lambda found: number(found[0]), RankSearch((self.share,)))
+
+

@@ -1,0 +1,1 @@
+"""Arrays in, numbers out: exact sums, order statistics, contrasts, powers."""

@@ -1,0 +1,120 @@
+"""What is said of the values of matrix columns: counts, extremes, mean and spread, merged leaf by leaf."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+FloatArray = npt.NDArray[np.float64]
+Columns = npt.NDArray[Any] | slice
+
+
+@dataclass(frozen=True)
+class Moments:
+    """For each of some columns: count, extremes, mean, sum of squared deviations, and how many are not zero.
+
+    Merging follows Chan, Golub & LeVeque, "Algorithms for computing the sample variance" (1983); it is done in the
+    order of the leaves, so that the result depends on neither threads nor blocks.
+
+    Example:
+        >>> first, second = Moments.of(1), Moments.of(1)
+        >>> first.put_dense(0, np.array([1.0, 2.0]))
+        >>> second.put_dense(0, np.array([3.0]))
+        >>> Moments.merged([first, second]).sd()
+        array([1.])
+    """
+
+    count: FloatArray
+    smallest: FloatArray
+    largest: FloatArray
+    mean: FloatArray
+    squares: FloatArray
+    nonzero: FloatArray
+
+    @classmethod
+    def of(cls, width: int) -> Moments:
+        """Return the moments of so many columns without values."""
+        zeros = [np.zeros(width) for _ in range(4)]
+        return cls(zeros[0], np.full(width, np.inf), np.full(width, -np.inf), zeros[1], zeros[2], zeros[3])
+
+    @classmethod
+    def merged(cls, parts: Sequence[Moments]) -> Moments:
+        """Return the moments of all parts together, taken in their order."""
+        total = parts[0]
+        for part in parts[1:]:
+            total = total._merge(part)
+        return total
+
+    def put_dense(self, column: int, values: FloatArray) -> None:
+        """Enter the values of one column, all finite."""
+        count = len(values)
+        if not count:
+            return
+        mean = float(np.add.reduce(values)) / count
+        about = np.subtract(values, mean)
+        np.multiply(about, about, out=about)
+        self.count[column] = count
+        self.smallest[column] = np.minimum.reduce(values)
+        self.largest[column] = np.maximum.reduce(values)
+        self.mean[column] = mean
+        self.squares[column] = np.add.reduce(about)
+        self.nonzero[column] = np.count_nonzero(values)
+
+    def put_ones(self, columns: Columns, ones: npt.NDArray[Any], total: int) -> None:
+        """Enter columns of zeros and ones, by how many ones each has."""
+        if not total:
+            return
+        self.count[columns] = total
+        self.smallest[columns] = np.where(ones < total, 0.0, 1.0)
+        self.largest[columns] = np.where(ones > 0, 1.0, 0.0)
+        self.mean[columns] = ones / total
+        self.squares[columns] = ones * ((total - ones) / total)
+        self.nonzero[columns] = ones
+
+    def put_groups(
+        self, columns: Columns, values: FloatArray, starts: npt.NDArray[Any], sizes: npt.NDArray[Any], total: int
+    ) -> None:
+        """Enter columns that are zero but for one run of the values each.
+
+        Args:
+            columns: the columns, one for each run.
+            values: the values of all runs, one run after the other.
+            starts: where each run begins; no run is empty.
+            sizes: how long each run is.
+            total: how many rows there are, zeros included.
+        """
+        sums = np.add.reduceat(values, starts)
+        means = sums / sizes
+        about = np.subtract(values, np.repeat(means, sizes))
+        np.multiply(about, about, out=about)
+        zeros = total - sizes
+        smallest, largest = np.minimum.reduceat(values, starts), np.maximum.reduceat(values, starts)
+        self.count[columns] = total
+        self.smallest[columns] = np.where(zeros > 0, np.minimum(smallest, 0.0), smallest)
+        self.largest[columns] = np.where(zeros > 0, np.maximum(largest, 0.0), largest)
+        self.mean[columns] = sums / total
+        self.squares[columns] = np.add.reduceat(about, starts) + means * means * (sizes * (zeros / total))
+        self.nonzero[columns] = np.add.reduceat(values != 0, starts, dtype=np.int64)
+
+    def sd(self) -> FloatArray:
+        """Return the sample standard deviations (divisor n - 1); NaN for fewer than two values."""
+        with np.errstate(all="ignore"):
+            return np.where(self.count > 1, np.sqrt(self.squares / (self.count - 1)), np.nan)
+
+    def _merge(self, other: Moments) -> Moments:
+        count = self.count + other.count
+        with np.errstate(all="ignore"):
+            share = np.where(count > 0, other.count / count, 0.0)
+            apart = other.mean - self.mean
+            return Moments(
+                count,
+                np.minimum(self.smallest, other.smallest),
+                np.maximum(self.largest, other.largest),
+                np.where(other.count > 0, self.mean + apart * share, self.mean),
+                self.squares + other.squares + apart * apart * (self.count * share),
+                self.nonzero + other.nonzero,
+            )
