@@ -13,6 +13,14 @@ from facturum.errors import DataError
 EXACT = 2**53
 
 
+class Infinite(Exception):
+    """A variable is infinite in some of the rows asked for; `rows` is their mask."""
+
+    def __init__(self, rows: Mask) -> None:
+        super().__init__("infinite")
+        self.rows = rows
+
+
 @dataclass(frozen=True)
 class Variable:
     """A named column of a table.
@@ -55,6 +63,7 @@ class Variable:
 
         Raises:
             DataError: where a whole number used as a number would lose digits.
+            Infinite: where a value is infinite.
         """
         data = self.data[start:stop]
         valid = None if self.valid is None else self.valid[start:stop]
@@ -75,12 +84,19 @@ class Variable:
                 remedy=f'Write [variables] {self.name} = {{ kind = "id" }} or kind = "category".',
             )
         if data.dtype.kind == "f":
-            present = ~np.isnan(data)
-            if not present.all():
+            finite = np.isfinite(data)
+            if not finite.all():
+                present = ~np.isnan(data)
+                if not np.array_equal(present, finite):
+                    raise Infinite(present & ~finite)
                 valid = present if valid is None else present & valid
         return Values(np.ascontiguousarray(data, dtype=np.float64), valid)
 
     def missing_rows(self) -> Mask:
         """Return a mask of all rows that have no value."""
-        valid = self.at(0, len(self)).valid if self.exact_as_double else self.valid
-        return np.zeros(len(self), dtype=bool) if valid is None else ~valid
+        missing = np.zeros(len(self), dtype=bool) if self.valid is None else ~self.valid
+        if self.kind.categorical:
+            missing |= self.data < 0
+        elif self.data.dtype.kind == "f":
+            missing |= np.isnan(self.data)
+        return missing

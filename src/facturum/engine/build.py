@@ -68,10 +68,15 @@ def resolve(spec: PlanSpec, table: Table, threads: int | None = None) -> Prepare
     Raises:
         PlanError, DataError: as `prepare` and `learn` do.
     """
+    return _resolve(spec, table, threads)[0]
+
+
+def _resolve(spec: PlanSpec, table: Table, threads: int | None) -> tuple[Prepared, Selection | None]:
     made = prepare(spec, table)
     if spec.resolved:
-        return made
-    return resolved(learn(made, threads))
+        return made, None
+    learned, selection = learn(made, threads)
+    return resolved(learned), selection
 
 
 def resolved(made: Prepared) -> Prepared:
@@ -124,9 +129,10 @@ def build(
         PlanError: where the plan has no meaning.
         DataError: where the data do not allow what the plan asks for.
     """
-    made = resolve(spec, table, threads)
+    made, selection = _resolve(spec, table, threads)
     source = Source(made.table, made.derived)
-    selection = select(made, source, threads, leaf=leaf)
+    if selection is None or leaf is not None:
+        selection = select(made, source, threads, leaf=leaf)
     columns, pieces = _pieces(made)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
     matrix, moments = fill(pieces, source, selection, made.where, threads, tick)

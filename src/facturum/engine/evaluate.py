@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, Mask, Values
+from facturum.data.values import Array, Mask, Values
+from facturum.data.variable import Infinite
+from facturum.language.core import Name
 from facturum.language.nodes import Block, Node, RowFailure
 
 
@@ -47,18 +49,15 @@ class LeafRows:
         derived = self._source.derived.get(name)
         if derived is not None:
             return self.of(derived)
-        variable = self._source.table[name]
-        values = variable.at(self._start, self._stop, self._chosen)
-        if variable.kind is Kind.NUMBER and variable.data.dtype.kind == "f":
-            infinite = np.isinf(values.data)
-            if infinite.any():
-                raise RowFailure(
-                    _name(name),
-                    f"'{name}' is infinite",
-                    self._numbers(infinite),
-                    "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
-                )
-        return values
+        try:
+            return self._source.table[name].at(self._start, self._stop, self._chosen)
+        except Infinite as found:
+            raise RowFailure(
+                Name(name),
+                f"'{name}' is infinite",
+                self._numbers(found.rows),
+                "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
+            ) from None
 
     def of(self, node: Node) -> Values:
         """Return the values of an expression."""
@@ -110,8 +109,3 @@ class LeafRows:
         found: list[int] = ((at if self._chosen is None else self._chosen[at]) + self._start + 1).tolist()
         return found
 
-
-def _name(name: str) -> Node:
-    from facturum.language.core import Name
-
-    return Name(name)

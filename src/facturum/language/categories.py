@@ -51,7 +51,7 @@ class CategoryQuestion(Question):
         counts: Counter[Label | Absent] = Counter()
         data = value.data if value.valid is None else value.data[value.valid]
         if value.labels is not None:
-            found = np.bincount(data[data >= 0] if value.valid is None else data, minlength=len(value.labels))
+            found = np.bincount(data, minlength=len(value.labels))
             counts.update({value.labels[at]: int(found[at]) for at in np.flatnonzero(found)})
         else:
             distinct, sizes = np.unique(data, return_counts=True)

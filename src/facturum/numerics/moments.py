@@ -58,11 +58,11 @@ class Moments:
         about = np.subtract(values, mean)
         np.multiply(about, about, out=about)
         self.count[column] = count
-        self.smallest[column] = np.minimum.reduce(values)
-        self.largest[column] = np.maximum.reduce(values)
+        smallest, largest = float(np.minimum.reduce(values)), float(np.maximum.reduce(values))
+        self.smallest[column], self.largest[column] = smallest, largest
         self.mean[column] = mean
         self.squares[column] = np.add.reduce(about)
-        self.nonzero[column] = np.count_nonzero(values)
+        self.nonzero[column] = count if smallest > 0 or largest < 0 else np.count_nonzero(values)
 
     def put_ones(self, columns: Columns, ones: npt.NDArray[Any], total: int) -> None:
         """Enter columns of zeros and ones, by how many ones each has."""
