@@ -49,6 +49,11 @@ class LeafSelection:
         """How many rows remain."""
         return self.stop - self.start if self.remaining is None else len(self.remaining)
 
+    def source_rows(self) -> Array:
+        """Return the source row numbers of the remaining rows, counted from 1."""
+        at = np.arange(self.stop - self.start) if self.remaining is None else self.remaining
+        return at + (self.start + 1)
+
     @property
     def learned(self) -> Array | None:
         """Positions of the remaining rows that are learned from, or None for all."""
@@ -72,11 +77,6 @@ class Selection:
     def count(self) -> int:
         return sum(leaf.count for leaf in self.leaves)
 
-    @property
-    def complete(self) -> bool:
-        """Whether every remaining row has a value in every part."""
-        return not any(leaf.missing.any() for leaf in self.leaves) or any(len(leaf.dropped) for leaf in self.leaves)
-
     def missing(self) -> dict[str, int]:
         """Return for each part how many kept rows have no value."""
         total = np.sum([leaf.missing for leaf in self.leaves], axis=0)
@@ -96,7 +96,7 @@ class Selection:
 
     def source_rows(self) -> Array:
         """Return the source row number of each row of the matrix, counted from 1."""
-        return np.concatenate([_numbers(leaf) for leaf in self.leaves])
+        return np.concatenate([leaf.source_rows() for leaf in self.leaves])
 
     def learning_rows(self) -> Mask:
         """Return for each row of the matrix whether it is learned from."""

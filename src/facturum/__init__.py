@@ -1,0 +1,54 @@
+"""Facturum: from a table and a readable plan to a regression-ready design matrix, with every column audited.
+
+Example:
+    >>> import facturum as fa
+    >>> plan = fa.Plan(response="stays", terms={"price": "log(price)"})
+    >>> design = plan.build({"stays": [10.0, 8.0, 5.0], "price": [20.0, 25.0, 40.0]})
+    >>> print(design.columns["price"].reading)
+    One percent more price: stays changes by about b / 100.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from facturum.errors import AuditError, DataError, FacturumError, PlanError
+
+if TYPE_CHECKING:
+    from facturum import terms
+    from facturum.data.table import Table
+    from facturum.design import Design, open_design
+    from facturum.files.tables import read
+    from facturum.plan import Plan
+
+__all__ = [
+    "AuditError",
+    "DataError",
+    "Design",
+    "FacturumError",
+    "Plan",
+    "PlanError",
+    "Table",
+    "open_design",
+    "read",
+    "terms",
+]
+
+_HOMES = {
+    "Design": "facturum.design",
+    "Plan": "facturum.plan",
+    "Table": "facturum.data.table",
+    "open_design": "facturum.design",
+    "read": "facturum.files.tables",
+}
+
+
+def __getattr__(name: str) -> Any:
+    # loaded when first used, so that the command line answers --help at once
+    from importlib import import_module
+
+    if name == "terms":
+        return import_module("facturum.terms")
+    if name in _HOMES:
+        return getattr(import_module(_HOMES[name]), name)
+    raise AttributeError(f"module 'facturum' has no attribute '{name}'")

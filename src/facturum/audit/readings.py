@@ -1,0 +1,154 @@
+"""One sentence on what a column's coefficient means, given how the response is made."""
+
+from __future__ import annotations
+
+from facturum.data.values import plain_number
+from facturum.language.reading import (
+    Contrast,
+    Curve,
+    Holds,
+    Indicator,
+    Logged,
+    Orthogonal,
+    Power,
+    Product,
+    Reading,
+    Unit,
+)
+
+_PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
+
+
+def sentence(reading: Reading | None, response: Reading | None) -> str:
+    """Return what a coefficient b means, the other columns held fixed.
+
+    Args:
+        reading: of the column; None for the intercept.
+        response: of the response; None where there is none.
+
+    Example:
+        >>> sentence(Logged("price"), Logged("stays"))
+        'One percent more price: stays changes by about b percent (exactly 100·(1.01^b − 1)).'
+        >>> sentence(Indicator("access", "road", "trail"), Unit("stays"))
+        'access = road compared with access = trail (the reference): stays is higher by b.'
+    """
+    if reading is None:
+        return f"The level of {_named(response)} where all other columns are 0{_scale(response)}."
+    if isinstance(reading, Logged):
+        return _elasticity(reading, response)
+    if isinstance(reading, Product):
+        return _interaction(reading, response)
+    if isinstance(reading, Power):
+        return _power(reading, response)
+    if isinstance(reading, Orthogonal):
+        part = _PARTS.get(reading.degree, f"degree-{reading.degree}")
+        return (
+            f"The {part} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, apart from the "
+            "other parts: a change by one unit of this column changes it by b."
+        )
+    if isinstance(reading, Indicator) and reading.reference is None:
+        return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."
+    return f"{_contrast(reading)}: {_change(reading, response)}."
+
+
+def _named(response: Reading | None) -> str:
+    if response is None:
+        return "the response"
+    if isinstance(response, Holds):
+        return f"the share of rows with {response.subject}"
+    if isinstance(response, Indicator):
+        return f"the share of rows with {response.subject} = {response.category}"
+    if isinstance(response, Logged):
+        return f"{response.subject} + {plain_number(response.shift)}" if response.shift else response.subject
+    return getattr(response, "subject", "the response")
+
+
+def _scale(response: Reading | None) -> str:
+    return " (as a logarithm)" if isinstance(response, Logged) else ""
+
+
+def _contrast(reading: Reading) -> str:
+    """Return what is compared with what, for one unit of a column."""
+    if isinstance(reading, Unit):
+        about = "" if reading.center is None else f" (counted from {plain_number(reading.center):.6g})"
+        if reading.size is not None:
+            return f"One standard deviation ({reading.size:.6g}) more of {reading.subject}{about}"
+        return f"One more of {reading.subject}{about}"
+    if isinstance(reading, Holds):
+        return f"Rows where {reading.subject} compared with rows where it does not hold"
+    if isinstance(reading, Indicator):
+        against = f"{reading.subject} = {reading.reference} (the reference)" if reading.reference else "none"
+        return f"{reading.subject} = {reading.category} compared with {against}"
+    if isinstance(reading, Contrast):
+        against = {
+            "all": "the mean of all categories",
+            "before": f"the category before, {reading.other}",
+            "earlier": f"the mean of the categories before it ({reading.other})",
+        }[reading.against]
+        return f"{reading.subject} = {reading.category} compared with {against}"
+    if isinstance(reading, Logged):
+        return f"One percent more {_named(reading)}"
+    if isinstance(reading, Curve | Power | Orthogonal):
+        return f"One unit more of {reading.subject}"
+    return f"{_contrast(reading.left)} and {_contrast(reading.right)}"
+
+
+def _change(reading: Reading, response: Reading | None) -> str:
+    verb = "is higher" if isinstance(reading, Indicator | Contrast | Holds) else "changes"
+    named = _named(response)
+    if isinstance(response, Logged):
+        return f"{named} {verb} by exactly 100·(exp(b) − 1) percent, for small b about 100·b percent"
+    if isinstance(response, Holds | Indicator):
+        return f"{named} {verb} by b (100·b percentage points)"
+    return f"{named} {verb} by b"
+
+
+def _elasticity(reading: Logged, response: Reading | None) -> str:
+    start = f"One percent more {_named(reading)}: {_named(response)} changes by about"
+    if isinstance(response, Logged):
+        return f"{start} b percent (exactly 100·(1.01^b − 1))."
+    if isinstance(response, Holds | Indicator):
+        return f"{start} b percentage points."
+    return f"{start} b / 100."
+
+
+def _power(reading: Power, response: Reading | None) -> str:
+    x = reading.subject
+    centre = 0 if reading.center is None else plain_number(reading.center)
+    scale = f"{_named(response)}{_scale(response)}"
+    if reading.degree == 1:
+        return f"The slope of {scale} in {x} where {x} is {centre:.6g}; elsewhere the higher powers bend it."
+    if reading.degree == 2 and reading.top == 2:
+        return f"How the slope of {scale} in {x} changes: by 2·b for one more of {x}."
+    return f"The power {reading.degree} of the curve of {scale} in {x}, to be read with the other powers."
+
+
+def _interaction(reading: Product, response: Reading | None) -> str:
+    left, right = reading.left, reading.right
+    if isinstance(right, Indicator) and not isinstance(left, Indicator):
+        left, right = right, left
+    scale = f" on {_named(response)}{_scale(response)}"
+    effect = _effect(right)
+    if isinstance(left, Indicator):
+        if left.reference is None:
+            return f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} is b."
+        return (
+            f"The effect of {effect}{scale} is higher by b in rows with {left.subject} = {left.category} "
+            f"than in rows with {left.reference} (the reference)."
+        )
+    return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
+
+
+def _effect(reading: Reading) -> str:
+    if isinstance(reading, Logged):
+        return f"log({_named(reading)})"
+    if isinstance(reading, Indicator):
+        against = f" (against {reading.reference})" if reading.reference else ""
+        return f"{reading.subject} = {reading.category}{against}"
+    if isinstance(reading, Contrast):
+        return f"{reading.subject} = {reading.category}"
+    if isinstance(reading, Power) and reading.degree > 1:
+        return f"{reading.subject} to the power {reading.degree}"
+    if isinstance(reading, Product):
+        return f"{_effect(reading.left)} times {_effect(reading.right)}"
+    return reading.subject

@@ -1,0 +1,34 @@
+"""The row map: which source rows became rows of the matrix, and why the others did not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from facturum.data.values import Array, Mask
+from facturum.engine.selection import Selection
+
+
+@dataclass(frozen=True)
+class RowMap:
+    """Which source rows are in the matrix.
+
+    Args:
+        kept: the source row number of each row of the matrix, counted from 1.
+        learning: for each row of the matrix, whether open questions were answered from it.
+        dropped: the numbers of the rows left out.
+        causes: for each of them the number of its reason in ``reasons``.
+        reasons: pairs of a reason and the place in the plan that caused it.
+    """
+
+    kept: Array
+    learning: Mask
+    dropped: Array
+    causes: Array
+    reasons: dict[int, tuple[str, str]]
+
+
+def row_map(selection: Selection) -> RowMap:
+    """Return the row map of a selection."""
+    dropped, causes = selection.dropped_rows()
+    reasons = {int(cause): selection.reason(int(cause)) for cause in sorted(set(causes.tolist()))}
+    return RowMap(selection.source_rows(), selection.learning_rows(), dropped, causes, reasons)

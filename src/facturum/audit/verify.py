@@ -1,0 +1,208 @@
+"""Proving a build: every column anew from its sources by its formula, and what no longer agrees."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.audit.column_map import ColumnEntry, ColumnMap
+from facturum.audit.fingerprints import changed_cells, column_digest
+from facturum.data.table import Table
+from facturum.data.values import Array, FloatArray
+from facturum.engine.build import resolve
+from facturum.engine.evaluate import Source
+from facturum.engine.leaves import leaves_of
+from facturum.engine.prepare import Prepared, prepare
+from facturum.engine.selection import select
+from facturum.engine.spec import PlanSpec, spec_from
+from facturum.errors import FacturumError, rows_in_words
+from facturum.language.nodes import RowFailure
+from facturum.language.parser import parse
+from facturum.numerics.distance import steps_apart
+
+ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Something that no longer agrees.
+
+    Args:
+        kind: variable, column, file, rows or plan.
+        name: of the variable or column.
+        what: one sentence.
+        rows: source row numbers, the first few.
+        count: how many rows.
+    """
+
+    kind: str
+    name: str
+    what: str
+    rows: tuple[int, ...] = ()
+    count: int = 0
+
+    def __str__(self) -> str:
+        return self.what + (" " + rows_in_words(self.rows, self.count) if self.rows else "")
+
+
+@dataclass(frozen=True)
+class Verification:
+    """The outcome of verifying a build.
+
+    Args:
+        failures: what no longer agrees; empty where all does.
+        columns: how many columns were computed anew.
+        rows: over how many rows.
+        exact: whether all recomputed values agree to the bit; otherwise within the units in the last place allowed.
+        steps: the largest distance seen, in units in the last place.
+    """
+
+    failures: tuple[Failure, ...]
+    columns: int
+    rows: int
+    exact: bool
+    steps: int
+
+    @property
+    def ok(self) -> bool:
+        """Whether everything agrees."""
+        return not self.failures
+
+    def __str__(self) -> str:
+        if not self.ok:
+            return "\n".join(str(failure) for failure in self.failures)
+        how = "to the bit" if self.exact else f"within {self.steps} units in the last place"
+        return f"{self.columns} columns of {self.rows:,} rows agree {how} with their formulas on the source."
+
+
+def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Table) -> Verification:
+    """Return whether a stored build still follows from its source.
+
+    Args:
+        stored: the column map.
+        matrix: the stored columns, the response included, by name.
+        kept: the source row number of each stored row, counted from 1.
+        given: the source table.
+    """
+    failures: list[Failure] = list(_file_failures(stored, matrix))
+    spec = spec_from(stored.resolved)
+    try:
+        made = prepare(spec, given)
+    except FacturumError as error:
+        failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
+        return Verification(tuple(failures), 0, len(kept), False, 0)
+    failures += _variable_failures(stored, made.table)
+    failures += _row_failures(made, kept)
+    failures += _plan_failures(stored, spec, given)
+    inside = kept <= given.length
+    steps = 0
+    for entry in stored.columns:
+        if entry.name not in matrix:
+            continue
+        found, apart = _column_failures(stored, entry, matrix[entry.name][inside], kept[inside], made)
+        failures += found
+        steps = max(steps, apart)
+    return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps)
+
+
+def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Iterator[Failure]:
+    for entry in stored.columns:
+        values = matrix.get(entry.name)
+        if values is None:
+            yield Failure("file", entry.name, f"The stored matrix has no column {entry.name}.")
+        elif entry.digest is not None and column_digest(values) != entry.digest:
+            yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
+
+
+def _variable_failures(stored: ColumnMap, table: Table) -> Iterator[Failure]:
+    for name, before in stored.fingerprints.items():
+        if name not in table:
+            yield Failure("variable", name, f"The table has no variable {name} any more.")
+            continue
+        variable = table[name]
+        if len(variable) != before.rows:
+            what = f"The table has {len(variable):,} rows, and the build was made from {before.rows:,}."
+            yield Failure("variable", name, what)
+            return
+        for cells in changed_cells(variable, before):
+            if cells.row is not None:
+                yield Failure("variable", name, f"The cell of {name} in row {cells.row} has changed since the build.")
+            else:
+                what = f"Several cells of {name} between rows {cells.first} and {cells.last} have changed since the build."
+                yield Failure("variable", name, what)
+
+
+def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
+    try:
+        now = select(made, Source(made.table, made.derived)).source_rows()
+    except FacturumError as error:
+        yield Failure("rows", "", f"The rows cannot be selected any more: {error}")
+        return
+    gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
+    if len(gone):
+        yield _rows("rows", "", "Rows of the matrix would be left out now.", gone)
+    if len(come):
+        yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
+
+
+def _plan_failures(stored: ColumnMap, spec: PlanSpec, given: Table) -> Iterator[Failure]:
+    plan = spec_from(stored.plan)
+    if plan.resolved:
+        return
+    try:
+        again = resolve(plan, given).spec
+    except FacturumError as error:
+        yield Failure("plan", "", f"The plan cannot be resolved on this table: {error}")
+        return
+    for key, text in spec.terms.items():
+        if again.terms.get(key) != text:
+            what = f"Resolving the plan on this table gives another term {key}: {again.terms.get(key)}"
+            yield Failure("plan", key, what)
+    if again.response != spec.response or again.derived != spec.derived:
+        yield Failure("plan", "", "Resolving the plan on this table gives another response or derived variable.")
+
+
+def _column_failures(
+    stored: ColumnMap, entry: ColumnEntry, values: FloatArray, kept: Array, made: Prepared
+) -> tuple[list[Failure], int]:
+    try:
+        anew = formula_values(stored, entry.formula, kept, made.table)
+    except RowFailure as failure:
+        what = f"The column {entry.name} cannot be computed: {failure.what}."
+        return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
+    except FacturumError as error:
+        return [Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}")], 0
+    apart = steps_apart(anew, values)
+    wrong = apart > ALLOWED_STEPS
+    if wrong.any():
+        what = f"The column {entry.name} does not follow from {', '.join(entry.sources) or 'its formula'} any more."
+        return [_rows("column", entry.name, what, kept[wrong])], 0
+    return [], int(apart.max()) if len(apart) else 0
+
+
+def formula_values(stored: ColumnMap, formula: str, kept: Array, table: Table) -> FloatArray:
+    """Return a column by its scalar formula alone, NaN where it has no value.
+
+    Args:
+        stored: the column map, for its definitions.
+        formula: the formula.
+        kept: source row numbers, counted from 1 and increasing.
+        table: the variables as declared.
+    """
+    source = Source(table, {definition.name: parse(definition.formula) for definition in stored.definitions})
+    node = parse(formula)
+    parts: list[FloatArray] = []
+    for start, stop in leaves_of(table.length):
+        low, high = np.searchsorted(kept, [start + 1, stop + 1])
+        if high > low:
+            rows = source.rows(start, stop, kept[low:high] - 1 - start)
+            values = rows.of(node).full(rows.length)
+            data = values.numbers() + 0.0
+            parts.append(data if values.valid is None else np.where(values.valid, data, np.nan))
+    return np.concatenate(parts) if parts else np.zeros(0)
+
+
+def _rows(kind: str, name: str, what: str, rows: Sequence[int] | Array) -> Failure:
+    return Failure(kind, name, what, tuple(int(row) for row in rows[:5]), len(rows))

@@ -1,0 +1,149 @@
+"""A plan, as a Python user holds it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from facturum.data.table import Table
+from facturum.design import Design
+from facturum.engine.build import Progress, build, resolve
+from facturum.engine.names import names_from_text
+from facturum.engine.spec import PlanSpec, spec_from
+from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
+from facturum.files.tables import read
+from facturum.terms import Expression
+
+
+class Plan:
+    """How each term of a regression is made from the variables of a table.
+
+    Args:
+        response: what is explained: a number, a truth value or a category; None for a matrix alone.
+        terms: expressions by key (the key names the columns), or a list of them (names are made from their texts).
+        intercept: whether there is a column of ones.
+        data: how the data are read: time, every, panel, carry, missing_values, delimiter, decimal, encoding.
+        variables: kinds, labels and orders of variables, where the table does not say.
+        derived: new variables, one column each.
+        rows: keep, learn and missing.
+
+    Raises:
+        PlanError: for unknown keys and values of a wrong type.
+
+    Example:
+        >>> plan = Plan(response="log(stays)", terms={"access": "category(access)", "beds": "beds"})
+        >>> design = plan.build({"stays": [1.0, 2.0, 4.0], "access": ["road", "trail", "road"], "beds": [8, 6, 9]})
+        >>> design.names
+        ['intercept', 'access_trail', 'beds']
+    """
+
+    def __init__(
+        self,
+        response: str | Expression | None = None,
+        terms: Mapping[str, str | Expression] | Sequence[str | Expression] = (),
+        *,
+        intercept: bool = True,
+        data: Mapping[str, Any] | None = None,
+        variables: Mapping[str, Mapping[str, Any]] | None = None,
+        derived: Mapping[str, str | Expression] | None = None,
+        rows: Mapping[str, Any] | None = None,
+    ) -> None:
+        pairs = terms.items() if isinstance(terms, Mapping) else names_from_text([str(term) for term in terms]).items()
+        content: dict[str, Any] = {
+            "intercept": intercept,
+            "data": dict(data or {}),
+            "variables": {name: dict(value) for name, value in (variables or {}).items()},
+            "derived": {key: str(value) for key, value in (derived or {}).items()},
+            "rows": {key: str(value) for key, value in (rows or {}).items()},
+            "terms": {key: str(value) for key, value in pairs},
+        }
+        if response is not None:
+            content["response"] = str(response)
+        self._spec = spec_from(content)
+
+    @classmethod
+    def of(cls, spec: PlanSpec) -> Plan:
+        """Return the plan of a specification."""
+        made = cls.__new__(cls)
+        made._spec = spec
+        return made
+
+    @classmethod
+    def load(cls, path: str | Path) -> Plan:
+        """Read a plan file.
+
+        Raises:
+            PlanError: where it is not there, is no TOML, or says something that a plan cannot say.
+        """
+        return cls.of(load_plan(path))
+
+    @classmethod
+    def from_text(cls, text: str) -> Plan:
+        """Read a plan from the text of a plan file."""
+        return cls.of(parse_plan(text))
+
+    @property
+    def spec(self) -> PlanSpec:
+        """What the plan says, section by section."""
+        return self._spec
+
+    @property
+    def resolved(self) -> bool:
+        """Whether nothing is left to learn."""
+        return self._spec.resolved
+
+    def save(self, path: str | Path) -> None:
+        """Write the plan as a file."""
+        save_plan(self._spec, path)
+
+    def resolve(self, table: Any, *, threads: int | None = None) -> Plan:
+        """Return the plan with every open question answered on a table; a resolved plan comes back as it is.
+
+        Args:
+            table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
+            threads: how many threads; the result does not depend on it.
+
+        Raises:
+            PlanError: where the plan has no meaning.
+            DataError: where the data do not allow what it asks for.
+        """
+        return Plan.of(resolve(self._spec, self._table(table), threads).spec)
+
+    def build(self, table: Any, *, threads: int | None = None, progress: Progress | None = None) -> Design:
+        """Return the design matrix of the plan on a table, with its column map and row map.
+
+        Args:
+            table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
+            threads: how many threads; the result does not depend on it.
+            progress: is told how many blocks of how many are filled.
+
+        Raises:
+            PlanError: where the plan has no meaning.
+            DataError: where the data do not allow what it asks for.
+        """
+        return Design.of(build(self._spec, self._table(table), threads, progress=progress), self._spec)
+
+    def read(self, path: str | Path) -> Table:
+        """Read a table as the plan's [data] says."""
+        data = self._spec.data
+        delimiter = data.delimiter if "delimiter" in data.model_fields_set else None
+        return read(
+            path,
+            missing_values=data.missing_values,
+            delimiter=delimiter,
+            decimal=data.decimal,
+            encoding=data.encoding,
+        )
+
+    def _table(self, given: Any) -> Table:
+        return self.read(given) if isinstance(given, str | Path) else Table.of(given)
+
+    def __str__(self) -> str:
+        return plan_text(self._spec)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Plan) and self._spec == other._spec
+
+    def __hash__(self) -> int:
+        return hash(str(self))

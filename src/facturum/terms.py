@@ -1,0 +1,156 @@
+"""Builders of expressions in Python: each operation of the language, under its own name.
+
+They make the same nodes as the text does. A text given as an expression is read as the language reads it.
+
+Example:
+    >>> from facturum import terms
+    >>> print(terms.log("price") * terms.category("access", reference="trail"))
+    log(price) * category(access, reference='trail')
+    >>> print((terms.variable("snow depth") > 0) & ~terms.is_missing("beds"))
+    variable('snow depth') > 0 and not is_missing(beds)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from facturum.errors import PlanError, nearest
+from facturum.language import core, logic
+from facturum.language.binding import bind, known_operations
+from facturum.language.families import REGISTRY
+from facturum.language.nodes import Node
+from facturum.language.options import Absent
+from facturum.language.parser import parse
+
+
+class Expression:
+    """An expression that Python's operators work on; ``str`` of it is its text in a plan."""
+
+    def __init__(self, node: Node) -> None:
+        self.node = node
+
+    def __str__(self) -> str:
+        return str(self.node)
+
+    def __repr__(self) -> str:
+        return f"<{self.node}>"
+
+    def _with(self, made: type[Any], other: Any) -> Expression:
+        return Expression(made(self.node, expression(other)))
+
+    def __add__(self, other: Any) -> Expression:
+        return self._with(core.Add, other)
+
+    def __sub__(self, other: Any) -> Expression:
+        return self._with(core.Subtract, other)
+
+    def __mul__(self, other: Any) -> Expression:
+        return self._with(core.Multiply, other)
+
+    def __truediv__(self, other: Any) -> Expression:
+        return self._with(core.Divide, other)
+
+    def __pow__(self, other: Any) -> Expression:
+        return self._with(core.Power, other)
+
+    def __radd__(self, other: Any) -> Expression:
+        return Expression(core.Add(expression(other), self.node))
+
+    def __rsub__(self, other: Any) -> Expression:
+        return Expression(core.Subtract(expression(other), self.node))
+
+    def __rmul__(self, other: Any) -> Expression:
+        return Expression(core.Multiply(expression(other), self.node))
+
+    def __rtruediv__(self, other: Any) -> Expression:
+        return Expression(core.Divide(expression(other), self.node))
+
+    def __neg__(self) -> Expression:
+        return Expression(core.Negative(self.node))
+
+    def __and__(self, other: Any) -> Expression:
+        return self._with(logic.And, other)
+
+    def __or__(self, other: Any) -> Expression:
+        return self._with(logic.Or, other)
+
+    def __invert__(self) -> Expression:
+        return Expression(logic.Not(self.node))
+
+    def _compared(self, operator: str, other: Any) -> Expression:
+        right = core.Text(other) if isinstance(other, str) else expression(other)
+        return Expression(logic.Comparison((self.node, right), (operator,)))
+
+    def __lt__(self, other: Any) -> Expression:
+        return self._compared("<", other)
+
+    def __le__(self, other: Any) -> Expression:
+        return self._compared("<=", other)
+
+    def __gt__(self, other: Any) -> Expression:
+        return self._compared(">", other)
+
+    def __ge__(self, other: Any) -> Expression:
+        return self._compared(">=", other)
+
+    def equals(self, other: Any) -> Expression:
+        """Return the condition that this equals a value; a text is a category or a period."""
+        return self._compared("==", other)
+
+
+def expression(given: Any) -> Node:
+    """Return the node that an argument stands for: an Expression, a number, a truth value, a text or a list of these.
+
+    Raises:
+        PlanError: for anything else.
+    """
+    if isinstance(given, Expression):
+        return given.node
+    if isinstance(given, bool):
+        return core.Truth(given)
+    if isinstance(given, int | float):
+        return core.Number(given)
+    if isinstance(given, str):
+        return parse(given)
+    if isinstance(given, list | tuple):
+        return core.List(tuple(expression(member) for member in given))
+    raise PlanError(f"{given!r} is no expression", remedy="Give a text, a number, a list or what facturum.terms makes.")
+
+
+def variable(name: str) -> Expression:
+    """Return a variable by its name, whatever characters it has."""
+    return Expression(core.Name(name))
+
+
+def _literal(given: Any) -> Any:
+    if isinstance(given, list | tuple):
+        return tuple(_literal(member) for member in given)
+    if isinstance(given, dict):
+        return tuple((_literal(key), _literal(value)) for key, value in given.items())
+    return given
+
+
+def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
+    return PlanError(what if at is None else f"{what} (given {at!r})", remedy=remedy)
+
+
+def __getattr__(name: str) -> Callable[..., Expression]:
+    made = REGISTRY.get(name)
+    if made is None:
+        raise AttributeError(f"there is no operation called '{name}'{nearest(name, known_operations())}")
+
+    def builder(*positional: Any, **named: Any) -> Expression:
+        given: list[tuple[str | None, Any]] = [(None, value) for value in positional]
+        return Expression(bind(made, given + list(named.items()), expression, _literal, _fail))
+
+    builder.__name__ = name
+    builder.__doc__ = made.__doc__
+    return builder
+
+
+def __dir__() -> list[str]:
+    return [*REGISTRY, "Absent", "Expression", "expression", "variable"]
+
+
+missing = Absent.MISSING
