@@ -212,5 +212,5 @@ def _carried(variable: Variable, kept: Array) -> pa.Array:
         values = [None if gone else labels[code] for code, gone in zip(data, missing, strict=True)]
         return pa.array(values, pa.string())
     if variable.kind is Kind.TIME:
-        return pa.array(data.astype("datetime64[us]"), mask=missing)
+        data = data.astype("datetime64[us]")
     return pa.array(data, mask=missing)

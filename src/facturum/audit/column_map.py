@@ -214,7 +214,9 @@ def _checks(built: Built, entries: list[ColumnEntry]) -> list[CheckEntry]:
             ok=whole,
             detail=f"{counts.kept:,} kept, {counts.given - counts.kept:,} left out of {counts.given:,}",
         ),
-        CheckEntry(check="no two columns have one name", ok=len(set(names)) == len(names), detail=f"{len(names)} names"),
+        CheckEntry(
+            check="no two columns have one name", ok=len(set(names)) == len(names), detail=f"{len(names)} names"
+        ),
     ]
 
 
@@ -223,5 +225,3 @@ def _row_counts(built: Built) -> RowCounts:
     dropped = [DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons]
     learned = sum(leaf.count if leaf.learning is None else int(leaf.learning.sum()) for leaf in built.selection.leaves)
     return RowCounts(given=built.selection.given, kept=built.selection.count, learned=learned, dropped=dropped)
-
-

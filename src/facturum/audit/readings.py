@@ -43,8 +43,8 @@ def sentence(reading: Reading | None, response: Reading | None) -> str:
     if isinstance(reading, Orthogonal):
         part = _PARTS.get(reading.degree, f"degree-{reading.degree}")
         return (
-            f"The {part} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, apart from the "
-            "other parts: a change by one unit of this column changes it by b."
+            f"The {part} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, apart from "
+            "the other parts: a change by one unit of this column changes it by b."
         )
     if isinstance(reading, Indicator) and reading.reference is None:
         return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."

@@ -130,7 +130,9 @@ def _variable_failures(stored: ColumnMap, table: Table) -> Iterator[Failure]:
             if cells.row is not None:
                 yield Failure("variable", name, f"The cell of {name} in row {cells.row} has changed since the build.")
             else:
-                what = f"Several cells of {name} between rows {cells.first} and {cells.last} have changed since the build."
+                what = (
+                    f"Several cells of {name} between rows {cells.first} and {cells.last} have changed since the build."
+                )
                 yield Failure("variable", name, what)
 
 

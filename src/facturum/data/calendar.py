@@ -72,13 +72,18 @@ def _bounds(step: str, parts: list[int]) -> tuple[datetime, datetime]:
         start = datetime(monday.year, monday.month, monday.day)
         return start, start + timedelta(days=7)
     if step == "day":
-        start = datetime(year, *parts[1:])
+        start = _moment(parts)
         return start, start + timedelta(days=1)
     if step == "hour":
-        start = datetime(year, *parts[1:])
+        start = _moment(parts)
         return start, start + timedelta(hours=1)
-    start = datetime(year, *parts[1:])
+    start = _moment(parts)
     return start, start + timedelta(minutes=1 if len(parts) == 5 else 0, seconds=1 if len(parts) == 6 else 0)
+
+
+def _moment(parts: list[int]) -> datetime:
+    month, day, hour, minute, second = (*parts[1:], *[0] * (6 - len(parts)))
+    return datetime(parts[0], month, day, hour, minute, second)
 
 
 def _month_after(year: int, month: int) -> datetime:

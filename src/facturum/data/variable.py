@@ -52,7 +52,7 @@ class Variable:
         """Whether every stored number is a double, to the last digit."""
         if self.data.dtype.kind not in "iu" or self.data.dtype.itemsize < 8 or not len(self.data):
             return True
-        return -EXACT <= int(self.data.min()) and int(self.data.max()) <= EXACT
+        return int(self.data.min()) >= -EXACT and int(self.data.max()) <= EXACT
 
     @cached_property
     def _has_missing(self) -> bool:

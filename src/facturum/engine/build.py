@@ -180,4 +180,3 @@ def _pieces(made: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
         pieces.append(Piece(term, own, len(columns)))
         columns += [BuiltColumn(name, "predictor", key, column) for name, column in zip(names, own, strict=True)]
     return tuple(columns), pieces
-

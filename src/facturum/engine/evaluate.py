@@ -108,4 +108,3 @@ class LeafRows:
         at = np.flatnonzero(bad)
         found: list[int] = ((at if self._chosen is None else self._chosen[at]) + self._start + 1).tolist()
         return found
-

@@ -45,7 +45,12 @@ class _Sorted:
 
 
 def fill(
-    pieces: Sequence[Piece], source: Source, selection: Selection, where: Where, threads: int | None, tick: object = None
+    pieces: Sequence[Piece],
+    source: Source,
+    selection: Selection,
+    where: Where,
+    threads: int | None,
+    tick: object = None,
 ) -> tuple[FloatArray, Moments]:
     """Return a column-major matrix of the remaining rows, and the moments of its columns.
 
@@ -183,4 +188,3 @@ class _Writer:
             self._rows.of(column.formula)
         assert piece.node is not None
         raise RowFailure(piece.node, f"'{piece.node}' is infinite or not a number", [], None)
-

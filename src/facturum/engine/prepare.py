@@ -150,7 +150,9 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
     if response is not None:
         with at_place("response", spec.response):
             response = _as_response(_spread(response), scope)
-    conditions = {key: _condition(key, getattr(spec.rows, key), scope, spec, table, parsed) for key in ("keep", "learn")}
+    conditions = {
+        key: _condition(key, getattr(spec.rows, key), scope, spec, table, parsed) for key in ("keep", "learn")
+    }
     used = _used(derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c]])
     for key, node in derived.items():
         if key in used or not spec.resolved:
@@ -158,7 +160,9 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
                 scope.variable(Name(key), key)
                 scope.of(node)
     if not terms:
-        raise PlanError("the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".')
+        raise PlanError(
+            "the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".'
+        )
     kept = {key: node for key, node in derived.items() if key in used}
     made = Prepared(spec, given, table, response, terms, kept, conditions["keep"], conditions["learn"])
     _refuse_leaks(made)
@@ -179,9 +183,10 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
                 remedy="Give the derived variable a name of its own.",
             )
     known = [*table.variables, *spec.derived]
-    for key, names in (("time", [spec.data.time]), ("panel", spec.data.panel), ("carry", spec.data.carry)):
+    times = [] if spec.data.time is None else [spec.data.time]
+    for key, names in (("time", times), ("panel", spec.data.panel), ("carry", spec.data.carry)):
         for name in names:
-            if name is not None and name not in table and not (spec.resolved and key != "carry"):
+            if name not in table and not (spec.resolved and key != "carry"):
                 raise PlanError(
                     f"there is no variable called '{name}'{nearest(name, known)}",
                     place=f"data.{key}",
@@ -191,7 +196,8 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
 
 def _available(node: Node, table: Table, derived: Mapping[str, Node], seen: tuple[str, ...] = ()) -> bool:
     return all(
-        name in table or (name in derived and name not in seen and _available(derived[name], table, derived, (*seen, name)))
+        name in table
+        or (name in derived and name not in seen and _available(derived[name], table, derived, (*seen, name)))
         for name in names_in(node)
     )
 
@@ -272,9 +278,8 @@ def _condition(
         return None
     with at_place(f"rows.{key}", text):
         node = parse(text)
-        if spec.resolved and not _available(node, table, derived):
-            if key == "learn":
-                return None
+        if spec.resolved and not _available(node, table, derived) and key == "learn":
+            return None
         reached = [node]
         for part in reached:
             reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
@@ -336,5 +341,3 @@ def _refuse_leaks(made: Prepared) -> None:
                 text=made.spec.terms[carried[0]],
                 remedy="Take it out of carry, or out of the term.",
             )
-
-

@@ -12,7 +12,7 @@ from facturum.engine.evaluate import Source
 from facturum.engine.leaves import leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared
 from facturum.errors import DataError
-from facturum.language.logic import truths
+from facturum.language.core import truths
 from facturum.language.nodes import Node
 
 KEEP_FALSE = "keep is false"
@@ -203,17 +203,19 @@ def _refuse_missing(selection: Selection) -> None:
             place=places[0],
             rows=rows[without].tolist(),
             remedy='Fill them, leave them out with [rows] keep, or write missing = "drop". Concerned: '
-            + ", ".join(places[:8]) + ".",
+            + ", ".join(places[:8])
+            + ".",
         )
 
 
 def _nothing_left(selection: Selection, made: Prepared) -> DataError:
-    told = [f"{count:,} where {place} has {reason}" if reason == NO_VALUE else f"{count:,} where {reason}"
-            for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])]
+    told = [
+        f"{count:,} where {place} has {reason}" if reason == NO_VALUE else f"{count:,} where {reason}"
+        for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])
+    ]
     return DataError(
         f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
         place="rows",
         text=made.spec.rows.keep,
         remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
     )
-

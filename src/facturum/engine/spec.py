@@ -55,13 +55,13 @@ class RowsSpec(_Section):
 class PlanSpec(_Section):
     """A plan: how each term of a regression is made from the variables of a table."""
 
-    facturum: Literal[1] = Field(FORMAT, description="the format of this file")
+    facturum: Literal[1] = Field(1, description="the format of this file")
     response: str | None = Field(None, description="what is explained")
     intercept: bool = Field(True, description="whether there is a column of ones")
-    data: DataSpec = DataSpec()  # type: ignore[call-arg]
+    data: DataSpec = DataSpec()
     variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
     derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
-    rows: RowsSpec = RowsSpec()  # type: ignore[call-arg]
+    rows: RowsSpec = RowsSpec()
     terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
     columns: dict[str, list[str]] | None = Field(
         None, description="of a resolved plan: the names of each term's columns; nothing is left to learn"

@@ -12,9 +12,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pydantic import ValidationError
 from pyarrow import csv as arrow_csv
 from pyarrow import parquet
+from pydantic import ValidationError
 
 from facturum.audit.column_map import ColumnMap
 from facturum.audit.row_map import RowMap
@@ -62,7 +62,8 @@ def write_folder(target: Path, write: Callable[[Path], None], replace: bool = Fa
         shutil.rmtree(part, ignore_errors=True)
         if isinstance(problem, OSError | pa.ArrowException):
             raise DataError(
-                f"{target} could not be written: {problem}", remedy="Nothing was changed; make room, or choose another place."
+                f"{target} could not be written: {problem}",
+                remedy="Nothing was changed; make room, or choose another place.",
             ) from None
         raise
     shutil.rmtree(old, ignore_errors=True)
@@ -90,7 +91,13 @@ def _settle(file: Path) -> None:
 
 
 def write_build(
-    folder: Path, design: pa.Table, matrix: Sequence[str], columns: ColumnMap, rows: RowMap, resolved: PlanSpec, form: str
+    folder: Path,
+    design: pa.Table,
+    matrix: Sequence[str],
+    columns: ColumnMap,
+    rows: RowMap,
+    resolved: PlanSpec,
+    form: str,
 ) -> None:
     """Fill a folder with the files of a build.
 
@@ -107,9 +114,13 @@ def write_build(
     elif form == "csv":
         arrow_csv.write_csv(design, folder / "design.csv")
     else:
-        np.save(folder / "design.npy", np.column_stack([design[name].to_numpy() for name in matrix]), allow_pickle=False)
+        np.save(
+            folder / "design.npy", np.column_stack([design[name].to_numpy() for name in matrix]), allow_pickle=False
+        )
     content = columns.model_dump(mode="json")
-    (folder / "columns.json").write_text(json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n", "utf-8")
+    (folder / "columns.json").write_text(
+        json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n", "utf-8"
+    )
     _write_columns_csv(folder / "columns.csv", columns)
     parquet.write_table(_dropped_table(rows), folder / "rows.parquet", compression="zstd")
     (folder / "plan.resolved.toml").write_text(plan_text(resolved), "utf-8")
@@ -195,7 +206,7 @@ def _read_design(path: Path, names: list[str]) -> pa.Table:
 def _numbers(column: pa.ChunkedArray) -> Array:
     kind = pa.int64() if pa.types.is_integer(column.type) else pa.float64()
     if pa.types.is_boolean(column.type):
-        return column.to_numpy()
+        kind = pa.bool_()
     values: Array = column.cast(kind).to_numpy()
     return values
 

@@ -37,8 +37,9 @@ def read(
 ) -> Table:
     """Read a table from a CSV, Parquet, Arrow or Feather file.
 
-    In text files a column is a number, a truth value or a date where all its cells are; whole numbers with leading zeros
-    or too many digits, and all else, are text. Nothing is dropped: one cell that is no number makes a column text.
+    In text files a column is a number, a truth value or a date where all its cells are; whole numbers with leading
+    zeros or too many digits, and all else, are text. Nothing is dropped: one cell that is no number makes a column
+    text.
 
     Args:
         path: the file; its ending tells the format (.csv, .tsv, .txt; .parquet; .arrow, .feather).

@@ -11,12 +11,13 @@ from facturum.language.core import List
 from facturum.language.nodes import REGISTRY, Node
 
 T = TypeVar("T")
+G = TypeVar("G", contravariant=True)
 
 
-class Fail(Protocol[T]):
+class Fail(Protocol[G]):
     """Makes an error that points at an argument."""
 
-    def __call__(self, at: T | None, what: str, remedy: str | None, /) -> PlanError: ...
+    def __call__(self, at: G | None, what: str, remedy: str | None, /) -> PlanError: ...
 
 
 def known_operations() -> list[str]:

@@ -136,5 +136,3 @@ def _polynomial(category: Category) -> list[Column]:
 def _score(category: Category) -> list[Column]:
     formula = Add(category.code_node(), Number(1))
     return [Column((), formula, Unit(f"{category.x} (score)"), "score")]
-
-

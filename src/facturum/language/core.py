@@ -20,7 +20,7 @@ from facturum.language.nodes import (
     need_number,
     node,
 )
-from facturum.language.options import argument, arguments, option, VALUE
+from facturum.language.options import VALUE, argument, arguments, option
 from facturum.language.reading import Curve, Holds, Product, Reading, Unit
 from facturum.numerics.powers import whole_power
 
@@ -29,7 +29,7 @@ from facturum.numerics.powers import whole_power
 class Name(Node):
     """A variable of the table, or a derived one."""
 
-    variable: str = option(..., VALUE, "the name")
+    variable: str = option(VALUE, "the name")
 
     def check(self, kinds: Kinds) -> Type:
         return kinds.variable(self, self.variable)
@@ -48,7 +48,7 @@ class Name(Node):
 class Number(Node):
     """A number as written."""
 
-    value: int | float = option(..., VALUE, "the number")
+    value: int | float = option(VALUE, "the number")
 
     def check(self, kinds: Kinds) -> Type:
         if isinstance(self.value, int) and abs(self.value) > 2**53 and int(float(self.value)) != self.value:
@@ -63,7 +63,7 @@ class Number(Node):
 class Text(Node):
     """A text as written: a category, or a period where a time is compared."""
 
-    value: str = option(..., VALUE, "the text")
+    value: str = option(VALUE, "the text")
 
     def check(self, kinds: Kinds) -> Type:
         return Type(Kind.CATEGORY, labels=(self.value,))
@@ -76,7 +76,7 @@ class Text(Node):
 class Truth(Node):
     """True or False as written."""
 
-    value: bool = option(..., VALUE, "the truth value")
+    value: bool = option(VALUE, "the truth value")
 
     def check(self, kinds: Kinds) -> Type:
         return Type(Kind.TRUTH)

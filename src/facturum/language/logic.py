@@ -37,7 +37,7 @@ class Comparison(Condition):
 
     distributes: ClassVar[bool] = True
     operands: tuple[Node, ...] = arguments("what is compared")
-    operators: tuple[str, ...] = option(..., VALUE, "how")
+    operators: tuple[str, ...] = option(VALUE, "how")
 
     def check(self, kinds: Kinds) -> Type:
         for left, operator, right in self._pairs():
@@ -65,7 +65,7 @@ class Membership(Condition):
 
     value: Node = argument("what is looked for")
     members: tuple[Node, ...] = arguments("literals")
-    negated: bool = option(False, FLAG, "whether it must not be among them")
+    negated: bool = option(FLAG, "whether it must not be among them", default=False)
 
     def check(self, kinds: Kinds) -> Type:
         for member in self.members:

@@ -25,8 +25,8 @@ class Lookup(Node):
     family: ClassVar[str] = "core"
     distributes: ClassVar[bool] = False
     keys: tuple[Node, ...] = arguments("the variable, or a list of variables")
-    table: tuple[tuple[Key, Label | Absent], ...] = option(..., TABLE, "the value for each key")
-    otherwise: Label | Absent = option(MISSING, VALUE, "the value for other keys")
+    table: tuple[tuple[Key, Label | Absent], ...] = option(TABLE, "the value for each key")
+    otherwise: Label | Absent = option(VALUE, "the value for other keys", default=MISSING)
 
     def check(self, kinds: Kinds) -> Type:
         for key in self.keys:

@@ -224,8 +224,8 @@ def node(cls: _N) -> _N:
             object.__setattr__(self, "_hash", found)
         return found
 
-    made.__hash__ = cached_hash  # type: ignore[method-assign]
-    return made
+    made.__hash__ = cached_hash  # type: ignore[method-assign, assignment]
+    return made  # type: ignore[return-value]
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(argument, arguments, option))

@@ -93,26 +93,21 @@ def argument(words: str) -> Any:
     return dataclasses.field(metadata={"role": "argument", "words": words})
 
 
-def arguments(words: str, *, optional: bool = False) -> Any:
+def arguments(words: str, *, default: Any = dataclasses.MISSING) -> Any:
     """Declare a field that holds several expressions, written as one or as a list."""
-    metadata = {"role": "arguments", "words": words}
-    return (
-        dataclasses.field(default=(), metadata=metadata) if optional else dataclasses.field(metadata=metadata)
-    )
+    return dataclasses.field(default=default, metadata={"role": "arguments", "words": words})
 
 
-def option(default: Any, accept: Accept, words: str, *, learned: bool = False) -> Any:
+def option(accept: Accept, words: str, *, default: Any = dataclasses.MISSING, learned: bool = False) -> Any:
     """Declare a field that holds a literal.
 
     Args:
-        default: what holds where nothing is written; None is always accepted.
         accept: what may be written.
         words: what it means.
+        default: what holds where nothing is written; where it is None, None may be written too.
         learned: whether resolving writes it.
     """
     metadata = {"role": "option", "accept": accept, "words": words, "learned": learned}
-    if default is ...:
-        return dataclasses.field(metadata=metadata)
     return dataclasses.field(default=default, metadata=metadata)
 
 

@@ -199,9 +199,7 @@ class _Walker:
             return core.Missing()
         written = self._source(tree)
         if written != tree.id or unicodedata.normalize("NFKC", written) != written:
-            raise self.fail(
-                tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r})."
-            )
+            raise self.fail(tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r}).")
         return core.Name(tree.id)
 
     def _source(self, tree: ast.expr) -> str:

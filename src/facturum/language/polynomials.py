@@ -38,8 +38,8 @@ def recurrence_values(x: FloatArray, basis: Sequence[float]) -> list[FloatArray]
 
     Args:
         x: numbers.
-        basis: for each degree k the pair a, s of  s_k p_k = (x - a_k) p_(k-1) - s_(k-1) p_(k-2), where p_0 = 1; the first
-            a is the mean, and later ones count from it.
+        basis: for each degree k the pair a, s of  s_k p_k = (x - a_k) p_(k-1) - s_(k-1) p_(k-2), where p_0 = 1; the
+            first a is the mean, and later ones count from it.
 
     Source: Forsythe, "Generation and use of orthogonal polynomials for data-fitting" (1957).
 
@@ -91,9 +91,10 @@ class BasisQuestion(Question):
         if len(self.basis) % 2:
             found = float(np.sqrt(found))
             if not found > 1e-10 * (1.0 if len(self.basis) > 1 else np.finfo(float).tiny):
+                most = len(self.basis) // 2
                 raise DataError(
                     f"'{self.inputs[0]}' has too few distinct values for a polynomial of degree {self.degree}",
-                    remedy=f"Its {len(self.basis) // 2 + 1} distinct values allow degree {len(self.basis) // 2} at most.",
+                    remedy=f"Its {most + 1} distinct values allow degree {most} at most.",
                 )
         basis = (*self.basis, found)
         if len(basis) == 2 * self.degree:
@@ -109,7 +110,7 @@ class Recurrence(Node):
     """
 
     x: Node = argument("a number")
-    basis: tuple[float, ...] = option(..., NUMBERS, "a pair of numbers for each degree")
+    basis: tuple[float, ...] = option(NUMBERS, "a pair of numbers for each degree")
 
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
@@ -135,11 +136,11 @@ class Polynomial(Node):
 
     many_columns: ClassVar[bool] = True
     x: Node = argument("a number")
-    degree: int = option(..., whole_from(1, 100), "the highest power")
-    center: bool = option(False, FLAG, "whether the mean is taken off first")
-    orthogonal: bool = option(False, FLAG, "whether the columns are made orthogonal")
-    at: float | None = option(None, NUMBER, "what is taken off", learned=True)
-    basis: tuple[float, ...] | None = option(None, NUMBERS, "the recurrence of the columns", learned=True)
+    degree: int = option(whole_from(1, 100), "the highest power")
+    center: bool = option(FLAG, "whether the mean is taken off first", default=False)
+    orthogonal: bool = option(FLAG, "whether the columns are made orthogonal", default=False)
+    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
+    basis: tuple[float, ...] | None = option(NUMBERS, "the recurrence of the columns", learned=True, default=None)
 
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)

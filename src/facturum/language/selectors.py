@@ -54,8 +54,8 @@ class Matching(Selector):
     Example: `matching("q_*", but=["q_9"])`.
     """
 
-    pattern: str = option(..., LABEL, "the pattern")
-    but: tuple[Node, ...] = arguments("variables or patterns left out", optional=True)
+    pattern: str = option(LABEL, "the pattern")
+    but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
     def takes(self, name: str, kind: Kind) -> bool:
         return fnmatchcase(name, str(self.pattern))
@@ -68,7 +68,7 @@ class EveryNumber(Selector):
     Example: `every_number(but=[beds])`.
     """
 
-    but: tuple[Node, ...] = arguments("variables or patterns left out", optional=True)
+    but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
     def takes(self, name: str, kind: Kind) -> bool:
         return kind is Kind.NUMBER
@@ -81,7 +81,7 @@ class EveryTruth(Selector):
     Example: `every_truth()`.
     """
 
-    but: tuple[Node, ...] = arguments("variables or patterns left out", optional=True)
+    but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
     def takes(self, name: str, kind: Kind) -> bool:
         return kind is Kind.TRUTH
@@ -94,7 +94,7 @@ class EveryCategory(Selector):
     Example: `every_category(but=[hut])`.
     """
 
-    but: tuple[Node, ...] = arguments("variables or patterns left out", optional=True)
+    but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
     def takes(self, name: str, kind: Kind) -> bool:
         return kind.categorical

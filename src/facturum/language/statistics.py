@@ -213,7 +213,7 @@ class Mean(Statistic):
     """
 
     x: Node = argument("a number")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         return as_float(exact_sum(x), len(x))
@@ -230,7 +230,7 @@ class Median(Statistic):
     """
 
     x: Node = argument("a number")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         return quantiles_of(x, [0.5])[0]
@@ -247,7 +247,7 @@ class Sd(Statistic):
     """
 
     x: Node = argument("a number")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         if len(x) < 2:
@@ -267,7 +267,7 @@ class Smallest(Statistic):
     """
 
     x: Node = argument("a number")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         return float(np.min(x))
@@ -281,7 +281,7 @@ class Largest(Statistic):
     """
 
     x: Node = argument("a number")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         return float(np.max(x))
@@ -295,13 +295,11 @@ class Quantile(Statistic):
     """
 
     x: Node = argument("a number")
-    share: float = option(..., SHARE, "how much of the rows lies below")
-    by: tuple[Node, ...] = arguments("variables that form groups", optional=True)
+    share: float = option(SHARE, "how much of the rows lies below")
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
         return quantiles_of(x, [self.share])[0]
 
     def whole(self) -> Question:
         return QuantileQuestion((self.x,), lambda found: number(found[0]), RankSearch((self.share,)))
-
-

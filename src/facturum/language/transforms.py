@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-
-
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, both
@@ -51,8 +49,8 @@ class Log(Elementwise):
     """
 
     x: Node = argument("a positive number")
-    shift: float = option(0, NUMBER, "added before the logarithm is taken")
-    nonpositive: str = option("fail", one_of("fail", "missing"), "what becomes of values of 0 or less")
+    shift: float = option(NUMBER, "added before the logarithm is taken", default=0)
+    nonpositive: str = option(one_of("fail", "missing"), "what becomes of values of 0 or less", default="fail")
 
     def compute(self, x: FloatArray) -> FloatArray:
         return np.log(np.add(x, self.shift) if self.shift else x)
@@ -199,8 +197,8 @@ class Clip(Elementwise):
     """
 
     x: Node = argument("a number")
-    low: float | None = option(None, NUMBER, "the smallest value kept")
-    high: float | None = option(None, NUMBER, "the largest value kept")
+    low: float | None = option(NUMBER, "the smallest value kept", default=None)
+    high: float | None = option(NUMBER, "the largest value kept", default=None)
 
     def check(self, kinds: Kinds) -> Type:
         if self.low is None and self.high is None:
@@ -226,7 +224,7 @@ class Center(Elementwise):
     """
 
     x: Node = argument("a number")
-    at: float | None = option(None, NUMBER, "what is taken off", learned=True)
+    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
 
     def question(self, kinds: Kinds) -> Question | None:
         return None if self.at is not None else MeanQuestion((self.x,), lambda mean: self.replaced(at=mean))
@@ -246,8 +244,8 @@ class Standardize(Elementwise):
     """
 
     x: Node = argument("a number")
-    at: float | None = option(None, NUMBER, "what is taken off", learned=True)
-    scale: float | None = option(None, NUMBER, "what it is divided by", learned=True)
+    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
+    scale: float | None = option(NUMBER, "what it is divided by", learned=True, default=None)
 
     def check(self, kinds: Kinds) -> Type:
         if self.scale is not None and not self.scale > 0:
@@ -271,5 +269,3 @@ class Standardize(Elementwise):
 
     def reading(self) -> Reading:
         return Unit(str(self.x), center=self.at, size=self.scale)
-
-

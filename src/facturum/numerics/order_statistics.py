@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 
 import numpy as np
 import numpy.typing as npt
@@ -134,7 +135,9 @@ def quantile_between(at_rank: dict[int, float] | FloatArray, share: float, count
     high = min(low + 1, count - 1)
     part = place - low
     a, b = float(at_rank[low]), float(at_rank[high])
-    return a if a == b or part == 0 else a * (1 - part) + b * part
+    if a == b or part == 0:
+        return a
+    return float(Fraction(a) + Fraction(part) * (Fraction(b) - Fraction(a)))  # rounded once, and no overflow between
 
 
 def quantiles_of(values: FloatArray, shares: Sequence[float]) -> list[float]:

@@ -1,0 +1,217 @@
+"""The command line: its commands, and how errors reach a person."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import click
+
+from facturum.errors import FacturumError
+
+INPUT_WRONG = 2
+FOUND_SOMETHING = 1
+_FILE = click.Path(path_type=Path)
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.version_option(package_name="facturum", message="facturum %(version)s")
+def main() -> None:
+    """From a table and a readable plan to a design matrix, with every column audited.
+
+    \b
+    A first look:     facturum demo
+    The main job:     facturum build plan.toml data.csv --out build/
+    What came out:    facturum explain build/
+    Is it still so:   facturum verify build/ data.csv
+
+    A plan says, in plain expressions, how each term of a regression is made. Building writes a folder with the matrix,
+    a map of its columns (formula, sources, reference category, what the coefficient means), a map of the rows left
+    out, and the plan with every learned number written into it. That resolved plan builds new data the same way.
+
+    Exit status: 0 fine, 1 a check found something, 2 the input is wrong.
+    """
+
+
+@main.command()
+@click.argument("plan", type=_FILE)
+@click.argument("data", type=_FILE)
+@click.option("--out", required=True, type=_FILE, help="The folder to write; it must not be there yet.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["parquet", "csv", "npy"]),
+    default="parquet",
+    show_default=True,
+    help="Of the design file; npy holds numbers only.",
+)
+@click.option("--replace", is_flag=True, help="Replace a build that is there already.")
+@click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
+@click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
+def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: int | None, as_json: bool) -> None:
+    """Build the design matrix that PLAN says from DATA.
+
+    PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
+    anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather.
+    """
+    from facturum.plan import Plan
+
+    if out.exists() and not replace:
+        from facturum.errors import DataError
+
+        raise DataError(f"{out} is there already", remedy="Choose another folder, or add --replace.")
+    with _progress("building", as_json) as progress:
+        design = Plan.load(plan).build(data, threads=threads, progress=progress)
+        design.save(out, format=form, replace=replace)
+    if as_json:
+        counts = design.columns.rows.model_dump(mode="json")
+        _print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
+        return
+    from facturum.show import terminal
+
+    screen = terminal.console()
+    screen.print(terminal.rows_view(design.columns))
+    screen.print(terminal.columns_view(design.columns))
+    screen.print(
+        terminal.safe(f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, plan.resolved.toml")
+    )
+
+
+@main.command()
+@click.argument("folder", metavar="DIR", type=_FILE)
+@click.argument("column", nargs=-1)
+@click.option("--json", "as_json", is_flag=True, help="Print the map, for programs.")
+def explain(folder: Path, column: tuple[str, ...], as_json: bool) -> None:
+    """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term."""
+    from facturum.design import open_design
+
+    columns = open_design(folder).columns
+    entries = [entry for name in column for entry in columns.find(name)]
+    if as_json:
+        _print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
+        return
+    from facturum.show import terminal
+
+    screen = terminal.console()
+    if column:
+        for entry in entries:
+            screen.print(terminal.column_view(entry, columns))
+    else:
+        screen.print(terminal.rows_view(columns))
+        screen.print(terminal.columns_view(columns))
+
+
+@main.command()
+@click.argument("folder", metavar="DIR", type=_FILE)
+@click.argument("data", type=_FILE)
+@click.option("--json", "as_json", is_flag=True, help="Print the outcome, for programs.")
+@click.pass_context
+def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> None:
+    """Compute every column of the build in DIR anew from DATA, and say what does not agree.
+
+    Names the cell of the source that has changed, the columns and rows that no longer follow, and a stored file that is
+    not the one written. Exit status 1 where anything does not agree.
+    """
+    from facturum.design import open_design
+
+    outcome = open_design(folder).verify(data)
+    if as_json:
+        failures = [
+            {"kind": f.kind, "name": f.name, "what": f.what, "rows": f.rows, "count": f.count} for f in outcome.failures
+        ]
+        _print_json({"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures})
+    else:
+        from facturum.show import terminal
+
+        terminal.console().print(terminal.verification_view(outcome))
+    context.exit(0 if outcome.ok else FOUND_SOMETHING)
+
+
+@main.command()
+@click.option(
+    "--out", type=_FILE, default=Path("facturum-demo"), show_default=True, help="Where the sample is laid out."
+)
+def demo(out: Path) -> None:
+    """Lay out the sample data, build its design matrix, and show the plan, the rows and the column map.
+
+    The sample is a made-up network of mountain huts. Change a cell of its huts.csv, run verify, and be told which.
+    """
+    from facturum.demo.sample import lay_out
+    from facturum.plan import Plan
+    from facturum.show import terminal
+
+    own = lay_out(out)
+    screen = terminal.console()
+    screen.print(terminal.plan_view((out / "huts.toml").read_text("utf-8"), f"the plan: {out / 'huts.toml'}"))
+    design = Plan.load(out / "huts.toml").build(out / "huts.csv")
+    design.save(out / "build", replace=True)
+    screen.print(terminal.rows_view(design.columns))
+    screen.print(terminal.columns_view(design.columns))
+    if own:
+        screen.print(terminal.safe(f"{', '.join(own)} in {out} differ from the sample and were left as they are."))
+    screen.print(
+        terminal.lines_view(
+            [
+                f"written to {out / 'build'}; now try",
+                f"    facturum explain {out / 'build'} slope",
+                f"    facturum verify {out / 'build'} {out / 'huts.csv'}",
+                "then change a cell of huts.csv, and verify again",
+            ]
+        )
+    )
+
+
+@main.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print the script that lets SHELL complete commands and options; source it from your profile."""
+    from click.shell_completion import get_completion_class
+
+    made = get_completion_class(shell)
+    assert made is not None
+    click.echo(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source())
+
+
+@contextmanager
+def _progress(what: str, quiet: bool) -> Iterator[Any]:
+    """Show progress on a terminal, and nothing in a pipe."""
+    if quiet or not sys.stderr.isatty():
+        yield None
+        return
+    from rich.progress import Progress
+
+    from facturum.show.terminal import console
+
+    with Progress(console=console(stderr=True), transient=True) as bar:
+        task = bar.add_task(what, total=None)
+        yield lambda done, total: bar.update(task, completed=done, total=total)
+
+
+def _print_json(content: Any) -> None:
+    import json
+
+    click.echo(json.dumps(content, indent=1, ensure_ascii=False))
+
+
+def run() -> None:
+    """Run the command line; errors go to standard error, without a traceback."""
+    try:
+        status = main.main(standalone_mode=False)
+        sys.exit(status if isinstance(status, int) else 0)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(INPUT_WRONG)
+    except FacturumError as error:
+        from facturum.show.terminal import safe
+
+        click.echo(f"error: {safe(str(error)).plain}", err=True)
+        sys.exit(INPUT_WRONG)
+    except click.Abort:
+        click.echo("stopped", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)

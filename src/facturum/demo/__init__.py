@@ -1,0 +1,1 @@
+"""The sample data, the script that makes them, and their plans."""

@@ -1,0 +1,40 @@
+"""Where the sample data and plans are, and laying them out in a folder of the user's."""
+
+from __future__ import annotations
+
+import shutil
+from importlib.resources import as_file, files
+from pathlib import Path
+
+SAMPLES = ("huts.csv", "huts.toml", "survey.csv", "energy.csv", "weather.csv")
+
+
+def lay_out(folder: Path) -> list[str]:
+    """Copy the sample files into a folder; files already there are left as they are.
+
+    Returns:
+        The names of the files that were there already and differ from the samples.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    own = []
+    for name in SAMPLES:
+        with as_file(files("facturum.demo") / "data" / name) as sample:
+            target = folder / name
+            if not target.exists():
+                shutil.copyfile(sample, target)
+            elif target.read_bytes() != sample.read_bytes():
+                own.append(name)
+    return own
+
+
+def sample(name: str) -> Path:
+    """Return the path of a sample file that ships with the package.
+
+    Example:
+        >>> sample("huts.csv").name
+        'huts.csv'
+    """
+    path = Path(str(files("facturum.demo") / "data" / name))
+    if name not in SAMPLES:
+        raise FileNotFoundError(f"there is no sample called {name}; there are {', '.join(SAMPLES)}")
+    return path

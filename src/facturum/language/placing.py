@@ -1,0 +1,224 @@
+"""Where each row stands in the order of the categories, and learning that order."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text, plain_number
+from facturum.errors import DataError
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type
+from facturum.language.options import MISSING, Absent, literal_key
+
+UNSEEN = -2
+ABSENT = -1
+
+
+@dataclass(frozen=True)
+class CategoryQuestion(Question):
+    """How often each category occurs among the rows that remain in the matrix."""
+
+    inputs: tuple[Node, ...]
+    ordered: Labels | None
+    answer: Callable[[dict[Label | Absent, int]], Node]
+    remaining: ClassVar[bool] = True
+
+    def observe(self, values: Sequence[Values]) -> Counter[Label | Absent]:
+        value = values[0]
+        counts: Counter[Label | Absent] = Counter()
+        data = value.data if value.valid is None else value.data[value.valid]
+        if value.labels is not None:
+            found = np.bincount(data, minlength=len(value.labels))
+            counts.update({value.labels[at]: int(found[at]) for at in np.flatnonzero(found)})
+        else:
+            distinct, sizes = np.unique(data, return_counts=True)
+            plain = distinct.tolist() if data.dtype == np.bool_ else [plain_number(v) for v in distinct.tolist()]
+            counts.update(dict(zip(plain, sizes.tolist(), strict=True)))
+        absent = len(value.data) - len(data)
+        if absent:
+            counts[MISSING] += absent
+        return counts
+
+    def merge(self, parts: Sequence[Counter[Label | Absent]]) -> Counter[Label | Absent]:
+        total: Counter[Label | Absent] = Counter()
+        for part in parts:
+            total.update(part)
+        return total
+
+    def advance(self, merged: Counter[Label | Absent]) -> Node:
+        return self.answer(dict(merged))
+
+
+class Categorical(Node):
+    """What operations on categories have in common: the order of the categories, and where each row stands in it."""
+
+    x: Node
+    order: str | tuple[Label | Absent, ...]
+    unseen: str
+    # what an operation without these options holds to
+    pool: float | None = None
+    missing: str = "propagate"
+    limit: int = 1000
+    pooled: tuple[Label, ...] = ()
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.block:
+            raise self.x.fail(f"{self.name} works on one variable, and '{self.x}' is a block of several columns")
+        if found.kind is Kind.TIME:
+            raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
+        if self.unseen == "pool" and self.pool is None and not self.pooled:
+            raise self.fail('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
+        return Type(Kind.NUMBER)
+
+    def question(self, kinds: Kinds) -> Question:
+        found = kinds.of(self.x)
+        return CategoryQuestion((self.x,), found.labels if found.kind is Kind.ORDERED else None, self._closing(found))
+
+    def _closing(self, found: Type) -> Callable[[dict[Label | Absent, int]], Node]:
+        ordered = found.labels if found.kind is Kind.ORDERED else None
+        return lambda counts: self.closed(counts, ordered)
+
+    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Node:
+        """Return the operation with its categories written out."""
+        absent = counts.pop(MISSING, 0) if self.missing == "category" else counts.pop(MISSING, 0) * 0
+        present: dict[Label, int] = {label: n for label, n in counts.items() if not isinstance(label, Absent)}
+        if not present and not absent:
+            raise DataError(f"'{self.x}' has no value in any row to learn from")
+        if isinstance(self.order, tuple):
+            self._refuse_outside(present)
+            return self
+        self._refuse_too_many(present)
+        order: list[Label | Absent] = list(self._ordered(present, ordered))
+        pooled: tuple[Label, ...] = ()
+        if self.pool is not None:
+            total = sum(present.values()) + absent
+            least = self.pool * total if self.pool < 1 else self.pool
+            pooled = tuple(label for label in order if not isinstance(label, Absent) and present[label] < least)
+            order = [label for label in order if label not in pooled]
+        if absent:
+            order.append(MISSING)
+        if pooled:
+            order.append(_pool_name(order))
+        made = self.replaced(order=tuple(order))
+        return made.replaced(pooled=pooled) if pooled else made
+
+    def _ordered(self, present: dict[Label, int], ordered: Labels | None) -> list[Label]:
+        if ordered is not None and self.order == "sorted":
+            return [label for label in ordered if label in present]
+        by_size = sorted(present, key=lambda label: (isinstance(label, str), label))
+        return by_size if self.order == "sorted" else sorted(by_size, key=lambda label: -present[label])
+
+    def _refuse_outside(self, present: dict[Label, int]) -> None:
+        assert isinstance(self.order, tuple)
+        known = {literal_key(label) for label in (*self.order, *self.pooled) if not isinstance(label, Absent)}
+        outside = [label for label in present if literal_key(label) not in known]
+        if outside and self.unseen == "fail":
+            shown = ", ".join(repr(label) for label in outside[:5])
+            raise DataError(
+                f"'{self.x}' has categories that its order leaves out: {shown}",
+                remedy='Add them to the order, or write unseen="missing".',
+            )
+
+    def _refuse_too_many(self, present: dict[Label, int]) -> None:
+        rows = sum(present.values())
+        if len(present) > self.limit or (len(present) == rows and rows > 2):
+            many = "as many as rows" if len(present) == rows else f"more than limit={self.limit}"
+            raise DataError(
+                f"'{self.x}' has {len(present):,} categories, {many}: is it an id or a date?",
+                remedy=f'Leave it out, declare it [variables] {self.x} = {{ kind = "id" }}, regroup it, pool the rare '
+                "ones with pool=.., or raise limit.",
+            )
+
+    @property
+    def is_closed(self) -> bool:
+        return isinstance(self.order, tuple)
+
+    def targets(self) -> dict[object, int]:
+        """Return the place in the order of each category, by its key."""
+        assert isinstance(self.order, tuple)
+        places: dict[object, int] = {}
+        for at, label in enumerate(self.order):
+            places[MISSING if isinstance(label, Absent) else literal_key(label)] = at
+        if self.pooled:
+            for label in self.pooled:
+                places[literal_key(label)] = len(self.order) - 1
+        return places
+
+    def positions(self, rows: Rows, values: Values) -> Array:
+        """Return each row's place in the order; ABSENT where it has no value, UNSEEN where it is not in the order."""
+        places = self.targets()
+        other = len(places and self.order) - 1 if self.unseen == "pool" and self.pooled else UNSEEN
+        absent = places.get(MISSING, ABSENT if self.missing == "propagate" else UNSEEN)
+        if values.labels is not None:
+            recode = rows.shared(
+                (self, values.labels),
+                lambda: _compact([*(places.get(literal_key(label), other) for label in values.labels or ()), absent]),
+            )
+            found = _recoded(recode, values.data)
+        else:
+            pairs = sorted((k[1], at) for k, at in places.items() if isinstance(k, tuple) and k[0] == "number")
+            numbers = np.array([key for key, _ in pairs], dtype=np.float64)
+            data = values.numbers()
+            slot = np.minimum(np.searchsorted(numbers, data), max(len(numbers) - 1, 0))
+            hit = numbers[slot] == data if len(numbers) else np.zeros(len(data), dtype=bool)
+            at = np.array([at for _, at in pairs] or [0])
+            found = np.where(hit, at[slot], other)
+        return found if values.valid is None else np.where(values.valid, found, absent)
+
+    def placed(self, rows: Rows) -> tuple[Array, Mask | None]:
+        """Return each row's place, and which rows have one; an unseen category fails where it is told to."""
+        values = rows.of(self.x)
+        found = self.positions(rows, values)
+        if len(found) and int(found.min()) < 0:
+            if self.unseen != "missing" and (unseen := found == UNSEEN).any():
+                raise self._unseen(rows, values.full(rows.length), np.broadcast_to(unseen, rows.length))
+            return found, found >= 0
+        return found, None
+
+    def _unseen(self, rows: Rows, values: Values, unseen: Mask) -> Exception:
+        if values.labels is not None:
+            words = [label_text(values.labels[code]) for code in np.unique(values.data[unseen][:1000]) if code >= 0]
+        else:
+            words = [label_text(plain_number(v)) for v in np.unique(values.data[unseen][:1000]).tolist()]
+        shown = ", ".join(repr(word) for word in words[:5]) or "missing"
+        known = ", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in self.order[:8])
+        return rows.failure(
+            self,
+            unseen,
+            f"'{self.x}' has a category that was not there when the plan was resolved: {shown}",
+            f'The plan knows {known}. Correct the rows, write unseen="missing" or "pool", or resolve the plan anew.',
+        )
+
+    def valid(self, rows: Rows) -> Mask | None:
+        if self.missing == "category" and self.unseen != "missing":
+            return None
+        present = rows.valid(self.x) if self.missing == "propagate" else None
+        if self.is_closed and self.unseen == "missing":
+            found = self.positions(rows, rows.of(self.x).full(rows.length))
+            return both(present, found != UNSEEN)
+        return present
+
+
+def _pool_name(order: list[Label | Absent]) -> str:
+    name = "other"
+    while name in order:
+        name += "_"
+    return name
+
+
+def _compact(places: list[int]) -> Array:
+    """Return places in the smallest signed type, so that they sort by counting."""
+    return np.array(places, dtype=np.min_scalar_type(-max(max(places) + 2, 2)))
+
+
+def _recoded(recode: Array, codes: Array) -> Array:
+    """Return the place of each code; where places follow the codes, without looking each one up."""
+    if recode[-1] == ABSENT and np.array_equal(recode[:-1], np.arange(len(recode) - 1)):
+        return codes
+    found: Array = recode[codes]
+    return found

@@ -1,0 +1,65 @@
+"""The reference of the language, made from the registry and the docstrings."""
+
+from __future__ import annotations
+
+import dataclasses
+import inspect
+
+from facturum.language.binding import signature
+from facturum.language.families import REGISTRY
+from facturum.language.nodes import Node
+from facturum.language.printer import literal_text
+
+FAMILIES = ("core", "statistics", "transforms", "polynomials", "categories", "missing", "selectors")
+
+_HEAD = """# The language of plans
+
+*Made from the docstrings by `make docs`; CI checks that it is up to date.*
+
+An expression is written in Python's expression grammar and walked by a whitelist; Python never evaluates it.
+
+- **Values**: numbers, texts in quotes, `True`, `False`, `missing`; variables by name, or `variable("snow depth")`
+  where the name is no identifier.
+- **Arithmetic**: `+ - * / **`. Whole powers are chains of multiplications. A result that is not finite is an error
+  that names the rows.
+- **Comparisons**: `< <= > >= == !=`, chains such as `10 <= x < 20`, and `in [..]`, `not in [..]`. Categories are
+  compared with texts, ordered ones by their order. A text compared with a time stands for its whole period:
+  `month < '2023-01'` is before its start, `<=` before its end, `==` inside.
+- **Logic**: `and`, `or`, `not` are three-valued: `False and missing` is false. `a if c else b` can fail only in the
+  branch taken.
+- **Missing values**: arithmetic and comparisons with a missing value are missing. A truth value used as a number is
+  1 or 0.
+- **Blocks**: `[a, b]` is the block of its members, and an operation with a list in first place is taken to each
+  member: `log([price, beds])`. `*` between blocks is their interaction, all pairs of columns.
+- **Bare categories**: a category in a term, also inside a product, means `category(x)`.
+- **Learned options**, marked *learned* below, may be left out; resolving a plan writes them.
+- **Sizes**: a text up to 64 kB, brackets up to 100 deep, up to 10,000 parts, 200 deep.
+"""
+
+
+def reference() -> str:
+    """Return the reference as Markdown: every operation, by family."""
+    parts = [_HEAD]
+    for family in sorted({made.family for made in REGISTRY.values()}, key=_rank):
+        parts.append(f"\n## {family.capitalize()}\n")
+        parts += [_entry(made) for made in REGISTRY.values() if made.family == family]
+    return "\n".join(parts)
+
+
+def _rank(family: str) -> tuple[int, str]:
+    return (FAMILIES.index(family) if family in FAMILIES else len(FAMILIES), family)
+
+
+def _entry(made: type[Node]) -> str:
+    text = inspect.cleandoc(made.__doc__ or "")
+    lines = [f"### `{signature(made)}`", "", text, ""]
+    for field in dataclasses.fields(made):  # type: ignore[arg-type]
+        words = field.metadata["words"]
+        accept = field.metadata.get("accept")
+        kind = "an expression" if accept is None else accept.words
+        if field.metadata["role"] == "arguments":
+            kind = "an expression or a list of them"
+        default = "" if field.default is dataclasses.MISSING else f"; default `{literal_text(field.default)}`"
+        learned = "; *learned*" if field.metadata.get("learned") else ""
+        lines.append(f"- `{field.name}`: {words} ({kind}{default}{learned})")
+    return "\n".join([*lines, ""])

@@ -1,0 +1,150 @@
+"""What a person sees in the terminal: the plan, the rows, the columns, and the outcome of verifying."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from rich import box
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.rule import Rule
+from rich.syntax import Syntax
+from rich.table import Table
+from rich.text import Text
+
+from facturum.audit.column_map import ColumnEntry, ColumnMap
+from facturum.audit.verify import Verification
+
+NARROWEST = 100
+
+
+def console(stderr: bool = False) -> Console:
+    """Return the terminal; in a pipe, one wide enough for a table."""
+    made = Console(stderr=stderr, highlight=False)
+    return made if made.is_terminal else Console(stderr=stderr, highlight=False, width=max(made.width, 160))
+
+
+def safe(text: str, style: str = "") -> Text:
+    """Return a text whose control characters are shown, not obeyed, and whose brackets are no markup.
+
+    Example:
+        >>> safe("a\\x1b[31m").plain
+        'a\\\\x1b[31m'
+    """
+    shown = "".join(
+        char if char.isprintable() or char == "\n" else char.encode("unicode_escape").decode() for char in text
+    )
+    return Text(shown, style=style)
+
+
+def plan_view(text: str, title: str) -> RenderableType:
+    """Return a plan file as it is written."""
+    code = Syntax(text.strip(), "toml", theme="ansi_light", background_color="default", word_wrap=True)
+    return Group(Rule(safe(title, "bold"), style="dim", align="left"), Padding(code, (0, 0, 1, 2)))
+
+
+def rows_view(columns: ColumnMap) -> RenderableType:
+    """Return how many rows were kept, and why the others were not."""
+    rows = columns.rows
+    lines = [
+        Text.assemble(
+            (f"{rows.kept:,}", "bold"), f" of {rows.given:,} rows kept, {rows.learned:,} of them learned from"
+        )
+    ]
+    for part in rows.dropped:
+        where = f" in {part.place}" if part.reason == "no value" else ""
+        lines.append(safe(f"{part.rows:>8,} left out: {part.reason}{where}"))
+    if not rows.dropped:
+        lines.append(Text("no row was left out"))
+    return Group(
+        Rule(Text("rows", "bold"), style="dim", align="left"), *[Padding(line, (0, 0, 0, 2)) for line in lines], ""
+    )
+
+
+def columns_view(columns: ColumnMap, entries: Sequence[ColumnEntry] | None = None) -> RenderableType:
+    """Return the column map as a table."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, expand=True)
+    table.add_column("", justify="right", style="dim", no_wrap=True)
+    table.add_column("column", style="bold", overflow="fold", ratio=3)
+    table.add_column("formula", overflow="fold", ratio=5)
+    table.add_column("mean", justify="right", no_wrap=True)
+    table.add_column("min", justify="right", no_wrap=True)
+    table.add_column("max", justify="right", no_wrap=True)
+    table.add_column("what its coefficient b means", overflow="fold", ratio=8)
+    for entry in columns.columns if entries is None else entries:
+        position = "y" if entry.position is None else str(entry.position)
+        numbers = [figure(value) for value in (entry.mean, entry.min, entry.max)]
+        table.add_row(position, safe(entry.name), safe(entry.formula), *numbers, safe(entry.reading))
+    parts: list[RenderableType] = [Rule(Text("columns", "bold"), style="dim", align="left"), table]
+    if columns.definitions:
+        parts.append(Text("  where", "bold"))
+        parts += [
+            Padding(Text.assemble(safe(d.name, "bold"), " = ", safe(d.formula)), (0, 0, 0, 4))
+            for d in columns.definitions
+        ]
+        parts.append("")
+    parts += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
+    return Group(*parts)
+
+
+def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
+    """Return all that the map says of one column."""
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style="dim", justify="right", no_wrap=True)
+    grid.add_column(overflow="fold")
+    named = [d for d in columns.definitions if _mentions(entry.formula, d.name)]
+    position = "response" if entry.position is None else f"{entry.position} of the matrix"
+    facts = [
+        ("position", position),
+        ("term", entry.term + (f" = {columns.resolved['terms'][entry.term]}" if entry.role == "predictor" else "")),
+        ("formula", entry.formula),
+        *[("where", f"{d.name} = {d.formula}") for d in named],
+        ("sources", ", ".join(entry.sources) or "none"),
+        ("measure", entry.measure),
+        ("reference", entry.reference or "none"),
+        ("reading", entry.reading),
+        ("missing", f"{entry.missing:,} rows without a value"),
+        (
+            "values",
+            f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",
+        ),
+        ("not zero", f"{entry.nonzero:,} rows"),
+        ("digest", (entry.digest or "taken when saved")[:16]),
+    ]
+    for name, fact in facts:
+        grid.add_row(name, safe(fact))
+    return Group(Rule(safe(entry.name, "bold"), style="dim", align="left"), Padding(grid, (0, 0, 1, 2)))
+
+
+def _mentions(formula: str, name: str) -> bool:
+    import re
+
+    return re.search(rf"\b{re.escape(name)}\b", formula) is not None
+
+
+def figure(value: float | None) -> str:
+    """Return a number in four or five digits.
+
+    Example:
+        >>> figure(1886.0), figure(0.28632), figure(None)
+        ('1886', '0.2863', '–')
+    """
+    if value is None:
+        return "–"
+    return f"{value:.0f}" if float(value).is_integer() and abs(value) < 1e6 else f"{value:.4g}"
+
+
+def verification_view(outcome: Verification) -> RenderableType:
+    """Return the outcome of verifying: what was computed anew, or what no longer agrees, the causes first."""
+    if outcome.ok:
+        return Text.assemble(("verified ", "bold green"), str(outcome))
+    order = ("file", "variable", "rows", "plan", "column")
+    failures = sorted(outcome.failures, key=lambda failure: order.index(failure.kind))
+    lines: list[RenderableType] = [Text.assemble(("does not agree ", "bold red"), f"{len(failures)} findings")]
+    lines += [Padding(safe(str(failure)), (0, 0, 0, 2)) for failure in failures]
+    return Group(*lines)
+
+
+def lines_view(lines: Iterable[str]) -> RenderableType:
+    """Return plain lines."""
+    return Group(*[safe(line) for line in lines])
