@@ -10,10 +10,12 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from facturum.audit.fingerprints import Fingerprint, column_digest, fingerprint_of
 from facturum.audit.formulas import formula_texts
-from facturum.audit.readings import sentence
+from facturum.audit.readings import informed, sentence
+from facturum.data.values import Kind
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, nearest
+from facturum.language.reading import Holds
 from facturum.numerics.moments import Moments
 
 
@@ -115,7 +117,9 @@ def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
+    truths = _truths(built)
     response = built.responses[0].column.reading if built.responses and built.responses[0].column else None
+    response = None if response is None else informed(response, truths)
     missing = built.selection.missing()
     entries = []
     if built.y is not None and built.response_moments is not None:
@@ -127,8 +131,10 @@ def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap
             entries.append(entry.model_copy(update={"position": None}))
     for at, column in enumerate(built.columns):
         digest = column_digest(built.X[:, at]) if digests else None
-        text = sentence(None if column.column is None else column.column.reading, response)
-        entries.append(_entry(built, column, formulas[at], text, built.moments, at, missing, digest))
+        reading = None if column.column is None else informed(column.column.reading, truths)
+        text = sentence(reading, response)
+        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
+        entries.append(entry.model_copy(update={"measure": "indicator"}) if isinstance(reading, Holds) else entry)
     fingerprints = {name: fingerprint_of(built.prepared.table[name]) for name in source_names(built)} if digests else {}
     return ColumnMap(
         made_with={"facturum": version("facturum"), "numpy": np.__version__},
@@ -141,6 +147,14 @@ def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap
         rows=_row_counts(built),
         columns=entries,
     )
+
+
+def _truths(built: Built) -> set[str]:
+    """Return the names of variables, derived ones too, that are truth values."""
+    made = built.prepared
+    scope = made.scope()
+    derived = {name for name, node in made.derived.items() if scope.of(node).kind is Kind.TRUTH}
+    return derived | {variable.name for variable in made.table if variable.kind is Kind.TRUTH}
 
 
 def source_names(built: Built) -> list[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Set
+
 from facturum.data.values import plain_number
 from facturum.language.reading import (
     Contrast,
@@ -49,6 +51,18 @@ def sentence(reading: Reading | None, response: Reading | None) -> str:
     if isinstance(reading, Indicator) and reading.reference is None:
         return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."
     return f"{_contrast(reading)}: {_change(reading, response)}."
+
+
+def informed(reading: Reading, truths: Set[str]) -> Reading:
+    """Return a reading in which variables that are truth values are read as conditions.
+
+    Example:
+        >>> informed(Product(Unit("open"), Unit("beds")), {"open"})
+        Product(left=Holds(subject='open'), right=Unit(subject='beds', center=None, size=None))
+    """
+    if isinstance(reading, Product):
+        return Product(informed(reading.left, truths), informed(reading.right, truths))
+    return Holds(reading.subject) if isinstance(reading, Unit) and reading.subject in truths else reading
 
 
 def _named(response: Reading | None) -> str:
@@ -125,7 +139,7 @@ def _power(reading: Power, response: Reading | None) -> str:
 
 def _interaction(reading: Product, response: Reading | None) -> str:
     left, right = reading.left, reading.right
-    if isinstance(right, Indicator) and not isinstance(left, Indicator):
+    if isinstance(right, Indicator | Holds) and not isinstance(left, Indicator | Holds):
         left, right = right, left
     scale = f" on {_named(response)}{_scale(response)}"
     effect = _effect(right)
@@ -136,6 +150,8 @@ def _interaction(reading: Product, response: Reading | None) -> str:
             f"The effect of {effect}{scale} is higher by b in rows with {left.subject} = {left.category} "
             f"than in rows with {left.reference} (the reference)."
         )
+    if isinstance(left, Holds):
+        return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} than where it does not hold."
     return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
 
 
@@ -149,6 +165,8 @@ def _effect(reading: Reading) -> str:
         return f"{reading.subject} = {reading.category}"
     if isinstance(reading, Power) and reading.degree > 1:
         return f"{reading.subject} to the power {reading.degree}"
+    if isinstance(reading, Unit) and reading.size is not None:
+        return f"one standard deviation of {reading.subject}"
     if isinstance(reading, Product):
         return f"{_effect(reading.left)} times {_effect(reading.right)}"
     return reading.subject

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
-
-from facturum.data.values import Array
 from facturum.engine.evaluate import Source
 from facturum.engine.leaves import run, thread_count
 from facturum.engine.prepare import Prepared, at_place, walk
@@ -100,8 +97,8 @@ def _answers(
     order: Callable[[int], list[int]] | None,
 ) -> dict[Node, Node]:
     """Ask all questions in common passes, until each is answered."""
-    chosen = [_learned(leaf.learned, leaf.stop - leaf.start) for leaf in selection.leaves]
-    if not sum(len(rows) for rows, _ in chosen):
+    chosen = [leaf.learned for leaf in selection.leaves]
+    if all(rows is not None and not len(rows) for rows in chosen):
         raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
     pending = dict(questions)
     answers: dict[Node, Node] = {}
@@ -110,8 +107,7 @@ def _answers(
 
         def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[object]:
             leaf = selection.leaves[at]
-            picked, everything = chosen[at]
-            rows = source.rows(leaf.start, leaf.stop, None if everything else picked)
+            rows = source.rows(leaf.start, leaf.stop, chosen[at])
             return [q.observe([rows.of(node).full(rows.length) for node in q.inputs]) for _, q in asked]
 
         parts = run(work, len(selection.leaves), thread_count(threads), made.where)
@@ -127,7 +123,3 @@ def _answers(
                 del pending[node]
                 answers[node] = outcome
     return answers
-
-
-def _learned(learned: Array | None, length: int) -> tuple[Array, bool]:
-    return (np.arange(length), True) if learned is None else (learned, False)

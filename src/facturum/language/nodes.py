@@ -258,11 +258,26 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
             "Write a term of its own for it, or multiply it with * for an interaction.",
         )
     if not found.kind.numeric:
+        words = _no_numbers(found.labels) if isinstance(found.labels, tuple) else []
+        if words:
+            raise child.fail(
+                f"{called} needs a number, and '{child}' is text, since {', '.join(words)} among its values is none",
+                "Correct these cells, or name the words among missing_values in [data].",
+            )
         remedy = {
             Kind.TIME: "Compare it with a period, or make a number of it first.",
             Kind.ORDERED: f"Write score({child}) for its place in the order, or category({child}) for indicators.",
         }.get(found.kind, f"Write category({child}) for indicators; if it should be a number, see [variables] kind.")
         raise child.fail(f"{called} needs a number, and '{child}' is a {found.kind} variable", remedy)
+
+
+def _no_numbers(labels: Labels) -> list[str]:
+    """Return the few words that keep a text from being numbers, or nothing where most of it is words."""
+    words = [repr(label) for label in labels if isinstance(label, str) and not _NUMBER.fullmatch(label.strip())]
+    return words[:3] if words and 2 * len(words) < len(labels) else []
+
+
+_NUMBER = re.compile(r"[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d+)?")
 
 
 def finite(operation_: Node, rows: Rows, data: Array, valid: Mask | None, remedy: str | None = None) -> Values:

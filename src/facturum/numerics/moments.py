@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 FloatArray = npt.NDArray[np.float64]
+FEW = 64
 Columns = npt.NDArray[Any] | slice
 
 
@@ -56,12 +57,11 @@ class Moments:
             return
         mean = float(np.add.reduce(values)) / count
         about = np.subtract(values, mean)
-        np.multiply(about, about, out=about)
         self.count[column] = count
         smallest, largest = float(np.minimum.reduce(values)), float(np.maximum.reduce(values))
         self.smallest[column], self.largest[column] = smallest, largest
         self.mean[column] = mean
-        self.squares[column] = np.add.reduce(about)
+        self.squares[column] = np.einsum("i,i->", about, about)
         self.nonzero[column] = count if smallest > 0 or largest < 0 else np.count_nonzero(values)
 
     def put_ones(self, columns: Columns, ones: npt.NDArray[Any], total: int) -> None:
@@ -89,7 +89,7 @@ class Moments:
         """
         sums = np.add.reduceat(values, starts)
         means = sums / sizes
-        about = np.subtract(values, np.repeat(means, sizes))
+        about = np.subtract(values, runs(means, sizes))
         np.multiply(about, about, out=about)
         zeros = total - sizes
         smallest, largest = np.minimum.reduceat(values, starts), np.maximum.reduceat(values, starts)
@@ -118,3 +118,20 @@ class Moments:
                 self.squares + other.squares + apart * apart * (self.count * share),
                 self.nonzero + other.nonzero,
             )
+
+
+def runs(each: npt.NDArray[Any], sizes: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    """Return each value as often as its size says, one run after the other.
+
+    Example:
+        >>> runs(np.array([5, 7]), np.array([2, 1]))
+        array([5, 5, 7])
+    """
+    if len(each) > FEW:
+        return np.repeat(each, sizes)
+    found = np.empty(int(sizes.sum()), dtype=each.dtype)  # filling a few long runs is faster than repeating
+    start = 0
+    for value, size in zip(each.tolist(), sizes.tolist(), strict=True):
+        found[start : start + size] = value
+        start += size
+    return found
