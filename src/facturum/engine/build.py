@@ -15,6 +15,7 @@ from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
 from facturum.engine.spec import PlanSpec, VariableSpec
 from facturum.errors import DataError
+from facturum.language.categories import Category
 from facturum.language.nodes import Column
 from facturum.numerics.moments import Moments
 
@@ -86,6 +87,10 @@ def resolved(made: Prepared) -> Prepared:
         with at_place(f"terms.{key}", made.spec.terms[key]):
             names[key] = column_names(key, term.columns())
     intercept = {INTERCEPT: [INTERCEPT]} if made.spec.intercept else {}
+    if made.response is not None:
+        own = made.response.columns()
+        text = made.response.children()[0] if isinstance(made.response, Category) else made.spec.response
+        names[RESPONSE] = column_names(slug(str(text)), own)
     refuse_equal_names({**intercept, **names})
     spec = made.spec.model_copy(
         update={
@@ -142,10 +147,9 @@ def build(
         own = made.response.columns()
         y, response_moments = fill([Piece(made.response, own, 0)], source, selection, made.where, threads)
         y = y[:, 0] if len(own) == 1 else y
-        name = slug(str(made.response.children()[0]) if len(own) > 1 else str(made.response))
+        names = (made.spec.columns or {})[RESPONSE]
         responses = tuple(
-            BuiltColumn(label, RESPONSE, RESPONSE, column)
-            for label, column in zip(column_names(name, own), own, strict=True)
+            BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, own, strict=True)
         )
     return Built(made, selection, matrix, y, columns, responses, moments, response_moments)
 

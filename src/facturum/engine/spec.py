@@ -64,7 +64,7 @@ class PlanSpec(_Section):
     rows: RowsSpec = RowsSpec()
     terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
     columns: dict[str, list[str]] | None = Field(
-        None, description="of a resolved plan: the names of each term's columns; nothing is left to learn"
+        None, description="of a resolved plan: the names of the columns of each term and of the response"
     )
 
     @property

@@ -1,0 +1,120 @@
+"""Random expressions of the language, as texts, for properties."""
+
+from __future__ import annotations
+
+from hypothesis import strategies as st
+
+NUMBERS = ("price", "beds", "change", "stays", "floor")
+CATEGORIES = {
+    "access": ("trail", "road", "cable car", "boat"),
+    "valley": ("Upper", "Lower", "Far"),
+    "comfort": ("poor", "fair", "good"),
+}
+CONSTANTS = st.one_of(st.integers(0, 60).map(str), st.floats(0.1, 50).map(lambda v: repr(round(v, 3))))
+
+
+def _numbers(deeper: st.SearchStrategy[str], conditions: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
+    two = st.tuples(deeper, st.sampled_from(["+", "-", "*"]), deeper)
+    return st.one_of(
+        two.map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
+        st.tuples(deeper, st.integers(1, 3)).map(lambda t: f"({t[0]}) ** {t[1]}"),
+        deeper.map(lambda x: f"({x}) / 7"),
+        deeper.map(lambda x: f"-({x})"),
+        st.tuples(st.sampled_from(["abs", "asinh", "sin", "cos", "square"]), deeper).map(lambda t: f"{t[0]}({t[1]})"),
+        deeper.map(lambda x: f"log(abs({x}), shift=1)"),
+        deeper.map(lambda x: f"log({x}, nonpositive='missing')"),
+        deeper.map(lambda x: f"sqrt(abs({x}))"),
+        deeper.map(lambda x: f"exp(clip({x}, low=-20, high=20))"),
+        deeper.map(lambda x: f"clip({x}, low=-3, high=40)"),
+        deeper.map(lambda x: f"center({x}, at=2.5)"),
+        deeper.map(lambda x: f"standardize({x}, at=1.5, scale=4)"),
+        st.tuples(deeper, conditions, deeper).map(lambda t: f"({t[0]} if {t[1]} else {t[2]})"),
+        st.tuples(conditions, deeper).map(lambda t: f"({t[1]} if {t[0]} else missing)"),
+        st.sampled_from(
+            [
+                "lookup(access, {'trail': 1, 'road': -2.5}, 9)",
+                "lookup(comfort, {'good': 3})",
+                "lookup([valley, floor], {('Upper', 1): 4, ('Far', 0): 5}, 0.5)",
+                "lookup(floor, {-1: 10, 2: 20}, missing)",
+            ]
+        ),
+    )
+
+
+def _conditions(deeper: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
+    order = st.sampled_from(["<", "<=", ">", ">=", "==", "!="])
+    member = st.sampled_from(sorted(CATEGORIES)).flatmap(
+        lambda name: st.tuples(st.just(name), st.sampled_from(CATEGORIES[name]), st.sampled_from(["==", "!="]))
+    )
+    leaf = st.one_of(
+        st.tuples(st.sampled_from(NUMBERS), order, CONSTANTS).map(lambda t: f"{t[0]} {t[1]} {t[2]}"),
+        member.map(lambda t: f"{t[0]} {t[2]} '{t[1]}'"),
+        st.tuples(order, st.sampled_from(CATEGORIES["comfort"])).map(lambda t: f"comfort {t[0]} '{t[1]}'"),
+        st.sampled_from(
+            [
+                "open",
+                "access in ['trail', 'boat']",
+                "valley not in ['Far']",
+                "floor in [0, 3]",
+                "10 <= price < 60",
+                "is_missing(beds)",
+                "month < '2022-03'",
+                "month >= '2021-11'",
+                "regroup(access, {'foot': ['trail'], 'rest': ['boat']}) == 'foot'",
+                "regroup(access, {'foot': ['trail']}, rest='other') != 'foot'",
+                "True",
+            ]
+        ),
+    )
+    return st.recursive(
+        leaf,
+        lambda inner: st.one_of(
+            st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
+            inner.map(lambda x: f"(not {x})"),
+        ),
+        max_leaves=4,
+    )
+
+
+CONDITIONS = _conditions(st.nothing())
+SCALARS = st.recursive(
+    st.one_of(st.sampled_from(NUMBERS), CONSTANTS), lambda deeper: _numbers(deeper, CONDITIONS), max_leaves=7
+)
+BLOCKS = st.sampled_from(
+    [
+        "category(access)",
+        "category(access, reference='road')",
+        "category(access, reference=-1, order='frequency')",
+        "category(access, coding='every')",
+        "category(access, coding='effect', reference='trail')",
+        "category(access, coding='difference')",
+        "category(access, coding='helmert', order='frequency')",
+        "category(access, coding='polynomial', order=['boat', 'trail', 'road', 'cable car'])",
+        "category(comfort, coding='score')",
+        "category(comfort, coding='polynomial')",
+        "category(access, pool=0.1)",
+        "category(access, pool=60, unseen='pool', coding='effect')",
+        "category(valley, missing='category')",
+        "category(valley, missing='category', coding='helmert')",
+        "category(access, order=['trail', 'road'], unseen='missing')",
+        "category(floor, reference=2)",
+        "category(open)",
+        "polynomial(price, 3)",
+        "polynomial(change, 4, center=True)",
+        "polynomial(beds, 3, orthogonal=True)",
+        "[price, beds, change]",
+        "[log(price), beds / 10]",
+        "log([price, beds])",
+        "matching('*e', but=[change, 'stays'])",
+    ]
+)
+TERMS = st.one_of(
+    SCALARS,
+    CONDITIONS,
+    BLOCKS,
+    st.tuples(BLOCKS, SCALARS).map(lambda t: f"{t[0]} * ({t[1]})"),
+    st.tuples(SCALARS, BLOCKS).map(lambda t: f"({t[0]}) * {t[1]}"),
+    st.tuples(BLOCKS, BLOCKS).map(lambda t: f"{t[0]} * {t[1]}"),
+    st.tuples(BLOCKS, BLOCKS, st.sampled_from(NUMBERS)).map(lambda t: f"{t[0]} * {t[2]} * {t[1]}"),
+    BLOCKS.map(lambda b: f"2 * {b}"),
+)
