@@ -167,13 +167,12 @@ class _Writer:
 
     def _sort(self, block: Scattered) -> _Sorted:
         # one whole number for column and row sorts faster than an indirect sort of the columns
-        wide = np.int32 if block.width < 2**15 else np.int64
-        keys = block.base.astype(wide)
-        keys <<= LEAF_BITS
+        wide = np.dtype(np.int32 if block.width < 2**15 else np.int64)
+        keys: Array = np.left_shift(block.base.astype(wide), LEAF_BITS)
         keys |= np.arange(len(keys), dtype=wide)
         keys.sort()
-        edges = np.searchsorted(keys, np.arange(block.width + 1, dtype=wide) << LEAF_BITS)
-        rows = (keys[edges[0] :] & (LEAF - 1)).astype(np.intp)
+        edges: Array = np.searchsorted(keys, np.left_shift(np.arange(block.width + 1), LEAF_BITS).astype(wide))
+        rows: Array = np.bitwise_and(keys[int(edges[0]) :], LEAF - 1).astype(np.intp)
         counts = np.diff(edges)
         present = np.flatnonzero(counts)
         sizes = counts[present]
