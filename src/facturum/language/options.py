@@ -113,4 +113,4 @@ def option(accept: Accept, words: str, *, default: Any = dataclasses.MISSING, le
 
 def literal_key(label: Label) -> tuple[str, Label]:
     """Return a key under which the labels 1, 1.0 and True are one, and '1' is another."""
-    return ("text", label) if isinstance(label, str) else ("number", float(label))
+    return ("text", label) if isinstance(label, str) else ("number", label)

@@ -1,0 +1,372 @@
+"""The audit: the column map, what its readings promise, and noticing whatever has changed."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+import unittest
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
+
+import facturum as fa
+from facturum.audit.column_map import ColumnMap
+from facturum.audit.fingerprints import changed_cells, fingerprint_of
+from facturum.audit.readings import sentence
+from facturum.data.intake import variable_from_arrow
+from facturum.data.table import Table
+from facturum.data.values import Kind
+from facturum.data.variable import Variable
+from facturum.files.build_folder import neutral
+from facturum.language.parser import parse
+from facturum.language.reading import Holds, Logged, Unit
+from tests.support import ROOT, SAMPLE, Folder, huts, plan
+
+TERMS = {
+    "access": "category(access, reference='road')",
+    "price": "log(price)",
+    "curve": "polynomial(beds, 2, center=True)",
+    "slope": "access * price",
+    "valley": "category(valley, coding='helmert')",
+    "dear": "price > median(price, by=[valley])",
+    "open": "open",
+    "z": "standardize(change)",
+}
+
+
+class Maps(unittest.TestCase):
+    def setUp(self) -> None:
+        self.table = huts(300, seed=30)
+        self.design = plan(TERMS, response="log(stays)", data={"time": "month", "carry": ["month"]}).build(self.table)
+
+    def test_what_the_map_says_of_values_is_so(self) -> None:
+        for at, name in enumerate(self.design.names):
+            entry, column = self.design.columns[name], self.design.X[:, at]
+            self.assertEqual(entry.position, at)
+            self.assertEqual((entry.min, entry.max), (column.min(), column.max()), name)
+            self.assertAlmostEqual(entry.mean or 0, column.mean(), places=11)
+            self.assertAlmostEqual(entry.sd or 0, column.std(ddof=1), places=11)
+            self.assertEqual(entry.nonzero, np.count_nonzero(column))
+        response = self.design.columns["log_stays"]
+        self.assertEqual((response.role, response.position), ("response", None))
+        self.assertAlmostEqual(response.mean or 0, self.design.y.mean(), places=11)
+
+    def test_sources_references_and_missing_counts(self) -> None:
+        columns = self.design.columns
+        self.assertEqual(columns["slope_road"].sources, ["access", "price"])
+        self.assertEqual(columns["slope_road"].reference, "boat")
+        self.assertEqual(columns["access_boat"].reference, "road")
+        self.assertEqual(columns["dear"].sources, ["price", "valley"])
+        gaps = {name: [value is None for value in values] for name, values in self.table.items()}
+        self.assertEqual(columns["price"].missing, sum(gaps["price"]))
+        both = sum(a or b for a, b in zip(gaps["access"], gaps["price"], strict=True))
+        self.assertEqual(columns["slope_road"].missing, both)
+        self.assertEqual(columns["open"].measure, "indicator")
+        self.assertEqual(columns["intercept"].formula, "1")
+
+    def test_rows_are_accounted_for(self) -> None:
+        rows, counts = self.design.rows, self.design.columns.rows
+        self.assertEqual(sorted([*rows.kept, *rows.dropped]), list(range(1, 301)))
+        self.assertEqual(counts.kept, len(rows.kept))
+        self.assertEqual(counts.given, 300)
+        self.assertEqual(sum(part.rows for part in counts.dropped), len(rows.dropped))
+        order = ["access", "price", "beds", "valley", "open", "change"]
+        places = ["access", "price", "curve", "valley", "open", "z"]
+        for row, cause in zip(rows.dropped, rows.causes, strict=True):
+            first = next(at for at, name in enumerate(order) if self.table[name][row - 1] is None)
+            self.assertEqual(rows.reasons[cause], ("no value", f"terms.{places[first]}"))
+
+    def test_the_map_fits_its_schema_and_so_does_the_plan(self) -> None:
+        schemas = ROOT / "src/facturum/files/schemas"
+        for name, content in (
+            ("columns.schema.json", self.design._audited.model_dump(mode="json")),
+            ("plan.schema.json", self.design.plan.spec.model_dump(mode="json")),
+        ):
+            schema = json.loads((schemas / name).read_text("utf-8"))
+            Draft202012Validator.check_schema(schema)
+            validator = Draft202012Validator(schema)
+            validator.validate(content)
+            self.assertTrue(list(validator.iter_errors({**content, "surplus": 1})))
+
+    def test_formulas_stay_short_however_many_categories_there_are(self) -> None:
+        dice = np.random.default_rng(1)
+        for count in (5, 300):
+            labels = [f"place {at}" for at in range(count)]
+            table = {"w": [labels[at] for at in dice.integers(0, count, 5000)], "x": dice.normal(size=5000)}
+            made = fa.Plan(
+                None,
+                {"a": "category(w, coding='helmert')", "b": "x - mean(x, by=[w])", "c": "category(w, pool=2)"},
+            ).build(table)
+            self.assertLess(max(len(entry.formula) for entry in made.columns.columns), 120)
+            known = set(table)
+            for definition in made.columns.definitions:
+                self.assertNotIn(definition.name, known)
+                known.add(definition.name)
+            self.assertTrue(made.verify(table).ok)
+
+    def test_warnings(self) -> None:
+        table = huts(100, seed=31, missing=0)
+        made = plan({"all": "category(valley, coding='every')", "one": "price > 0"}).build(table)
+        told = "\n".join(made.columns.warnings)
+        self.assertIn("one is 1 in every row", told)
+        self.assertIn("the columns of all add up to the intercept", told)
+        few = plan({"a": "access", "b": "category(valley)"}).build(huts(6, seed=33, missing=0))
+        self.assertIn("columns for 6 rows", "\n".join(few.columns.warnings))
+        self.assertEqual(self.design.columns.warnings, [])
+
+
+class Readings(unittest.TestCase):
+    """Each sentence makes a promise; the promise is computed on a made-up regression."""
+
+    def read(self, text: str, response: str, b: dict[str, float], **new: Any) -> tuple[str, float, float]:
+        """Return a column's reading, and the response predicted for two rows that differ in `new`."""
+        table = huts(300, seed=32, missing=0)
+        design = plan({"t": text}, response=response).build(table)
+        row = {name: values[:1] for name, values in table.items() if name != "stays"}
+        low = design.plan.build({**row, **{k: [v[0]] for k, v in new.items()}}).X[0]
+        high = design.plan.build({**row, **{k: [v[1]] for k, v in new.items()}}).X[0]
+        weights = np.array([b.get(name, 0.0) for name in design.names])
+        self.assertLessEqual(set(b), set(design.names))
+        return design.columns[next(iter(b))].reading, float(low @ weights), float(high @ weights)
+
+    def test_unit_on_level_and_on_log(self) -> None:
+        said, low, high = self.read("price", "stays", {"t": 3.0}, price=(10.0, 11.0))
+        self.assertEqual(said, "One more of price: stays changes by b.")
+        self.assertAlmostEqual(high - low, 3.0)
+        said, low, high = self.read("price", "log(stays)", {"t": 0.2}, price=(10.0, 11.0))
+        self.assertIn("stays changes by exactly 100·(exp(b) − 1) percent", said)
+        self.assertAlmostEqual(100 * (math.exp(high) / math.exp(low) - 1), 100 * (math.exp(0.2) - 1))
+
+    def test_logs(self) -> None:
+        said, low, high = self.read("log(price)", "log(stays)", {"t": -0.7}, price=(20.0, 20.2))
+        self.assertIn("by about b percent (exactly 100·(1.01^b − 1))", said)
+        self.assertAlmostEqual(100 * (math.exp(high - low) - 1), 100 * (1.01**-0.7 - 1))
+        said, low, high = self.read("log(price)", "stays", {"t": 50.0}, price=(20.0, 20.2))
+        self.assertIn("by about b / 100", said)
+        self.assertAlmostEqual(high - low, 50 / 100, delta=0.005)
+        said, *_ = self.read("log(price, shift=2)", "stays", {"t": 50.0}, price=(20.0, 20.2))
+        self.assertTrue(said.startswith("One percent more price + 2:"))
+
+    def test_indicators_and_contrasts(self) -> None:
+        said, low, high = self.read(
+            "category(access, reference='trail')", "stays", {"t_road": 4.0}, access=("trail", "road")
+        )
+        self.assertEqual(said, "access = road compared with access = trail (the reference): stays is higher by b.")
+        self.assertEqual(high - low, 4.0)
+        said, low, high = self.read(
+            "category(comfort, coding='difference')", "stays", {"t_good": 4.0}, comfort=("fair", "good")
+        )
+        self.assertIn("compared with the category before, fair", said)
+        self.assertAlmostEqual(high - low, 4.0)
+        said, *_ = self.read("category(comfort, coding='effect')", "stays", {"t_good": 4.0}, comfort=("fair", "good"))
+        self.assertIn("compared with the mean of all categories", said)
+        said, *_ = self.read("category(comfort, coding='helmert')", "stays", {"t_good": 4.0}, comfort=("fair", "good"))
+        self.assertIn("the mean of the categories before it (poor, fair)", said)
+        said, low, high = self.read("open", "stays", {"t": 4.0}, open=(False, True))
+        self.assertTrue(said.startswith("Rows where open compared with rows where it does not hold: stays is higher by b"))
+        self.assertEqual(high - low, 4.0)
+
+    def test_scaled_and_bent(self) -> None:
+        table = huts(300, seed=32, missing=0)
+        sd = float(np.std(table["change"], ddof=1))
+        said, low, high = self.read("standardize(change)", "stays", {"t": 4.0}, change=(1.0, 1.0 + sd))
+        self.assertIn(f"One standard deviation ({sd:.6g}) more of change", said)
+        self.assertAlmostEqual(high - low, 4.0)
+        said, low, high = self.read("polynomial(price, 2)", "stays", {"t": 4.0, "t_2": 0.5}, price=(0.0, 1e-6))
+        self.assertIn("The slope of stays in price where price is 0", said)
+        self.assertAlmostEqual((high - low) / 1e-6, 4.0, places=4)
+        said, *_ = self.read("polynomial(price, 2)", "stays", {"t_2": 0.5}, price=(0.0, 1.0))
+        self.assertIn("changes: by 2·b for one more of price", said)
+        slopes = [self.read("polynomial(price, 2)", "stays", {"t_2": 0.5}, price=(x, x + 1e-6)) for x in (3.0, 4.0)]
+        self.assertAlmostEqual(sum((s[2] - s[1]) / 1e-6 * sign for s, sign in zip(slopes, (-1, 1), strict=True)), 1.0, 3)
+
+    def test_interactions(self) -> None:
+        text = "category(access, reference='trail') * log(price)"
+        effects = {}
+        for way in ("trail", "road"):
+            said, low, high = self.read(text, "stays", {"t_road": 4.0}, price=(1.0, math.e), access=(way, way))
+            effects[way] = high - low
+        self.assertIn("The effect of log(price) on stays is higher by b in rows with access = road than in", said)
+        self.assertAlmostEqual(effects["road"] - effects["trail"], 4.0)
+        said, *_ = self.read("price * open", "stays", {"t": 1.0}, price=(1.0, 2.0))
+        self.assertIn("The effect of price on stays is higher by b in rows where open", said)
+        said, *_ = self.read("price * beds", "stays", {"t": 1.0}, price=(1.0, 2.0))
+        self.assertIn("The effect of beds on stays changes by b with a unit of price", said)
+
+    def test_responses_of_other_kinds(self) -> None:
+        self.assertIn("share of rows with stays > 9", sentence(Unit("x"), Holds("stays > 9")))
+        self.assertIn("percentage points", sentence(Logged("x"), Holds("stays > 9")))
+        self.assertIn("changes the response", sentence(Unit("x"), None).replace(": the response changes", " changes the response"))
+        self.assertIn("where all other columns are 0 (as a logarithm)", sentence(None, Logged("stays")))
+
+
+class Fingerprints(unittest.TestCase):
+    @given(st.integers(0, 200_000), st.integers(0, 2**32))
+    @settings(max_examples=15, deadline=None)
+    def test_one_changed_cell_is_found_wherever_it_is(self, at: int, seed: int) -> None:
+        rows = 200_001
+        data = np.random.default_rng(seed).normal(size=rows)
+        before = fingerprint_of(Variable("x", Kind.NUMBER, data))
+        after = data.copy()
+        after[at] += 1e-9
+        found = changed_cells(Variable("x", Kind.NUMBER, after), before)
+        self.assertEqual([cells.row for cells in found], [at + 1])
+        self.assertEqual(changed_cells(Variable("x", Kind.NUMBER, data), before), [])
+
+    def test_several_changed_cells_are_told_by_their_leaf(self) -> None:
+        data = np.zeros(140_000)
+        before = fingerprint_of(Variable("x", Kind.NUMBER, data))
+        after = data.copy()
+        after[[5, 9, 70_000]] = 1.0
+        found = changed_cells(Variable("x", Kind.NUMBER, after), before)
+        self.assertEqual([(c.first, c.last, c.row) for c in found], [(1, 65_536, None), (65_537, 131_072, 70_001)])
+
+    def test_two_cells_exchanged_are_noticed(self) -> None:
+        before = fingerprint_of(Variable("x", Kind.NUMBER, np.array([1.0, 2.0, 3.0])))
+        self.assertTrue(changed_cells(Variable("x", Kind.NUMBER, np.array([2.0, 1.0, 3.0])), before))
+
+    def test_the_same_values_have_one_fingerprint_however_they_are_stored(self) -> None:
+        import pyarrow as pa
+
+        same = [
+            (pa.array([1, None, 3], pa.int8()), pa.array([1.0, None, 3.0], pa.float64())),
+            (pa.array(["b", None, "a"]), pa.DictionaryArray.from_arrays([1, None, 0], ["a", "b"])),
+            (pa.array([0.0, 1.0]), pa.array([-0.0, 1.0])),
+        ]
+        for one, other in same:
+            digests = {fingerprint_of(variable_from_arrow("x", array)).digest for array in (one, other)}
+            self.assertEqual(len(digests), 1)
+
+
+class Verifying(Folder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.design = fa.Plan.load(SAMPLE / "huts.toml").build(SAMPLE / "huts.csv")
+        self.design.save(self.folder / "build")
+        with (SAMPLE / "huts.csv").open(newline="") as handle:
+            self.header, *self.cells = list(csv.reader(handle))
+
+    def changed(self, *changes: tuple[int, str, str], keep: slice = slice(None)) -> Any:
+        """Return what verifying says after cells of the source were changed (row numbers from 1)."""
+        cells = [list(row) for row in self.cells]
+        for row, name, value in changes:
+            cells[row - 1][self.header.index(name)] = value
+        path = self.folder / "changed.csv"
+        with path.open("w", newline="") as handle:
+            csv.writer(handle, lineterminator="\n").writerows([self.header, *cells[keep]])
+        return fa.open_design(self.folder / "build").verify(path)
+
+    def test_an_unchanged_source_agrees_to_the_bit(self) -> None:
+        found = self.changed()
+        self.assertTrue(found.ok and found.exact)
+        self.assertEqual((found.columns, found.rows), (len(self.design.names) + 1, len(self.design.X)))
+        self.assertIn("to the bit", str(found))
+
+    def test_a_changed_cell_is_named_with_its_columns(self) -> None:
+        row = int(self.design.rows.kept[100])
+        found = self.changed((row, "beds", "77"))
+        self.assertFalse(found.ok)
+        told = str(found)
+        self.assertIn(f"The cell of beds in row {row} has changed since the build.", told)
+        self.assertEqual({f.name for f in found.failures if f.kind == "column"}, {"beds"})
+        self.assertEqual([f.rows for f in found.failures if f.kind == "column"], [(row,)])
+
+    def test_a_changed_cell_that_no_column_shows_is_named_all_the_same(self) -> None:
+        closed = next(at for at, row in enumerate(self.cells) if row[self.header.index("open")] == "no") + 1
+        found = self.changed((closed, "price", "1.00"))
+        self.assertEqual([f.kind for f in found.failures], ["variable"])
+        self.assertIn(f"The cell of price in row {closed} has changed", str(found))
+
+    def test_a_row_that_would_be_left_out_now(self) -> None:
+        row = int(self.design.rows.kept[7])
+        told = str(self.changed((row, "open", "no")))
+        self.assertIn(f"Rows of the matrix would be left out now. Row {row}.", told)
+        self.assertIn(f"The cell of open in row {row}", told)
+        left = int(self.design.rows.dropped[0])
+        self.assertIn("would be kept now", str(self.changed((left, "open", "yes"), (left, "stays", "50"))))
+
+    def test_a_learned_number_that_comes_out_otherwise(self) -> None:
+        row = next(int(r) for r in self.design.rows.kept if r > 500)
+        told = str(self.changed((row, "snow_depth", "9999")))
+        self.assertIn("Resolving the plan on this table gives another term snow", told)
+
+    def test_rows_taken_away_a_word_for_a_number_and_a_new_category(self) -> None:
+        told = str(self.changed(keep=slice(0, 2000)))
+        self.assertIn("The table has 2,000 rows, and the build was made from 2,400", told)
+        self.assertIn("cannot be applied to this table", str(self.changed((3, "price", "dear"))))
+        told = str(self.changed((3, "access", "sledge")))
+        self.assertIn("The cell of access in row 3 has changed", told)
+
+    def test_a_negative_under_a_logarithm(self) -> None:
+        row = int(self.design.rows.kept[11])
+        told = str(self.changed((row, "price", "-4")))
+        self.assertIn("The column price cannot be computed: 'log(price)' is not defined for these values", told)
+
+    def test_a_stored_matrix_that_was_tampered_with(self) -> None:
+        numbers = self.design.X.copy(order="F")
+        numbers[3, self.design.names.index("beds")] += 1
+        stored = fa.open_design(self.folder / "build")
+        stored.X = numbers
+        told = str(stored.verify(SAMPLE / "huts.csv"))
+        self.assertIn("The stored column beds is not the one that was written.", told)
+        self.assertIn(f"Row {self.design.rows.kept[3]}.", told)
+
+    def test_a_formula_that_was_tampered_with(self) -> None:
+        path = self.folder / "build/columns.json"
+        content = json.loads(path.read_text("utf-8"))
+        entry = next(column for column in content["columns"] if column["name"] == "altitude_2")
+        entry["formula"] = "(altitude / 1000) ** 3"
+        path.write_text(json.dumps(content), "utf-8")
+        found = fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv")
+        self.assertEqual([f.name for f in found.failures], ["altitude_2"])
+        self.assertEqual(found.failures[0].count, len(self.design.X))
+
+    def test_values_that_differ_in_the_last_place_are_allowed_and_told(self) -> None:
+        stored = fa.open_design(self.folder / "build")
+        at = stored.names.index("price")
+        stored.X[:, at] = np.nextafter(stored.X[:, at], np.inf)
+        entries = [e.model_copy(update={"digest": None}) for e in stored.columns.columns]
+        stored.__dict__["_audited"] = stored.columns.model_copy(update={"columns": entries})
+        found = stored.verify(SAMPLE / "huts.csv")
+        self.assertTrue(found.ok)
+        self.assertFalse(found.exact)
+        self.assertIn("within 1 units in the last place", str(found))
+
+    @given(st.integers(0, 299), st.sampled_from(["price", "beds", "access", "valley", "open", "change", "stays"]))
+    @settings(max_examples=25, deadline=None)
+    def test_any_changed_cell_of_any_variable_is_found(self, at: int, name: str) -> None:
+        table = huts(300, seed=40, missing=0.05)
+        design = plan(TERMS, response="log(stays)").build(table)
+        values = list(table[name])
+        others = [v for v in table[name] if v is not None and v != values[at]]
+        values[at] = None if values[at] is not None and at % 2 else others[0]
+        found = design.verify({**table, name: values})
+        self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
+
+
+class Spreadsheets(Folder):
+    def test_cells_that_a_spreadsheet_would_run_are_neutralised(self) -> None:
+        table = {"=cmd()": ["=1+1", "-x", "+y", "@z", "plain"] * 3, "y": range(15)}
+        table = {name: list(values) for name, values in table.items()}
+        design = fa.Plan("y", {"t": "category(variable('=cmd()'), reference='=1+1')"}).build(table)
+        design.save(self.folder / "b")
+        with (self.folder / "b/columns.csv").open(newline="", encoding="utf-8") as handle:
+            rows = list(csv.DictReader(handle))
+        self.assertEqual([row["reference"] for row in rows if row["role"] == "predictor"], ["'=1+1"] * 4)
+        self.assertEqual(rows[2]["sources"], "'=cmd()")
+        for row in rows:
+            for cell in row.values():
+                number = cell.replace(".", "").replace("-", "").replace("e", "").isdigit()
+                self.assertTrue(number or not cell.startswith(("=", "+", "-", "@")), cell)
+        self.assertEqual(ColumnMap.model_validate_json((self.folder / "b/columns.json").read_text()).columns[2].reference, "=1+1")
+        self.assertEqual(neutral(-2.5), -2.5)
+
+    def test_every_formula_in_the_map_is_in_the_language(self) -> None:
+        design = fa.Plan.load(SAMPLE / "huts.toml").build(SAMPLE / "huts.csv")
+        for entry in design.columns.columns:
+            self.assertEqual(str(parse(entry.formula)), entry.formula)
+        self.assertIn("hut_code", Table.of(design.to_arrow()).variables)

@@ -1,0 +1,378 @@
+"""Bad input: a message that shows the place, the rows and the remedy; nothing is lost and nothing half written."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.engine.spec import spec_from
+from facturum.files.plan_file import parse_plan, plan_text
+from tests.expressions import TERMS
+from tests.support import huts
+
+TABLE: dict[str, Any] = {
+    "price": [3.0, 0.0, -2.0, 5.0, 8.0, 9.0],
+    "beds": [1, 2, 3, 4, 5, 6],
+    "access": ["road", "trail", "road", "trail", "boat", "road"],
+    "guest": ["a", "b", "c", "d", "e", "f"],
+    "comfort": ["poor", "good", "fair", "good", "poor", "fair"],
+    "month": ["2023-01", "2023-02", "2023-03", "2023-04", "2023-05", "2023-06"],
+    "amount": ["1", "2.5", "3", "n.a.", "4", "5"],
+    "code": [10, 20, 10, 20, 30, 10],
+    "stays": [5.0, 6.0, 7.0, 8.0, 9.0, 11.0],
+    "gaps": [1.0, None, 2.0, None, 3.0, 4.0],
+    "none": [None] * 6,
+    "q 1": [1, 2, 3, 4, 5, 6],
+}
+
+
+@dataclass(frozen=True)
+class Bad:
+    """A plan that must be refused, and what the message must say."""
+
+    said: list[str]
+    terms: dict[str, str] = field(default_factory=lambda: {"beds": "beds"})
+    response: str | None = "stays"
+    sections: dict[str, Any] = field(default_factory=dict)
+    table: dict[str, Any] | None = None
+    kind: type[Exception] = fa.PlanError
+
+
+CASES = {
+    "unknown variable": Bad(
+        ["terms.x: there is no variable called 'prise'; did you mean 'price'?", "log(prise)", "    ^^^^^", "The table has"],
+        {"x": "log(prise)"},
+    ),
+    "unknown operation": Bad(["no operation called 'logg'; did you mean 'log'?", "^^^^"], {"x": "logg(price)"}),
+    "unknown option": Bad(["log has no option 'shfit'; did you mean 'shift'?"], {"x": "log(price, shfit=1)"}),
+    "missing argument": Bad(["polynomial needs its argument 'degree'"], {"x": "polynomial(price)"}),
+    "too many arguments": Bad(["sqrt takes at most 1"], {"x": "sqrt(price, 2)"}),
+    "twice the same option": Bad(["is given 'x' twice"], {"x": "log(price, x=beds)"}),
+    "log of a category": Bad(
+        ["log needs a number, and 'access' is a category variable", "Write category(access)"], {"x": "log(access)"}
+    ),
+    "log of an ordered one": Bad(
+        ["is a ordered variable", "score(comfort)"],
+        {"x": "log(comfort)"},
+        sections={"variables": {"comfort": {"kind": "ordered", "order": ["poor", "fair", "good"]}}},
+    ),
+    "text that is nearly a number": Bad(
+        ["'amount' is text, since 'n.a.' among its values is none", "missing_values"], {"x": "log(amount)"}
+    ),
+    "sum of two blocks": Bad(
+        ["'+' between two blocks", "Use * for their interaction"], {"x": "category(access) + polynomial(beds, 2)"}
+    ),
+    "function of a block": Bad(["log works on one number", "is a block"], {"x": "log(polynomial(beds, 2))"}),
+    "comparison of a block": Bad(["not on a block"], {"x": "category(access) > 1"}),
+    "syntax": Bad(["terms.x: this is no expression", "log(price", "^"], {"x": "log(price"}),
+    "single equals sign": Bad(["A comparison is written with =="], {"x": "access = 'road'"}),
+    "log of nothing positive": Bad(
+        ["terms.x: 'log(price)' is not defined for these values in 2 rows", "Rows 2, 3.", "shift=1", 'nonpositive="missing"'],
+        {"x": "log(price)"},
+        kind=fa.DataError,
+    ),
+    "root of a negative": Bad(["'sqrt(price)'", "Row 3."], {"x": "sqrt(price)"}, kind=fa.DataError),
+    "division by zero": Bad(["'1 / price' is infinite", "Row 2."], {"x": "1 / price"}, kind=fa.DataError),
+    "reciprocal of zero": Bad(["Nothing can be divided by 0", "Row 2."], {"x": "reciprocal(price)"}, kind=fa.DataError),
+    "zero by zero": Bad(["infinite or not a number", "Row 2."], {"x": "price / price"}, kind=fa.DataError),
+    "overflow": Bad(["exp(beds * 500)", "5 rows", "Rows 2, 3, 4, 5, 6."], {"x": "exp(beds * 500)"}, kind=fa.DataError),
+    "overflow in a product of blocks": Bad(
+        ["is infinite or not a number"], {"x": "category(access) * exp(beds * 100) * exp(beds * 100)"}, kind=fa.DataError
+    ),
+    "infinite source": Bad(
+        ["'price' is infinite in 1 row", "Row 4.", "Infinite values count as wrong"],
+        {"x": "price"},
+        table={"price": [1.0, 2.0, 3.0, math.inf], "stays": [1.0, 2.0, 3.0, 4.0]},
+        kind=fa.DataError,
+    ),
+    "reference not there": Bad(
+        ["terms.x: no remaining row has the reference category 'raod' of 'access'; did you mean 'road'?", "boat, road, trail"],
+        {"x": "category(access, reference='raod')"},
+        kind=fa.DataError,
+    ),
+    "reference left out by keep": Bad(
+        ["no remaining row has the reference category 'boat'"],
+        {"x": "category(access, reference='boat')"},
+        sections={"rows": {"keep": "access != 'boat'"}},
+        kind=fa.DataError,
+    ),
+    "explicit reference that no row has": Bad(
+        ["no remaining row has the reference category 'ferry'"],
+        {"x": "category(access, reference='ferry', order=['ferry', 'boat', 'road', 'trail'])"},
+        kind=fa.DataError,
+    ),
+    "category outside an explicit order": Bad(
+        ["its order leaves out: 'boat'"], {"x": "category(access, order=['road', 'trail'])"}, kind=fa.DataError
+    ),
+    "as many categories as rows": Bad(
+        ["'guest' has 6 categories, as many as rows: is it an id or a date?", "pool"],
+        {"x": "guest"},
+        kind=fa.DataError,
+    ),
+    "more categories than the limit": Bad(
+        ["more than limit=2"], {"x": "category(access, limit=2)"}, kind=fa.DataError
+    ),
+    "one category only": Bad(
+        ["one category 'road'", "nothing to compare"],
+        {"x": "access"},
+        sections={"rows": {"keep": "access == 'road'"}},
+        kind=fa.DataError,
+    ),
+    "response among predictors": Bad(
+        ["terms.x: 'stays' is among the predictors", "log(stays)", "Leave it out"], {"x": "log(stays)"}
+    ),
+    "variable made from the response": Bad(
+        ["'rate', made from the response 'stays', is among the predictors"],
+        {"x": "log(rate)"},
+        sections={"derived": {"rate": "stays / beds"}},
+    ),
+    "response through a condition": Bad(["among the predictors"], {"x": "beds if stays > 6 else 0"}),
+    "response through a group": Bad(["among the predictors"], {"x": "mean(beds, by=[stays])"}),
+    "id among predictors": Bad(
+        ["'code' is an id, and cannot be a predictor"], {"x": "code"}, sections={"variables": {"code": {"kind": "id"}}}
+    ),
+    "id through a derived variable": Bad(
+        ["'code' is an id"],
+        {"x": "half"},
+        sections={"variables": {"code": {"kind": "id"}}, "derived": {"half": "code / 2"}},
+    ),
+    "carried variable among predictors": Bad(
+        ["'beds' is carried along"], {"x": "beds"}, sections={"data": {"carry": ["beds"]}}
+    ),
+    "two columns of one name": Bad(
+        ["the terms 'way' and 'way_road' both have a column called 'way_road'", "another key"],
+        {"way": "access", "way_road": "beds"},
+    ),
+    "two members of one name": Bad(["two columns of the term would be called"], {"x": "[beds * 2, beds / 2 * 4, beds * 2]"}),
+    "a term called as the intercept": Bad(["both have a column called 'intercept'"], {"Intercept": "beds"}),
+    "response as a term": Bad(
+        ["terms.response: 'response' is not a term", "before the first [section]"], {"response": "stays"}
+    ),
+    "intercept as a term": Bad(["terms.intercept: 'intercept' is not a term"], {"intercept": "1"}),
+    "unknown plan key": Bad(
+        ["rows.kepp: [rows] has no such key; did you mean 'keep'?"], sections={"rows": {"kepp": "beds > 1"}}
+    ),
+    "unknown data key": Bad(["data.delimeter", "did you mean 'delimiter'?"], sections={"data": {"delimeter": ";"}}),
+    "wrong choice": Bad(["rows.missing: 'skip' is not one of the choices", "'drop'"], sections={"rows": {"missing": "skip"}}),
+    "wrong kind of kind": Bad(["'nominal' is not one of the choices"], sections={"variables": {"access": {"kind": "nominal"}}}),
+    "declared variable not there": Bad(
+        ["variables.acess: the table has no variable 'acess'; did you mean 'access'?"],
+        sections={"variables": {"acess": {"kind": "category"}}},
+        kind=fa.DataError,
+    ),
+    "ordered without order": Bad(
+        ["needs its order"], sections={"variables": {"comfort": {"kind": "ordered"}}}, kind=fa.DataError
+    ),
+    "order that leaves a value out": Bad(
+        ["'comfort' has values outside its order: fair", "Rows 3, 6."],
+        sections={"variables": {"comfort": {"kind": "ordered", "order": ["poor", "good"]}}},
+        kind=fa.DataError,
+    ),
+    "labels that leave a value out": Bad(
+        ["'code' has values without a label: 30", "Row 5."],
+        sections={"variables": {"code": {"labels": {"10": "ten", "20": "twenty"}}}},
+        kind=fa.DataError,
+    ),
+    "text declared a number": Bad(
+        ["'amount' holds 1 values ('n.a.') that are no number", "Row 4."],
+        sections={"variables": {"amount": {"kind": "number"}}},
+        kind=fa.DataError,
+    ),
+    "text declared a truth value": Bad(
+        ["that are no truth", "Rows 1, 2, 3"], sections={"variables": {"access": {"kind": "truth"}}}, kind=fa.DataError
+    ),
+    "text declared a time": Bad(["that are no time"], sections={"data": {"time": "access"}}, kind=fa.DataError),
+    "unknown time variable": Bad(["data.time: there is no variable called 'moth'; did you mean 'month'?"],
+                                 sections={"data": {"time": "moth"}}),
+    "time as a term": Bad(["'month' is a time, and no column by itself"], {"x": "month"}, sections={"data": {"time": "month"}}),
+    "time as a number": Bad(["log needs a number, and 'month' is a time"], {"x": "log(month)"}, sections={"data": {"time": "month"}}),
+    "no period": Bad(["'soon' is no period", "2023-04"], {"x": "month < 'soon'"}, sections={"data": {"time": "month"}}),
+    "unknown category": Bad(
+        ["no row has the category 'raod'; did you mean 'road'?", "The categories are"], {"x": "access == 'raod'"}
+    ),
+    "unknown category among several": Bad(["no row has the category 'car'"], {"x": "access in ['road', 'car']"}),
+    "order of unordered categories": Bad(["'<' needs an order"], {"x": "access < 'road'"}),
+    "number against text": Bad(["cannot be compared"], {"x": "beds == 'many'"}),
+    "number against category": Bad(["cannot be compared with"], {"x": "access == beds"}),
+    "branches of two kinds": Bad(["the branches are a number and a category"], {"x": "beds if beds > 2 else 'few'"}),
+    "nothing but missing": Bad(["a term cannot be missing in every row"], {"x": "missing"}),
+    "empty list": Bad(["the list is empty"], {"x": "[]"}),
+    "selector without a variable": Bad(["chooses no variable"], {"x": "matching('zz*')"}),
+    "polynomial of too few values": Bad(
+        ["too few distinct values for a polynomial of degree 3", "degree 2 at most"],
+        {"x": "polynomial(code, 3, orthogonal=True)"},
+        kind=fa.DataError,
+    ),
+    "standardising a constant": Bad(["is constant"], {"x": "standardize(beds - beds)"}),
+    "statistic of nothing": Bad(["'none' has no value in any row to learn from"], {"x": "beds - mean(none)"}, kind=fa.DataError),
+    "clip without bounds": Bad(["clip needs a bound"], {"x": "clip(beds)"}),
+    "clip the wrong way round": Bad(["low (5) is above high (2)"], {"x": "clip(beds, 5, 2)"}),
+    "coding without a reference": Bad(["the coding 'helmert' has no reference"], {"x": "category(access, 'road', 'helmert')"}),
+    "score of unordered": Bad(["have no order to count by"], {"x": "score(access)"}),
+    "polynomial of unordered": Bad(["have no order to count by"], {"x": "category(access, coding='polynomial')"}),
+    "pooling new ones without a pool": Bad(["needs a pooled category"], {"x": "category(access, unseen='pool')"}),
+    "regrouping twice": Bad(["'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}),
+    "regrouping what is not there": Bad(["has no category 'rod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['rod']})"}),
+    "lookup of two kinds": Bad(["mixes texts and numbers"], {"x": "lookup(access, {'road': 1, 'boat': 'x'})"}),
+    "lookup with keys of another length": Bad(["has 2 parts for 1 variables"], {"x": "lookup(access, {('a', 'b'): 1})"}),
+    "derived circle": Bad(
+        ["go in a circle: a → b → a"], {"x": "a"}, sections={"derived": {"a": "b + 1", "b": "a + 1"}}
+    ),
+    "derived over a variable": Bad(
+        ["derived.beds: 'beds' is a variable of the table already"], sections={"derived": {"beds": "price"}}
+    ),
+    "derived of several columns": Bad(
+        ["has several columns"], {"x": "many"}, sections={"derived": {"many": "polynomial(beds, 2)"}}
+    ),
+    "unused derived with a mistake": Bad(["derived.d: there is no variable called 'bads'"], sections={"derived": {"d": "bads + 1"}}),
+    "learned keep": Bad(["rows.keep: keep holds 'mean(beds)', which is learned"], sections={"rows": {"keep": "beds > mean(beds)"}}),
+    "learned keep through a derived one": Bad(
+        ["which is learned"], sections={"rows": {"learn": "high"}, "derived": {"high": "beds > median(beds)"}}
+    ),
+    "keep that is no condition": Bad(["keep is a condition, and this is none"], sections={"rows": {"keep": "access"}}),
+    "no row kept": Bad(
+        ["no row is left of 6: 6 where keep is false", "Loosen"], sections={"rows": {"keep": "beds > 10"}}, kind=fa.DataError
+    ),
+    "no row left after dropping": Bad(["6 where terms.x has no value"], {"x": "none"}, kind=fa.DataError),
+    "no row to learn from": Bad(
+        ["no row is left to learn from"], {"x": "standardize(beds)"}, sections={"rows": {"learn": "beds > 10"}}, kind=fa.DataError
+    ),
+    "missing refused": Bad(
+        ["2 rows have no value, and [rows] missing is 'fail'", "Rows 2, 4.", "terms.x"],
+        {"x": "gaps"},
+        sections={"rows": {"missing": "fail"}},
+        kind=fa.DataError,
+    ),
+    "no terms": Bad(["the plan has no terms"], {}),
+    "empty table": Bad(["has no rows"], table={"stays": [], "beds": []}, kind=fa.DataError),
+    "columns of unequal length": Bad(["of unequal length: stays 2, beds 3"], table={"stays": [1, 2], "beds": [1, 2, 3]}, kind=fa.DataError),
+    "digits lost": Bad(
+        ["'big' holds whole numbers beyond 2**53", 'kind = "id"'],
+        {"x": "big"},
+        table={"big": np.array([2**53 + 1, 2**60]), "stays": [1.0, 2.0]},
+        kind=fa.DataError,
+    ),
+    "response that is a time": Bad(["the response is a number"], response="month", sections={"data": {"time": "month"}}),
+    "response that is several": Bad(["the response is a number"], response="[stays, price]"),
+}  # fmt: skip
+
+
+class Messages(unittest.TestCase):
+    def test_each_mistake_is_told_with_its_place_and_its_remedy(self) -> None:
+        for name, case in CASES.items():
+            with self.subTest(name):
+                with self.assertRaises(case.kind) as caught:
+                    fa.Plan(case.response, case.terms, **case.sections).build(case.table or TABLE)
+                told = str(caught.exception)
+                for said in case.said:
+                    self.assertIn(said, told)
+                self.assertIsInstance(caught.exception, fa.FacturumError)
+
+    def test_a_mistake_is_told_the_same_on_many_leaves_and_threads(self) -> None:
+        price = np.ones(200_000)
+        price[[5, 70_000, 150_000, 199_999]] = -1.0
+        for threads in (1, 4):
+            with self.assertRaises(fa.DataError) as caught:
+                fa.Plan(None, {"x": "log(price)"}).build({"price": price}, threads=threads)
+            self.assertEqual(caught.exception.rows, (6, 70_001, 150_001, 200_000))
+            self.assertIn("in 4 rows", str(caught.exception))
+
+    def test_rows_that_are_left_out_anyway_do_not_fail(self) -> None:
+        made = fa.Plan("stays", {"x": "log(price)"}, rows={"keep": "price > 0"}).build(TABLE)
+        self.assertEqual(made.rows.kept.tolist(), [1, 4, 5, 6])
+
+    def test_two_ways_to_allow_a_logarithm_of_zero_and_less(self) -> None:
+        shifted = fa.Plan("stays", {"x": "log(price, shift=3)"}).build(TABLE)
+        self.assertEqual(shifted.X[1, 1], math.log(3))
+        left = fa.Plan("stays", {"x": "log(price, nonpositive='missing')"}).build(TABLE)
+        self.assertEqual(left.rows.dropped.tolist(), [2, 3])
+
+
+class NewRows(unittest.TestCase):
+    def setUp(self) -> None:
+        self.table = huts(200, seed=21, missing=0)
+
+    def resolved(self, text: str) -> fa.Plan:
+        return fa.Plan("stays", {"x": text}).resolve(self.table)
+
+    def new(self, *ways: str | None) -> dict[str, Any]:
+        return {"access": list(ways), "price": [1.0] * len(ways)}
+
+    def test_a_category_seen_only_in_new_rows(self) -> None:
+        with self.assertRaises(fa.DataError) as caught:
+            self.resolved("access").build(self.new("road", "ferry", "boat", "sledge"))
+        told = str(caught.exception)
+        for said in ("terms.x", "was not there when the plan was resolved: 'ferry', 'sledge'", "2 rows", "Rows 2, 4.", "unseen"):
+            self.assertIn(said, told)
+
+    def test_an_unseen_category_may_be_missing_or_pooled(self) -> None:
+        made = self.resolved("category(access, unseen='missing')").build(self.new("road", "ferry", "boat"))
+        self.assertEqual(made.rows.dropped.tolist(), [2])
+        made = self.resolved("category(access, pool=0.1, unseen='pool')").build(self.new("road", "ferry", "boat"))
+        self.assertEqual(made.names, ["intercept", "x_road", "x_trail", "x_other"])
+        np.testing.assert_array_equal(made.X[:, 1:], [[1, 0, 0], [0, 0, 1], [0, 0, 1]])
+
+    def test_missing_may_be_a_category(self) -> None:
+        table = huts(200, seed=22, missing=0.2)
+        resolved = fa.Plan("stays", {"x": "category(access, missing='category', reference='road')"}).resolve(table)
+        self.assertIn("missing]", resolved.spec.terms["x"])
+        made = resolved.build(self.new(None, "road", "trail"))
+        self.assertEqual(made.names[-2:], ["x_trail", "x_missing"])
+        np.testing.assert_array_equal(made.X[:, -2:], [[0, 1], [0, 0], [1, 0]])
+
+    def test_a_resolved_plan_asks_only_for_what_it_reads(self) -> None:
+        resolved = self.resolved("category(access) * (price > 5 and access != 'boat')")
+        one = resolved.build(self.new("road"))
+        self.assertIsNone(one.y)
+        with self.assertRaisesRegex(fa.PlanError, "there is no variable called 'price'"):
+            resolved.build({"access": ["road"]})
+
+    def test_a_resolved_plan_edited_by_hand_is_noticed(self) -> None:
+        content = self.resolved("access").spec.model_dump(exclude_none=True)
+        content["columns"]["x"] = ["x_road"]
+        with self.assertRaisesRegex(fa.DataError, "names 1 columns of this term, and it has 3"):
+            fa.Plan.of(spec_from(content)).build(self.new("road"))
+
+
+class PlanFiles(unittest.TestCase):
+    @given(st.dictionaries(st.text(alphabet="abz_ é-", min_size=1, max_size=6), TERMS, min_size=1, max_size=4))
+    @settings(max_examples=60)
+    def test_a_plan_survives_its_file(self, terms: dict[str, str]) -> None:
+        plan = fa.Plan(
+            "log(stays)",
+            terms,
+            intercept=False,
+            derived={"a'\"b": "price > 1"},
+            variables={"q 1": {"labels": {"0": 'n"o', "1": "y\\es\n"}}},
+            rows={"keep": "access == 'road'", "missing": "keep"},
+            data={"missing_values": ["", "-", "n/a"], "carry": ["hut"]},
+        )
+        self.assertEqual(fa.Plan.from_text(str(plan)), plan)
+
+    def test_wrong_files(self) -> None:
+        for text, said in (
+            ("response = stays", "the plan is no TOML"),
+            ("response = 'a'\nresponse = 'b'", "no TOML"),
+            ("facturum = 2", "reads format 1"),
+            ("[terms]\nx = 3", "terms.x: 3 will not do here"),
+            ("[term]\nx = 'a'", "did you mean 'terms'?"),
+            ("intercept = 'yes'", "intercept: 'yes' will not do here"),
+            ("[terms]\nresponse = 'log(stays)'", "before the first [section]"),
+        ):
+            with self.subTest(text), self.assertRaises(fa.PlanError) as caught:
+                parse_plan(text)
+            self.assertIn(said, str(caught.exception))
+        with self.assertRaisesRegex(fa.PlanError, "could not be read"):
+            fa.Plan.load("/nowhere/plan.toml")
+
+    def test_the_text_of_a_plan_has_its_sections_in_the_order_of_the_format(self) -> None:
+        text = plan_text(fa.Plan("y", {"a": "b"}, rows={"keep": "c"}, derived={"d": "e"}, data={"time": "t"}).spec)
+        places = [text.index(word) for word in ("facturum", "response", "intercept", "[data]", "[derived]", "[rows]", "[terms]")]
+        self.assertEqual(places, sorted(places))
