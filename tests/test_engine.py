@@ -86,7 +86,9 @@ class Agreement(unittest.TestCase):
             made = built(plan(terms, response=None, rows=rows), TABLE)
         except (fa.DataError, fa.PlanError) as error:
             # an overflow, or two blocks whose products have one name, are refused; anything else is a mistake
-            self.assertRegex(str(error), "infinite|would be called|one category|no row is left|has too few|no remaining")
+            self.assertRegex(
+                str(error), "infinite|would be called|one category|no row is left|has too few|no remaining"
+            )
             return
         for at, column in enumerate(made.columns):
             if column.column is not None:
@@ -215,7 +217,9 @@ class Learning(unittest.TestCase):
 
     def test_learned_numbers_are_the_exact_ones(self) -> None:
         table = huts(500, seed=14)
-        spec = plan({k: LEARNING[k] for k in ("center", "standardize", "mean", "median", "by", "sd")}).resolve(table).spec
+        spec = (
+            plan({k: LEARNING[k] for k in ("center", "standardize", "mean", "median", "by", "sd")}).resolve(table).spec
+        )
         prices = [Fraction(value) for value in table["price"] if value is not None]
         mean = float(sum(prices) / len(prices))
         self.assertEqual(parse(spec.terms["center"]).at, mean)  # type: ignore[attr-defined]
@@ -313,7 +317,10 @@ class Codings(unittest.TestCase):
     def test_reference(self) -> None:
         found = self.fit("category(way, reference='road')")
         m = self.means
-        self.check(found, {"intercept": m["road"], **{f"way_{w.replace(' ', '_')}": m[w] - m["road"] for w in m if w != "road"}})
+        self.check(
+            found,
+            {"intercept": m["road"], **{f"way_{w.replace(' ', '_')}": m[w] - m["road"] for w in m if w != "road"}},
+        )
 
     def test_every(self) -> None:
         found = self.fit("category(way, coding='every')", intercept=False)
@@ -359,7 +366,9 @@ class Accuracy(unittest.TestCase):
 
     def test_orthogonal_columns_agree_with_exact_arithmetic(self) -> None:
         x = [Fraction(v) for v in (2019.5, 2020, 2020.25, 2021, 2022, 2022, 2023.5, 2024, 2030)]
-        made = fa.Plan(None, {"x": "polynomial(x, 5, orthogonal=True)"}, intercept=False).build({"x": [float(v) for v in x]})
+        made = fa.Plan(None, {"x": "polynomial(x, 5, orthogonal=True)"}, intercept=False).build(
+            {"x": [float(v) for v in x]}
+        )
         basis: list[list[Fraction]] = [[Fraction(1)] * len(x)]
         for degree in range(1, 6):
             column = [value**degree for value in x]

@@ -309,7 +309,13 @@ class NewRows(unittest.TestCase):
         with self.assertRaises(fa.DataError) as caught:
             self.resolved("access").build(self.new("road", "ferry", "boat", "sledge"))
         told = str(caught.exception)
-        for said in ("terms.x", "was not there when the plan was resolved: 'ferry', 'sledge'", "2 rows", "Rows 2, 4.", "unseen"):
+        for said in (
+            "terms.x",
+            "was not there when the plan was resolved: 'ferry', 'sledge'",
+            "2 rows",
+            "Rows 2, 4.",
+            "unseen",
+        ):
             self.assertIn(said, told)
 
     def test_an_unseen_category_may_be_missing_or_pooled(self) -> None:
@@ -374,5 +380,8 @@ class PlanFiles(unittest.TestCase):
 
     def test_the_text_of_a_plan_has_its_sections_in_the_order_of_the_format(self) -> None:
         text = plan_text(fa.Plan("y", {"a": "b"}, rows={"keep": "c"}, derived={"d": "e"}, data={"time": "t"}).spec)
-        places = [text.index(word) for word in ("facturum", "response", "intercept", "[data]", "[derived]", "[rows]", "[terms]")]
+        places = [
+            text.index(word)
+            for word in ("facturum", "response", "intercept", "[data]", "[derived]", "[rows]", "[terms]")
+        ]
         self.assertEqual(places, sorted(places))

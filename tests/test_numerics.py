@@ -161,7 +161,9 @@ class MomentsOfColumns(unittest.TestCase):
         ones = Moments.of(len(sizes))
         ones.put_ones(slice(0, len(sizes)), np.array(sizes), total)
         np.testing.assert_allclose(ones.mean, np.array(sizes) / total)
-        self.assertEqual(runs(np.arange(len(sizes)), np.array(sizes)).tolist(), np.repeat(range(len(sizes)), sizes).tolist())
+        self.assertEqual(
+            runs(np.arange(len(sizes)), np.array(sizes)).tolist(), np.repeat(range(len(sizes)), sizes).tolist()
+        )
 
 
 class PowersAndDistances(unittest.TestCase):

@@ -223,7 +223,7 @@ class Memory(unittest.TestCase):
                 Table.of(given_table)
 
     def test_any_names_and_labels_work(self) -> None:
-        names = ["snow depth", "if", "größe", "a.b", "=1+1", 'q"uo\'te', "日本", "x\ny", "missing", "category"]
+        names = ["snow depth", "if", "größe", "a.b", "=1+1", "q\"uo'te", "日本", "x\ny", "missing", "category"]
         table: dict[str, Any] = {name: ["=A1", "-b", "+c", "@d", "日本", 'q"', "new\nline"] for name in names}
         table["y"] = list(range(7))
         texts = {f"t{at}": str(fa.terms.category(fa.terms.variable(name), limit=9)) for at, name in enumerate(names)}

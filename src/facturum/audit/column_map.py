@@ -210,7 +210,9 @@ def _warnings(built: Built, entries: list[ColumnEntry]) -> list[str]:
     ]
     if built.spec.intercept:
         for key, names in (built.spec.columns or {}).items():
-            parts = [e for e in entries if e.term == key != "response" and e.measure == "indicator" and e.reference is None]
+            parts = [
+                e for e in entries if e.term == key != "response" and e.measure == "indicator" and e.reference is None
+            ]
             if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
                 found.append(f"the columns of {key} add up to the intercept: leave one of the two out.")
     if built.X.shape[0] <= built.X.shape[1]:

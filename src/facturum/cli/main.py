@@ -199,7 +199,7 @@ def _print_json(content: Any) -> None:
 def run() -> None:
     """Run the command line; errors go to standard error, without a traceback."""
     try:
-        status = main.main(standalone_mode=False)
+        status = main.main(prog_name="facturum", standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
     except click.ClickException as error:
         error.show()

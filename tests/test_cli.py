@@ -1,0 +1,276 @@
+"""The command line, the sample, the examples, the documentation: as a new user meets them."""
+
+from __future__ import annotations
+
+import csv
+import doctest
+import importlib
+import json
+import pkgutil
+import re
+import shutil
+import subprocess
+import sys
+import tomllib
+import unittest
+
+import numpy as np
+
+import facturum
+import facturum as fa
+from facturum.demo.generate import write_samples
+from facturum.language import nodes
+from facturum.language.nodes import operation
+from facturum.language.options import argument
+from facturum.language.reference import reference
+from facturum.language.transforms import Elementwise
+from facturum.show import terminal
+from tests.support import ROOT, SAMPLE, Folder, column_by_formula, command
+
+
+class Commands(Folder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.plan = SAMPLE / "huts.toml"
+        self.data = SAMPLE / "huts.csv"
+        self.out = self.folder / "build"
+
+    def test_the_whole_way(self) -> None:
+        built = command("build", self.plan, self.data, "--out", self.out)
+        self.assertEqual((built.returncode, built.stderr), (0, ""))
+        for said in ("1,886 of 2,400 rows kept", "295 left out: keep is false", "access_cable_car", "log(price)"):
+            self.assertIn(said, built.stdout)
+        explained = command("explain", self.out, "slope", "beds")
+        for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "One percent more beds"):
+            self.assertIn(said, explained.stdout)
+        self.assertEqual(command("verify", self.out, self.data).returncode, 0)
+        cells = self.data.read_text("utf-8").splitlines()
+        changed = cells[5].replace(",2250,", ",2251,")
+        self.assertNotEqual(changed, cells[5])
+        (self.folder / "changed.csv").write_text("\n".join([*cells[:5], changed, *cells[6:], ""]), "utf-8")
+        failed = command("verify", self.out, self.folder / "changed.csv")
+        self.assertEqual((failed.returncode, failed.stderr), (1, ""))
+        self.assertIn("The cell of altitude in row 5 has changed since the build.", failed.stdout)
+        again = command(
+            "build", self.out / "plan.resolved.toml", self.data, "--out", self.folder / "again", "--threads", "1"
+        )
+        self.assertEqual(again.returncode, 0)
+        one, two = fa.open_design(self.out), fa.open_design(self.folder / "again")
+        self.assertEqual(one.X.tobytes("F"), two.X.tobytes("F"))
+
+    def test_output_for_programs(self) -> None:
+        built = json.loads(
+            command("build", self.plan, self.data, "--out", self.out, "--json", "--format", "csv").stdout
+        )
+        self.assertEqual(built["rows"]["kept"], 1886)
+        self.assertEqual(built["columns"][:2], ["intercept", "access_cable_car"])
+        explained = json.loads(command("explain", self.out, "price", "--json").stdout)
+        self.assertEqual([entry["formula"] for entry in explained], ["log(price)"])
+        everything = json.loads(command("explain", self.out, "--json").stdout)
+        self.assertEqual(len(everything["columns"]), 19)
+        self.assertEqual(set(everything["fingerprints"]) >= {"price", "open", "month", "hut_code"}, True)
+        outcome = json.loads(command("verify", self.out, self.data, "--json").stdout)
+        self.assertEqual(outcome, {"ok": True, "exact": True, "steps": 0, "failures": []})
+
+    def test_mistakes_exit_with_two_and_leave_no_folder(self) -> None:
+        broken = self.folder / "broken.toml"
+        text = self.plan.read_text("utf-8")
+        for change, said in (
+            (("log(beds)", "log(bads)"), "terms.beds: there is no variable called 'bads'; did you mean 'beds'?"),
+            (("reference='trail')\"\n", "reference='tral')\"\n"), "did you mean 'trail'?"),
+            (("learn ", "lern "), "did you mean 'learn'?"),
+            (("[rows]", "[rows"), "is no TOML"),
+            (("open == 'yes'", "price > 9000"), "no row is left"),
+        ):
+            broken.write_text(text.replace(*change, 1), "utf-8")
+            found = command("build", broken, self.data, "--out", self.out)
+            with self.subTest(said):
+                self.assertEqual((found.returncode, found.stdout), (2, ""))
+                self.assertTrue(found.stderr.startswith("error: "), found.stderr)
+                self.assertIn(said, found.stderr)
+                self.assertNotIn("Traceback", found.stderr)
+                self.assertEqual([path.name for path in self.folder.iterdir()], ["broken.toml"])
+        for words, said in (
+            (("build", self.plan, "none.csv", "--out", self.out), "there is no file none.csv"),
+            (("build", self.plan, self.data), "Missing option '--out'"),
+            (("build", self.plan, self.data, "--out", self.folder), "is there already"),
+            (("explain", self.folder), "no build of Facturum"),
+            (("bild",), "No such command"),
+        ):
+            found = command(*words)
+            self.assertEqual(found.returncode, 2)
+            self.assertIn(said, found.stderr)
+        self.assertFalse(self.out.exists())
+
+    def test_an_unknown_column_is_answered_with_the_nearest(self) -> None:
+        command("build", self.plan, self.data, "--out", self.out)
+        found = command("explain", self.out, "slope_rod")
+        self.assertEqual(found.returncode, 2)
+        self.assertIn("did you mean 'slope_road'?", found.stderr)
+
+    def test_the_demo_lays_out_builds_and_keeps_what_is_the_users(self) -> None:
+        found = command("demo", "--out", "d", cwd=self.folder)
+        self.assertEqual((found.returncode, found.stderr), (0, ""))
+        self.assertIn("What explains the overnight stays", found.stdout)
+        self.assertIn("facturum verify d/build d/huts.csv", found.stdout)
+        path = self.folder / "d/huts.csv"
+        lines = path.read_text("utf-8").splitlines()
+        lines[1] = lines[1].replace(",62", ",63")
+        path.write_text("\n".join(lines) + "\n", "utf-8")
+        verified = command("verify", "d/build", "d/huts.csv", cwd=self.folder)
+        self.assertEqual(verified.returncode, 1)
+        self.assertIn("The cell of stays in row 1 has changed", verified.stdout)
+        again = command("demo", "--out", "d", cwd=self.folder)
+        self.assertIn("huts.csv in d differ from the sample and were left as they are", again.stdout)
+        self.assertEqual(path.read_text("utf-8").splitlines(), lines)
+
+    def test_help_is_worth_reading_and_quick(self) -> None:
+        program = "import sys\nsys.argv = ['facturum', '--help']\nfrom facturum.cli.main import run\nrun()"
+        found = subprocess.run(
+            [sys.executable, "-X", "importtime", "-c", program], capture_output=True, text=True, check=True
+        )
+        self.assertIn("facturum build plan.toml data.csv", found.stdout)
+        modules = {line.rpartition("|")[2].strip().partition(".")[0] for line in found.stderr.splitlines()}
+        self.assertIn("click", modules)
+        self.assertEqual(modules & {"pandas", "scipy", "matplotlib", "numpy", "pyarrow", "pydantic"}, set())
+        for name in ("build", "explain", "verify", "demo", "completion"):
+            self.assertIn(name, found.stdout)
+            self.assertGreater(len(command(name, "--help").stdout.splitlines()), 5)
+
+    def test_completion_offers_commands_and_options(self) -> None:
+        script = command("completion", "bash").stdout
+        self.assertIn("_FACTURUM_COMPLETE", script)
+        offered = command(_FACTURUM_COMPLETE="bash_complete", COMP_WORDS="facturum ve", COMP_CWORD="1").stdout
+        self.assertIn("verify", offered)
+
+    def test_a_hostile_name_does_not_reach_the_terminal(self) -> None:
+        table = self.folder / "t.csv"
+        with table.open("w", newline="") as handle:
+            csv.writer(handle).writerows([["w", "y"], *[[label, 1] for label in ("a\x1b[31m", "b[bold]") * 3]])
+        (self.folder / "p.toml").write_text('response = "y"\n[terms]\nw = "category(w, coding=\'every\')"\n')
+        found = command("build", self.folder / "p.toml", table, "--out", self.out)
+        self.assertEqual(found.returncode, 0, found.stderr)
+        self.assertNotIn("\x1b[31m", found.stdout)
+        self.assertIn("b[bold]", found.stdout)
+        self.assertEqual(terminal.safe("a\x1b[2J\x07").plain, "a\\x1b[2J\\x07")
+
+
+class Sample(Folder):
+    def test_the_generator_makes_the_files_that_ship(self) -> None:
+        write_samples(self.folder)
+        for name in ("huts.csv", "survey.csv", "energy.csv", "weather.csv"):
+            self.assertEqual((self.folder / name).read_bytes(), (SAMPLE / name).read_bytes(), name)
+
+    def test_the_sample_is_what_later_work_needs(self) -> None:
+        tables = {name: fa.read(SAMPLE / f"{name}.csv") for name in ("huts", "survey", "energy", "weather")}
+        self.assertEqual(len(tables["huts"]), 2400)
+        self.assertEqual(tables["huts"]["hut_code"].labels[:2], ("00100", "00101"))
+        self.assertGreater(tables["huts"]["snow_depth"].missing_rows().mean(), 0.05)
+        self.assertEqual((len(tables["energy"]), len(tables["weather"])), (20, 4 * 1826))
+        answers = {item: tables["survey"][f"q_{item}"].at(0, 1200) for item in range(1, 6)}
+        both = answers[1].valid & answers[3].valid
+        self.assertLess(np.corrcoef(answers[1].data[both], answers[3].data[both])[0, 1], -0.3)
+
+    def test_the_plan_finds_the_effects_that_were_put_in(self) -> None:
+        plan = fa.Plan.load(SAMPLE / "huts.toml").spec
+        terms = {
+            "hut": "hut",
+            "month": "regroup(month_text, {'summer': ['07', '08', '09']}, rest='other')",
+            "price": "log(price)",
+        }
+        with (SAMPLE / "huts.csv").open(newline="") as handle:
+            rows = [
+                row for row in csv.DictReader(handle) if row["open"] == "yes" and row["stays"] and row["price"] != "NA"
+            ]
+        table = {
+            "hut": [row["hut"] for row in rows],
+            "month_text": [row["month"][5:] for row in rows],
+            "price": [float(row["price"]) for row in rows],
+            "stays": [float(row["stays"]) for row in rows],
+        }
+        made = fa.Plan(plan.response, terms).build(table)
+        b = dict(zip(made.names, np.linalg.lstsq(made.X, made.y, rcond=None)[0], strict=True))
+        self.assertLess(b["price"], -0.3)
+        self.assertGreater(b["month_summer"], 0.3)
+
+
+class Examples(Folder):
+    def test_every_example_runs(self) -> None:
+        examples = sorted((ROOT / "examples").glob("*.py"))
+        self.assertGreaterEqual(len(examples), 2)
+        for path in examples:
+            found = subprocess.run(
+                [sys.executable, str(path)], capture_output=True, text=True, cwd=self.folder, check=False
+            )
+            self.assertEqual((found.returncode, found.stderr), (0, ""), path)
+        self.assertIn("columns as before: True - y: None", found.stdout)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_the_commands_of_the_readme_work(self) -> None:
+        text = (ROOT / "README.md").read_text("utf-8")
+        for name in ("huts.csv", "huts.toml"):
+            shutil.copy(SAMPLE / name, self.folder)
+        lines = [line for block in re.findall(r"```console\n(.*?)```", text, re.S) for line in block.splitlines()]
+        ran = [line.removeprefix("$ facturum ").split() for line in lines if line.startswith("$ facturum ")]
+        self.assertGreaterEqual(len(ran), 3)
+        for words in ran:
+            self.assertEqual(command(*words, cwd=self.folder).returncode, 0, words)
+        for block in re.findall(r"```python\n(.*?)```", text, re.S):
+            subprocess.run([sys.executable, "-c", block], cwd=self.folder, check=True, capture_output=True)
+        for block in re.findall(r"```toml\n(.*?)```", text, re.S):
+            tomllib.loads(block)
+        for link in re.findall(r"\]\(((?:docs|examples|src)[^)#]*)", text):
+            self.assertTrue((ROOT / link).exists(), link)
+
+    def test_what_is_generated_is_up_to_date(self) -> None:
+        found = subprocess.run(
+            [sys.executable, "tools/generate.py", "--check"], cwd=ROOT, capture_output=True, text=True, check=False
+        )
+        self.assertEqual((found.returncode, found.stdout), (0, ""))
+        self.assertEqual((ROOT / "docs/language.md").read_text("utf-8"), reference())
+
+
+class Documentation(unittest.TestCase):
+    def test_every_example_in_a_docstring_is_true(self) -> None:
+        tried = 0
+        for module in pkgutil.walk_packages(facturum.__path__, "facturum."):
+            found = importlib.import_module(module.name)
+            outcome = doctest.testmod(found, optionflags=doctest.ELLIPSIS, extraglobs={"np": np})
+            self.assertEqual(outcome.failed, 0, module.name)
+            tried += outcome.attempted
+        self.assertEqual(doctest.testmod(facturum).failed, 0)
+        self.assertGreater(tried, 60)
+
+    def test_public_things_are_documented(self) -> None:
+        for name in facturum.__all__:
+            self.assertGreater(len((getattr(facturum, name).__doc__ or "").strip()), 20, name)
+        for made in nodes.REGISTRY.values():
+            self.assertIn("Example:", made.__doc__ or "", made.name)
+
+
+class AddingAnOperation(unittest.TestCase):
+    def test_one_short_class_is_all_it_takes(self) -> None:
+        @operation
+        class CubeRoot(Elementwise):
+            """The cube root, of either sign.
+
+            Example: `cube_root(x)`.
+            """
+
+            x: object = argument("a number")
+
+            def compute(self, x: np.ndarray) -> np.ndarray:
+                return np.cbrt(x)
+
+        self.addCleanup(nodes.REGISTRY.pop, "cube_root")
+        table = {"x": [8.0, -27.0, 1.0, 64.0], "way": ["a", "b", "a", "b"]}
+        made = fa.Plan(None, {"r": "cube_root([x, x * 8])", "s": "way * cube_root(x)"}).build(table)
+        np.testing.assert_allclose(made.X[:, 1:3], [[2, 4], [-3, -6], [1, 2], [4, 8]])
+        self.assertEqual(made.columns["s_b"].formula, "(way == 'b') * cube_root(x)")
+        self.assertTrue(made.verify(table).exact)
+        self.assertEqual(str(fa.terms.cube_root("x")), "cube_root(x)")
+        self.assertIn("### `cube_root(x)`", reference())
+        assert made._built is not None
+        self.assertEqual(column_by_formula(made._built, "cube_root(x)").tolist(), made.X[:, 1].tolist())
+        with self.assertRaisesRegex(fa.PlanError, "cube_root needs a number"):
+            fa.Plan(None, {"r": "cube_root(way)"}).build(table)
