@@ -47,7 +47,12 @@ class Bad:
 
 CASES = {
     "unknown variable": Bad(
-        ["terms.x: there is no variable called 'prise'; did you mean 'price'?", "log(prise)", "    ^^^^^", "The table has"],
+        [
+            "terms.x: there is no variable called 'prise'; did you mean 'price'?",
+            "log(prise)",
+            "    ^^^^^",
+            "The table has",
+        ],
         {"x": "log(prise)"},
     ),
     "unknown operation": Bad(["no operation called 'logg'; did you mean 'log'?", "^^^^"], {"x": "logg(price)"}),
@@ -74,7 +79,12 @@ CASES = {
     "syntax": Bad(["terms.x: this is no expression", "log(price", "^"], {"x": "log(price"}),
     "single equals sign": Bad(["A comparison is written with =="], {"x": "access = 'road'"}),
     "log of nothing positive": Bad(
-        ["terms.x: 'log(price)' is not defined for these values in 2 rows", "Rows 2, 3.", "shift=1", 'nonpositive="missing"'],
+        [
+            "terms.x: 'log(price)' is not defined for these values in 2 rows",
+            "Rows 2, 3.",
+            "shift=1",
+            'nonpositive="missing"',
+        ],
         {"x": "log(price)"},
         kind=fa.DataError,
     ),
@@ -84,7 +94,9 @@ CASES = {
     "zero by zero": Bad(["infinite or not a number", "Row 2."], {"x": "price / price"}, kind=fa.DataError),
     "overflow": Bad(["exp(beds * 500)", "5 rows", "Rows 2, 3, 4, 5, 6."], {"x": "exp(beds * 500)"}, kind=fa.DataError),
     "overflow in a product of blocks": Bad(
-        ["is infinite or not a number"], {"x": "category(access) * exp(beds * 100) * exp(beds * 100)"}, kind=fa.DataError
+        ["is infinite or not a number"],
+        {"x": "category(access) * exp(beds * 100) * exp(beds * 100)"},
+        kind=fa.DataError,
     ),
     "infinite source": Bad(
         ["'price' is infinite in 1 row", "Row 4.", "Infinite values count as wrong"],
@@ -93,7 +105,10 @@ CASES = {
         kind=fa.DataError,
     ),
     "reference not there": Bad(
-        ["terms.x: no remaining row has the reference category 'raod' of 'access'; did you mean 'road'?", "boat, road, trail"],
+        [
+            "terms.x: no remaining row has the reference category 'raod' of 'access'; did you mean 'road'?",
+            "boat, road, trail",
+        ],
         {"x": "category(access, reference='raod')"},
         kind=fa.DataError,
     ),
@@ -116,9 +131,7 @@ CASES = {
         {"x": "guest"},
         kind=fa.DataError,
     ),
-    "more categories than the limit": Bad(
-        ["more than limit=2"], {"x": "category(access, limit=2)"}, kind=fa.DataError
-    ),
+    "more categories than the limit": Bad(["more than limit=2"], {"x": "category(access, limit=2)"}, kind=fa.DataError),
     "one category only": Bad(
         ["one category 'road'", "nothing to compare"],
         {"x": "access"},
@@ -150,7 +163,9 @@ CASES = {
         ["the terms 'way' and 'way_road' both have a column called 'way_road'", "another key"],
         {"way": "access", "way_road": "beds"},
     ),
-    "two members of one name": Bad(["two columns of the term would be called"], {"x": "[beds * 2, beds / 2 * 4, beds * 2]"}),
+    "two members of one name": Bad(
+        ["two columns of the term would be called"], {"x": "[beds * 2, beds / 2 * 4, beds * 2]"}
+    ),
     "a term called as the intercept": Bad(["both have a column called 'intercept'"], {"Intercept": "beds"}),
     "response as a term": Bad(
         ["terms.response: 'response' is not a term", "before the first [section]"], {"response": "stays"}
@@ -160,8 +175,12 @@ CASES = {
         ["rows.kepp: [rows] has no such key; did you mean 'keep'?"], sections={"rows": {"kepp": "beds > 1"}}
     ),
     "unknown data key": Bad(["data.delimeter", "did you mean 'delimiter'?"], sections={"data": {"delimeter": ";"}}),
-    "wrong choice": Bad(["rows.missing: 'skip' is not one of the choices", "'drop'"], sections={"rows": {"missing": "skip"}}),
-    "wrong kind of kind": Bad(["'nominal' is not one of the choices"], sections={"variables": {"access": {"kind": "nominal"}}}),
+    "wrong choice": Bad(
+        ["rows.missing: 'skip' is not one of the choices", "'drop'"], sections={"rows": {"missing": "skip"}}
+    ),
+    "wrong kind of kind": Bad(
+        ["'nominal' is not one of the choices"], sections={"variables": {"access": {"kind": "nominal"}}}
+    ),
     "declared variable not there": Bad(
         ["variables.acess: the table has no variable 'acess'; did you mean 'access'?"],
         sections={"variables": {"acess": {"kind": "category"}}},
@@ -189,10 +208,15 @@ CASES = {
         ["that are no truth", "Rows 1, 2, 3"], sections={"variables": {"access": {"kind": "truth"}}}, kind=fa.DataError
     ),
     "text declared a time": Bad(["that are no time"], sections={"data": {"time": "access"}}, kind=fa.DataError),
-    "unknown time variable": Bad(["data.time: there is no variable called 'moth'; did you mean 'month'?"],
-                                 sections={"data": {"time": "moth"}}),
-    "time as a term": Bad(["'month' is a time, and no column by itself"], {"x": "month"}, sections={"data": {"time": "month"}}),
-    "time as a number": Bad(["log needs a number, and 'month' is a time"], {"x": "log(month)"}, sections={"data": {"time": "month"}}),
+    "unknown time variable": Bad(
+        ["data.time: there is no variable called 'moth'; did you mean 'month'?"], sections={"data": {"time": "moth"}}
+    ),
+    "time as a term": Bad(
+        ["'month' is a time, and no column by itself"], {"x": "month"}, sections={"data": {"time": "month"}}
+    ),
+    "time as a number": Bad(
+        ["log needs a number, and 'month' is a time"], {"x": "log(month)"}, sections={"data": {"time": "month"}}
+    ),
     "no period": Bad(["'soon' is no period", "2023-04"], {"x": "month < 'soon'"}, sections={"data": {"time": "month"}}),
     "unknown category": Bad(
         ["no row has the category 'raod'; did you mean 'road'?", "The categories are"], {"x": "access == 'raod'"}
@@ -211,17 +235,25 @@ CASES = {
         kind=fa.DataError,
     ),
     "standardising a constant": Bad(["is constant"], {"x": "standardize(beds - beds)"}),
-    "statistic of nothing": Bad(["'none' has no value in any row to learn from"], {"x": "beds - mean(none)"}, kind=fa.DataError),
+    "statistic of nothing": Bad(
+        ["'none' has no value in any row to learn from"], {"x": "beds - mean(none)"}, kind=fa.DataError
+    ),
     "clip without bounds": Bad(["clip needs a bound"], {"x": "clip(beds)"}),
     "clip the wrong way round": Bad(["low (5) is above high (2)"], {"x": "clip(beds, 5, 2)"}),
-    "coding without a reference": Bad(["the coding 'helmert' has no reference"], {"x": "category(access, 'road', 'helmert')"}),
+    "coding without a reference": Bad(
+        ["the coding 'helmert' has no reference"], {"x": "category(access, 'road', 'helmert')"}
+    ),
     "score of unordered": Bad(["have no order to count by"], {"x": "score(access)"}),
     "polynomial of unordered": Bad(["have no order to count by"], {"x": "category(access, coding='polynomial')"}),
     "pooling new ones without a pool": Bad(["needs a pooled category"], {"x": "category(access, unseen='pool')"}),
     "regrouping twice": Bad(["'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}),
-    "regrouping what is not there": Bad(["has no category 'rod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['rod']})"}),
+    "regrouping what is not there": Bad(
+        ["has no category 'rod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['rod']})"}
+    ),
     "lookup of two kinds": Bad(["mixes texts and numbers"], {"x": "lookup(access, {'road': 1, 'boat': 'x'})"}),
-    "lookup with keys of another length": Bad(["has 2 parts for 1 variables"], {"x": "lookup(access, {('a', 'b'): 1})"}),
+    "lookup with keys of another length": Bad(
+        ["has 2 parts for 1 variables"], {"x": "lookup(access, {('a', 'b'): 1})"}
+    ),
     "derived circle": Bad(
         ["go in a circle: a → b → a"], {"x": "a"}, sections={"derived": {"a": "b + 1", "b": "a + 1"}}
     ),
@@ -231,18 +263,27 @@ CASES = {
     "derived of several columns": Bad(
         ["has several columns"], {"x": "many"}, sections={"derived": {"many": "polynomial(beds, 2)"}}
     ),
-    "unused derived with a mistake": Bad(["derived.d: there is no variable called 'bads'"], sections={"derived": {"d": "bads + 1"}}),
-    "learned keep": Bad(["rows.keep: keep holds 'mean(beds)', which is learned"], sections={"rows": {"keep": "beds > mean(beds)"}}),
+    "unused derived with a mistake": Bad(
+        ["derived.d: there is no variable called 'bads'"], sections={"derived": {"d": "bads + 1"}}
+    ),
+    "learned keep": Bad(
+        ["rows.keep: keep holds 'mean(beds)', which is learned"], sections={"rows": {"keep": "beds > mean(beds)"}}
+    ),
     "learned keep through a derived one": Bad(
         ["which is learned"], sections={"rows": {"learn": "high"}, "derived": {"high": "beds > median(beds)"}}
     ),
     "keep that is no condition": Bad(["keep is a condition, and this is none"], sections={"rows": {"keep": "access"}}),
     "no row kept": Bad(
-        ["no row is left of 6: 6 where keep is false", "Loosen"], sections={"rows": {"keep": "beds > 10"}}, kind=fa.DataError
+        ["no row is left of 6: 6 where keep is false", "Loosen"],
+        sections={"rows": {"keep": "beds > 10"}},
+        kind=fa.DataError,
     ),
     "no row left after dropping": Bad(["6 where terms.x has no value"], {"x": "none"}, kind=fa.DataError),
     "no row to learn from": Bad(
-        ["no row is left to learn from"], {"x": "standardize(beds)"}, sections={"rows": {"learn": "beds > 10"}}, kind=fa.DataError
+        ["no row is left to learn from"],
+        {"x": "standardize(beds)"},
+        sections={"rows": {"learn": "beds > 10"}},
+        kind=fa.DataError,
     ),
     "missing refused": Bad(
         ["2 rows have no value, and [rows] missing is 'fail'", "Rows 2, 4.", "terms.x"],
@@ -252,16 +293,20 @@ CASES = {
     ),
     "no terms": Bad(["the plan has no terms"], {}),
     "empty table": Bad(["has no rows"], table={"stays": [], "beds": []}, kind=fa.DataError),
-    "columns of unequal length": Bad(["of unequal length: stays 2, beds 3"], table={"stays": [1, 2], "beds": [1, 2, 3]}, kind=fa.DataError),
+    "columns of unequal length": Bad(
+        ["of unequal length: stays 2, beds 3"], table={"stays": [1, 2], "beds": [1, 2, 3]}, kind=fa.DataError
+    ),
     "digits lost": Bad(
         ["'big' holds whole numbers beyond 2**53", 'kind = "id"'],
         {"x": "big"},
         table={"big": np.array([2**53 + 1, 2**60]), "stays": [1.0, 2.0]},
         kind=fa.DataError,
     ),
-    "response that is a time": Bad(["the response is a number"], response="month", sections={"data": {"time": "month"}}),
+    "response that is a time": Bad(
+        ["the response is a number"], response="month", sections={"data": {"time": "month"}}
+    ),
     "response that is several": Bad(["the response is a number"], response="[stays, price]"),
-}  # fmt: skip
+}
 
 
 class Messages(unittest.TestCase):

@@ -32,8 +32,12 @@ class Contents(Folder):
     def setUp(self) -> None:
         super().setUp()
         self.table = huts(250, seed=50)
-        made = plan(TERMS, response="log(stays)", data={"time": "month", "carry": ["month", "floor", "comfort", "open"]},
-                    rows={"learn": "month < '2022-06'"})  # fmt: skip
+        made = plan(
+            TERMS,
+            response="log(stays)",
+            data={"time": "month", "carry": ["month", "floor", "comfort", "open"]},
+            rows={"learn": "month < '2022-06'"},
+        )
         self.design = made.build(self.table)
         self.target = self.folder / "build"
 
@@ -46,8 +50,8 @@ class Contents(Folder):
             import sys, facturum as fa
             from tests.support import huts, plan
             from tests.test_files import TERMS
-            made = plan(TERMS, response="log(stays)", data={"time": "month", "carry": ["month", "floor", "comfort", "open"]},
-                        rows={"learn": "month < '2022-06'"})
+            data = {"time": "month", "carry": ["month", "floor", "comfort", "open"]}
+            made = plan(TERMS, response="log(stays)", data=data, rows={"learn": "month < '2022-06'"})
             made.build(huts(250, seed=50), threads=int(sys.argv[2])).save(sys.argv[1])
             """
         )

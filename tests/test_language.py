@@ -19,7 +19,7 @@ from facturum.language.nodes import Column
 from facturum.language.parser import parse
 from facturum.language.reference import reference
 from tests.expressions import CONDITIONS, SCALARS, TERMS
-from tests.support import Slow, column_by_formula, built, huts, plan, rows_of
+from tests.support import Slow, built, column_by_formula, huts, plan, rows_of
 
 SLOW = Slow({"comfort": ["poor", "fair", "good"]})
 TABLE = huts(60, seed=3, missing=0.2)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import itertools
 import math
 import unittest
 from typing import Any
@@ -292,7 +293,7 @@ class Declarations(unittest.TestCase):
         }
         for step, texts in chains.items():
             periods = [period_of(text) for text in texts]
-            for one, following in zip(periods, periods[1:], strict=False):
+            for one, following in itertools.pairwise(periods):
                 assert one is not None
                 assert following is not None
                 self.assertEqual((one.step, one.end), (step, following.start))

@@ -89,7 +89,7 @@ def _contrast(reading: Reading) -> str:
             return f"One standard deviation ({reading.size:.6g}) more of {reading.subject}{about}"
         return f"One more of {reading.subject}{about}"
     if isinstance(reading, Holds):
-        return f"Rows where {reading.subject} compared with rows where it does not hold"
+        return f"Rows where {reading.subject} holds compared with the others"
     if isinstance(reading, Indicator):
         against = f"{reading.subject} = {reading.reference} (the reference)" if reading.reference else "none"
         return f"{reading.subject} = {reading.category} compared with {against}"
@@ -111,7 +111,7 @@ def _change(reading: Reading, response: Reading | None) -> str:
     verb = "is higher" if isinstance(reading, Indicator | Contrast | Holds) else "changes"
     named = _named(response)
     if isinstance(response, Logged):
-        return f"{named} {verb} by exactly 100·(exp(b) − 1) percent, for small b about 100·b percent"
+        return f"{named} {verb} by exactly 100·(exp(b) − 1) percent"
     if isinstance(response, Holds | Indicator):
         return f"{named} {verb} by b (100·b percentage points)"
     return f"{named} {verb} by b"
@@ -151,7 +151,7 @@ def _interaction(reading: Product, response: Reading | None) -> str:
             f"than in rows with {left.reference} (the reference)."
         )
     if isinstance(left, Holds):
-        return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} than where it does not hold."
+        return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} holds than in the others."
     return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
 
 

@@ -205,9 +205,10 @@ def run() -> None:
         error.show()
         sys.exit(INPUT_WRONG)
     except FacturumError as error:
-        from facturum.show.terminal import safe
+        from facturum.show import terminal
 
-        click.echo(f"error: {safe(str(error)).plain}", err=True)
+        screen = terminal.console(stderr=True)
+        screen.print(terminal.error_view(error), soft_wrap=not screen.is_terminal)
         sys.exit(INPUT_WRONG)
     except click.Abort:
         click.echo("stopped", err=True)

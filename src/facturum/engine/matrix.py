@@ -76,8 +76,9 @@ def fill(
         rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
         writer = _Writer(matrix, int(offsets[at]), rows, Moments.of(width))
         complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
-        for piece in pieces:
-            writer.write(piece, complete)
+        with np.errstate(all="ignore"):  # what is not finite is found by its moments, and told with its rows
+            for piece in pieces:
+                writer.write(piece, complete)
         return writer.moments
 
     moments = run(work, len(selection.leaves), thread_count(threads), where, tick if callable(tick) else None)

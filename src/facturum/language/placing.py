@@ -92,7 +92,8 @@ class Categorical(Node):
         if isinstance(self.order, tuple):
             self._refuse_outside(present)
             return self
-        self._refuse_too_many(present)
+        if ordered is None:
+            self._refuse_too_many(present)
         order: list[Label | Absent] = list(self._ordered(present, ordered))
         pooled: tuple[Label, ...] = ()
         if self.pool is not None:

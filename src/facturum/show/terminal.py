@@ -14,6 +14,7 @@ from rich.text import Text
 
 from facturum.audit.column_map import ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
+from facturum.errors import FacturumError
 
 NARROWEST = 100
 
@@ -143,6 +144,11 @@ def verification_view(outcome: Verification) -> RenderableType:
     lines: list[RenderableType] = [Text.assemble(("does not agree ", "bold red"), f"{len(failures)} findings")]
     lines += [Padding(safe(str(failure)), (0, 0, 0, 2)) for failure in failures]
     return Group(*lines)
+
+
+def error_view(error: FacturumError) -> Text:
+    """Return an error as it is told: what, where, which rows, and what to write instead."""
+    return Text.assemble(("error: ", "bold red"), safe(str(error)))
 
 
 def lines_view(lines: Iterable[str]) -> RenderableType:
