@@ -114,6 +114,7 @@ HOSTILE = {
     "": "empty",
     "  ": "empty",
     "a b": "no expression",
+    "#\n#": "comma outside a list",
     "a = 3": "no expression",
     "a, b": "comma outside a list",
     "*a": "",
@@ -149,7 +150,7 @@ class Refusals(unittest.TestCase):
                     parse(text)
                 self.assertIn(said, str(caught.exception))
 
-    @given(st.text(alphabet="ab(){}[]'\",.:=<>+-*/%&|^~!@#\\ \n\t019eé\u200b", max_size=60))
+    @given(st.text(alphabet="ab(){}[]'\",.:=<>+-*/%&|^~!@#\\ \r\n\f\t019eé\u200b", max_size=60))
     @settings(max_examples=400, suppress_health_check=[HealthCheck.too_slow])
     def test_random_texts_are_read_or_refused(self, text: str) -> None:
         try:
@@ -165,13 +166,15 @@ class Refusals(unittest.TestCase):
             ("  price + lgo(beds)", "lgo"),
             ("'é' + price[0]", "price[0]"),
             ("log(price, shft=1)", "1"),
+            ("price +\r beds.x", "beds.x"),
+            ("price +\n beds.x", "beds.x"),
         ):
             with self.assertRaises(fa.PlanError) as caught:
                 parse(text)
             start, end = caught.exception.span or (0, 0)
             self.assertEqual(text[start:end], marked)
             lines = str(caught.exception).splitlines()
-            self.assertEqual(lines[2].index("^") - 4, start)
+            self.assertEqual(lines[2].index("^") - 4, start - (text.rfind("\n") + 1))
             self.assertEqual(lines[2].count("^"), len(marked))
 
 

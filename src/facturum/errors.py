@@ -67,11 +67,13 @@ class FacturumError(Exception):
     def _marked_text(self) -> list[str]:
         if self.text is None:
             return []
-        if self.span is None or "\n" in self.text:
+        if self.span is None:
             return ["    " + line for line in self.text.strip().splitlines()[:8]]
-        start, end = self.span
+        before = self.text.rfind("\n", 0, self.span[0]) + 1  # of several lines, the one with the mark is shown
+        line = self.text[before:].partition("\n")[0]
+        start, end = self.span[0] - before, min(self.span[1] - before, len(line))
         shown_from = max(0, start - 60)
-        shown = self.text[shown_from : shown_from + 110]
+        shown = "".join(char if char.isprintable() else " " for char in line[shown_from : shown_from + 110])
         width = max(1, min(end, shown_from + 110) - start)
         return ["    " + shown, "    " + " " * (start - shown_from) + "^" * width]
 

@@ -71,9 +71,10 @@ def parse(text: str) -> Node:
     """
     try:
         _refuse_hostile(text)
-        lead = len(text) - len(text.lstrip())
-        tree = _tree(text.strip())
-        walker = _Walker(text.strip(), lead)
+        plain = text.replace("\r", " ")  # which the grammar would take for the end of a line
+        lead = len(plain) - len(plain.lstrip())
+        tree = _tree(plain.strip())
+        walker = _Walker(plain.strip(), lead)
         _refuse_size(tree, walker)
         return walker.node(tree.body)
     except PlanError as error:
@@ -85,11 +86,10 @@ def parse(text: str) -> Node:
 def _tree(text: str) -> ast.Expression:
     if not text:
         raise PlanError("the expression is empty", remedy="Write a variable or an operation.")
-    source = text if "\n" not in text else "(" + text + "\n)"
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            return ast.parse(source, mode="eval")
+            return ast.parse(_source(text), mode="eval")
     except SyntaxError as problem:
         span = None
         if "\n" not in text and problem.offset is not None:
@@ -99,6 +99,11 @@ def _tree(text: str) -> ast.Expression:
         raise PlanError(f"this is no expression: {what}", span=span, remedy=_syntax_remedy(text)) from None
     except (RecursionError, MemoryError, ValueError, OverflowError):
         raise PlanError("the expression is too large or too deeply nested", remedy="Split it with [derived].") from None
+
+
+def _source(text: str) -> str:
+    """Return what Python's parser is given: a text of several lines stands in brackets of its own."""
+    return text if "\n" not in text else "(" + text + "\n)"
 
 
 def _syntax_remedy(text: str) -> str:
@@ -153,8 +158,9 @@ def _refuse_size(tree: ast.Expression, walker: _Walker) -> None:
 class _Walker:
     def __init__(self, text: str, lead: int) -> None:
         self._wrapped = "\n" in text
-        self._lines = (("(" + text) if self._wrapped else text).split("\n")
+        self._lines = _source(text).split("\n")
         self._lead = lead
+        self._length = len(text)
 
     def node(self, tree: ast.expr) -> Node:
         """Return the node for a syntax tree."""
@@ -171,7 +177,7 @@ class _Walker:
     def _offset(self, line: int, column: int) -> int:
         before = sum(len(part) + 1 for part in self._lines[: line - 1])
         at = len(self._lines[line - 1].encode()[:column].decode(errors="replace"))
-        return before + at - (1 if self._wrapped else 0)
+        return min(max(before + at - (1 if self._wrapped else 0), 0), self._length)
 
     def fail(self, tree: ast.expr, what: str, remedy: str | None = None) -> PlanError:
         return PlanError(what, span=self.span(tree), remedy=remedy)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from pygments import token
 from rich import box
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.rule import Rule
-from rich.syntax import Syntax
+from rich.style import Style
+from rich.syntax import ANSISyntaxTheme, Syntax
 from rich.table import Table
 from rich.text import Text
 
@@ -16,7 +18,15 @@ from facturum.audit.column_map import ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
 from facturum.errors import FacturumError
 
-NARROWEST = 100
+# the terminal's own colours, which can be read on light and on dark
+_THEME = ANSISyntaxTheme(
+    {
+        token.Comment: Style(dim=True),
+        token.String: Style(color="green"),
+        token.Number: Style(color="blue"),
+        token.Keyword: Style(color="blue", bold=True),
+    }
+)
 
 
 def console(stderr: bool = False) -> Console:
@@ -40,7 +50,7 @@ def safe(text: str, style: str = "") -> Text:
 
 def plan_view(text: str, title: str) -> RenderableType:
     """Return a plan file as it is written."""
-    code = Syntax(text.strip(), "toml", theme="ansi_light", background_color="default", word_wrap=True)
+    code = Syntax(text.strip(), "toml", theme=_THEME, background_color="default", word_wrap=True)
     return Group(Rule(safe(title, "bold"), style="dim", align="left"), Padding(code, (0, 0, 1, 2)))
 
 
