@@ -154,7 +154,8 @@ class _Writer:
                 target[own.target] = 1.0
                 self.moments.put_ones(columns, own.sizes, total)
             elif len(own.rows):
-                values = np.add(np.broadcast_to(layer, total)[own.rows], 0.0)
+                values = np.broadcast_to(layer, total)[own.rows]
+                values += 0.0
                 target[own.target] = values
                 self.moments.put_groups(columns, values, own.starts, own.sizes, total)
         if any(layer is not None for layer in block.layers):

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from facturum.data.values import Label, label_text
 from facturum.language.core import Add, Number, Text, Truth
-from facturum.language.logic import Comparison, IfElse
+from facturum.language.logic import Comparison, Conditional
 from facturum.language.lookup import Lookup
 from facturum.language.missing import IsMissing
 from facturum.language.nodes import Column, Node, Part
@@ -82,11 +82,11 @@ def _indicators(category: Category) -> list[Column]:
 def _effects(category: Category) -> list[Column]:
     labels = _labels(category)
     left_out = category.reference_place
-    minus = IfElse(Number(-1), _equals(category, left_out), Number(0))
+    minus = Conditional(Number(-1), _equals(category, left_out), Number(0))
     return [
         Column(
             _part(label),
-            IfElse(Number(1), _equals(category, place), minus),
+            Conditional(Number(1), _equals(category, place), minus),
             Contrast(str(category.x), label, "all", labels[left_out]),
             "contrast",
             labels[left_out],
@@ -101,7 +101,7 @@ def _differences(category: Category) -> list[Column]:
     return [
         Column(
             _part(labels[at]),
-            IfElse(Number(after), Comparison((code, Number(at)), (">=",)), Number(before)),
+            Conditional(Number(after), Comparison((code, Number(at)), (">=",)), Number(before)),
             Contrast(str(category.x), labels[at], "before", labels[at - 1]),
             "contrast",
             labels[at - 1],
@@ -116,7 +116,7 @@ def _helmert(category: Category) -> list[Column]:
     for at, (earlier, own) in enumerate(helmert_steps(len(labels)), start=1):
         is_own = Comparison((code, Number(at)), ("==",))
         is_earlier = Comparison((code, Number(at)), ("<",))
-        formula = IfElse(Number(earlier), is_earlier, IfElse(Number(own), is_own, Number(0)))
+        formula = Conditional(Number(earlier), is_earlier, Conditional(Number(own), is_own, Number(0)))
         reading = Contrast(str(category.x), labels[at], "earlier", ", ".join(labels[:at]))
         columns.append(Column(_part(labels[at]), formula, reading, "contrast"))
     return columns

@@ -146,7 +146,7 @@ class Not(Condition):
 
 
 @node
-class IfElse(Node):
+class Conditional(Node):
     """One of two values by a condition; only the branch taken can fail. Missing where the condition is."""
 
     then: Node = argument("the value where the condition holds")

@@ -190,7 +190,7 @@ class _Walker:
             ast.UnaryOp: self._unary,
             ast.BoolOp: self._connective,
             ast.Compare: self._comparison,
-            ast.IfExp: lambda t: logic.IfElse(self.node(t.body), self.node(t.test), self.node(t.orelse)),
+            ast.IfExp: lambda t: logic.Conditional(self.node(t.body), self.node(t.test), self.node(t.orelse)),
             ast.List: lambda t: core.List(tuple(self.node(member) for member in t.elts)),
             ast.Call: self._call,
         }

@@ -7,7 +7,7 @@ import keyword
 from typing import Any
 
 from facturum.language.core import Arithmetic, List, Missing, Multiply, Name, Negative, Number, Power, Text, Truth
-from facturum.language.logic import And, Comparison, IfElse, Membership, Not, Or
+from facturum.language.logic import And, Comparison, Conditional, Membership, Not, Or
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
 
@@ -78,7 +78,7 @@ def _written(node: Node) -> tuple[str, int]:
         # the sign of a bare number belongs to the number, so that it needs a bracket here
         inner = _text(node.value, _SIGN)
         return "-" + (f"({inner})" if isinstance(node.value, Number) else inner), _SIGN
-    if isinstance(node, Comparison | Membership | And | Or | Not | IfElse):
+    if isinstance(node, Comparison | Membership | And | Or | Not | Conditional):
         return _logic(node)
     return _call(node), _ATOM
 
@@ -105,7 +105,7 @@ def _logic(node: Node) -> tuple[str, int]:
         return f"{_text(node.left, _OR)} or {_text(node.right, _AND)}", _OR
     if isinstance(node, Not):
         return f"not {_text(node.value, _NOT)}", _NOT
-    assert isinstance(node, IfElse)
+    assert isinstance(node, Conditional)
     branches = (_text(node.then, _OR), _text(node.condition, _OR), _text(node.otherwise, _IF))
     return "{} if {} else {}".format(*branches), _IF
 

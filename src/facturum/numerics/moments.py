@@ -98,7 +98,8 @@ class Moments:
         self.largest[columns] = np.where(zeros > 0, np.maximum(largest, 0.0), largest)
         self.mean[columns] = sums / total
         self.squares[columns] = np.add.reduceat(about, starts) + means * means * (sizes * (zeros / total))
-        self.nonzero[columns] = np.add.reduceat(values != 0, starts, dtype=np.int64)
+        zero_free = bool(((smallest > 0) | (largest < 0)).all())
+        self.nonzero[columns] = sizes if zero_free else np.add.reduceat(values != 0, starts, dtype=np.int64)
 
     def sd(self) -> FloatArray:
         """Return the sample standard deviations (divisor n - 1); NaN for fewer than two values."""
