@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import time
 import unittest
 from dataclasses import dataclass, field
 from typing import Any
@@ -338,6 +339,30 @@ class Messages(unittest.TestCase):
         self.assertEqual(shifted.X[1, 1], math.log(3))
         left = fa.Plan("stays", {"x": "log(price, nonpositive='missing')"}).build(TABLE)
         self.assertEqual(left.rows.dropped.tolist(), [2, 3])
+
+
+class Sizes(unittest.TestCase):
+    def test_derived_variables_that_build_on_one_another_stay_quick(self) -> None:
+        chain = {f"d{at}": f"d{at - 1} + d{at - 2}" if at > 1 else "beds" for at in range(60)}
+        start = time.monotonic()
+        made = fa.Plan("stays", {"x": "d59 / 1e9"}, derived=chain).build(TABLE)
+        self.assertEqual(made.plan.build({"beds": TABLE["beds"]}).X.tobytes(), made.X.tobytes())
+        self.assertTrue(made.verify(TABLE).ok)
+        self.assertLess(time.monotonic() - start, 20)  # a walk of every path would take years
+        before, current = 1, 1
+        for _ in range(58):
+            before, current = current, before + current
+        self.assertEqual(made.X[0, 1], current / 1e9)
+
+    def test_derived_variables_nested_too_deeply_are_refused(self) -> None:
+        chain = {f"d{at}": f"d{at - 1} + 1" if at else "beds" for at in range(3000)}
+        with self.assertRaisesRegex(fa.PlanError, "more than 100 deep"):
+            fa.Plan("stays", {"x": "d2999"}, derived=chain).build(TABLE)
+
+    def test_a_matrix_that_would_not_fit_is_refused_before_memory_is_taken(self) -> None:
+        table = {"a": [f"x{at % 900}" for at in range(200_000)], "b": [f"y{at % 901}" for at in range(200_000)]}
+        with self.assertRaisesRegex(fa.DataError, "809,100 columns(.|\\n)*Pool or regroup"):
+            fa.Plan(None, {"ab": "a * b"}).build(table)
 
 
 class NewRows(unittest.TestCase):

@@ -9,7 +9,7 @@ from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
-from facturum.engine.matrix import Piece, fill
+from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
 from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
@@ -83,6 +83,7 @@ def _resolve(spec: PlanSpec, table: Table, threads: int | None) -> tuple[Prepare
 def resolved(made: Prepared) -> Prepared:
     """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns."""
     names: dict[str, list[str]] = {}
+    _refuse_width(made)
     for key, term in made.terms.items():
         with at_place(f"terms.{key}", made.spec.terms[key]):
             names[key] = column_names(key, term.columns())
@@ -102,6 +103,19 @@ def resolved(made: Prepared) -> Prepared:
         }
     )
     return prepare(spec, made.given)  # so that places in error messages are those of the resolved text
+
+
+def _refuse_width(made: Prepared) -> None:
+    """Refuse more columns than a matrix may have, before any is made."""
+    widths = {key: term.width() for key, term in made.terms.items()}
+    widest = max(widths, key=lambda key: widths[key])
+    if sum(widths.values()) > MOST_COLUMNS:
+        raise DataError(
+            f"the matrix would have {sum(widths.values()):,} columns, {widths[widest]:,} of them of this term",
+            place=f"terms.{widest}",
+            text=made.spec.terms[widest],
+            remedy="Pool or regroup the categories, or take interactions of many categories out.",
+        )
 
 
 def _variables(made: Prepared) -> dict[str, VariableSpec]:

@@ -29,7 +29,9 @@ def leaves_of(length: int, leaf: int = LEAF) -> list[tuple[int, int]]:
 def thread_count(wanted: int | None) -> int:
     """Return how many threads to use: as told, by FACTURUM_THREADS, or one for each processor."""
     if wanted is None:
-        wanted = int(os.environ.get("FACTURUM_THREADS", "0")) or len(os.sched_getaffinity(0))
+        allowed = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
+        given = os.environ.get("FACTURUM_THREADS", "")
+        wanted = int(given) if given.isdigit() else allowed or 1
     return max(1, wanted)
 
 

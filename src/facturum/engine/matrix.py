@@ -86,13 +86,20 @@ def fill(
 
 
 def _refuse_size(count: int, width: int) -> None:
-    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    if width > MOST_COLUMNS or count * width * 8 > memory:
+    if width > MOST_COLUMNS or count * width * 8 > _memory():
         raise DataError(
             f"the matrix would have {count:,} rows and {width:,} columns, {count * width * 8 / 2**30:,.1f} GiB",
             place="terms",
             remedy="Pool or regroup the categories, or take interactions of many categories out.",
         )
+
+
+def _memory() -> float:
+    """Return the machine's memory in bytes, or no bound where the system does not tell."""
+    try:
+        return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    except (AttributeError, ValueError, OSError):
+        return float("inf")
 
 
 class _Writer:

@@ -69,9 +69,15 @@ class Prepared:
     def sources(self, node: Node) -> list[str]:
         """Return the variables of the table that an expression reads, through derived ones too."""
         found: dict[str, None] = {}
-        for name in names_in(node):
-            derived = self.derived.get(name)
-            found |= dict.fromkeys([name] if derived is None else self.sources(derived))
+        seen: set[str] = set()
+        pending = names_in(node)
+        while pending:
+            name = pending.pop(0)
+            if name not in self.derived:
+                found[name] = None
+            elif name not in seen:
+                seen.add(name)
+                pending = names_in(self.derived[name]) + pending
         return list(found)
 
     def text(self, place: str) -> str | None:
@@ -194,12 +200,18 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
                 )
 
 
-def _available(node: Node, table: Table, derived: Mapping[str, Node], seen: tuple[str, ...] = ()) -> bool:
-    return all(
-        name in table
-        or (name in derived and name not in seen and _available(derived[name], table, derived, (*seen, name)))
-        for name in names_in(node)
-    )
+def _available(node: Node, table: Table, derived: Mapping[str, Node]) -> bool:
+    """Return whether the table has all that an expression reads, through derived variables too."""
+    seen: set[str] = set()
+    pending = names_in(node)
+    while pending:
+        name = pending.pop()
+        if name in derived and name not in seen:
+            seen.add(name)
+            pending += names_in(derived[name])
+        elif name not in derived and name not in table:
+            return False
+    return True
 
 
 def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapping[str, Node]) -> set[str]:
@@ -303,18 +315,20 @@ def _used(derived: Mapping[str, Node], roots: list[Node]) -> set[str]:
     return used
 
 
-def _refuse_ids(node: Node, table: Table, derived: Mapping[str, Node]) -> None:
-    if isinstance(node, Name):
+def _refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
+    """Refuse ids among the predictors, through derived variables too; to form groups by them is fine."""
+    seen = set() if seen is None else seen
+    if isinstance(node, Name) and node.variable not in seen:
+        seen.add(node.variable)
         if node.variable in derived:
-            _refuse_ids(derived[node.variable], table, derived)
+            _refuse_ids(derived[node.variable], table, derived, seen)
         elif table[node.variable].identity:
             raise node.fail(
                 f"'{node.variable}' is an id, and cannot be a predictor",
                 'Leave it out; if it is a category, write kind = "category" in [variables].',
             )
-    children = (node.x,) if isinstance(node, Statistic) else node.children()
-    for child in children:
-        _refuse_ids(child, table, derived)
+    for child in (node.x,) if isinstance(node, Statistic) else node.children():
+        _refuse_ids(child, table, derived, seen)
 
 
 def _refuse_leaks(made: Prepared) -> None:

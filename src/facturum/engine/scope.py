@@ -8,6 +8,8 @@ from facturum.data.table import Table
 from facturum.errors import nearest
 from facturum.language.nodes import Node, Type
 
+DEEPEST_DERIVED = 100
+
 
 class Scope:
     """Knows the variables of a table and the derived ones.
@@ -49,6 +51,8 @@ class Scope:
         if name in self._open:
             circle = " → ".join([*self._open[self._open.index(name) :], name])
             raise node.fail(f"the derived variables go in a circle: {circle}", "Write one of them without the others.")
+        if len(self._open) >= DEEPEST_DERIVED:
+            raise node.fail(f"derived variables build on one another more than {DEEPEST_DERIVED} deep")
         self._open.append(name)
         try:
             found = self.of(self._derived[name])

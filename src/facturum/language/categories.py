@@ -171,6 +171,10 @@ class Category(Categorical):
         assert isinstance(self.order, tuple)
         return coded_columns(self)
 
+    def width(self) -> int:
+        count = len(self.order)
+        return {"every": count, "score": 1}.get(self.coding, count - 1)
+
     def code_node(self) -> Codes:
         """Return the scalar expression for each row's place in the order."""
         return Codes(

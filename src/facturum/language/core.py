@@ -120,6 +120,9 @@ class List(Node):
             for column in member.columns()
         )
 
+    def width(self) -> int:
+        return sum(member.width() for member in self.members)
+
 
 def member_parts(members: tuple[Node, ...]) -> list[Part]:
     """Return a name part for each member: its only variable, or its text where two would be called the same."""
@@ -245,6 +248,9 @@ class Multiply(Arithmetic):
             for a in self.left.columns()
             for b in self.right.columns()
         )
+
+    def width(self) -> int:
+        return self.left.width() * self.right.width()
 
     def block(self, rows: Rows) -> Block:
         if not is_block(self):

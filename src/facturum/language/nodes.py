@@ -188,6 +188,10 @@ class Node:
         """Return the columns of the expression as a term; its questions are answered by then."""
         return (Column((), self, self.reading()),)
 
+    def width(self) -> int:
+        """Return how many columns there are, where possible without making them."""
+        return len(self.columns())
+
     def reading(self) -> Reading:
         """Return what a unit of a scalar expression means."""
         return Curve(str(self))
