@@ -122,6 +122,24 @@ class Agreement(unittest.TestCase):
             one = fa.Plan(None, texts, intercept=False).build({"price": table["price"][at : at + 1]}).X
             self.assertEqual(one[0].tobytes(), many[at].tobytes())
 
+    def test_products_of_many_categories_have_each_row_in_its_own_cell(self) -> None:
+        dice = np.random.default_rng(11)
+        for many, few in ((20, 20), (128, 2), (129, 3), (300, 120)):
+            a, b = dice.permutation(np.arange(4000) % many), dice.integers(0, few, 4000)
+            x = dice.uniform(-1, 1, 4000)
+            table = {"a": [f"a{i:03d}" for i in a], "b": [f"b{i:03d}" for i in b], "x": x}
+            every = "category(a, coding='every')"
+            terms = {"a": every, "ab": f"{every} * category(b)", "ax": f"{every} * polynomial(x, 3)"}
+            made = fa.Plan(None, terms, intercept=False).build(table)
+            cells = np.zeros((4000, many, few))
+            cells[np.arange(4000), a, b] = 1.0
+            own = cells.sum(axis=2)
+            powers = own[:, :, None] * np.stack([x, x * x, x * x * x], axis=1)[:, None, :]
+            wanted = [own, cells[:, :, 1:].reshape(4000, -1), powers.reshape(4000, -1)]
+            np.testing.assert_array_equal(made.X, np.concatenate(wanted, axis=1))
+            np.testing.assert_allclose([c.mean for c in made.columns.columns], made.X.mean(axis=0), atol=1e-15)
+            self.assertEqual([c.nonzero for c in made.columns.columns], np.count_nonzero(made.X, axis=0).tolist())
+
     def test_scattered_blocks_are_what_makes_it_fast(self) -> None:
         made = built(plan({"a": "access * price * valley"}, response=None), TABLE)
         leaf = Source(made.prepared.table, made.prepared.derived).rows(0, 300, made.selection.source_rows() - 1)

@@ -84,8 +84,9 @@ class Variable:
                 remedy=f'Write [variables] {self.name} = {{ kind = "id" }} or kind = "category".',
             )
         if data.dtype.kind == "f":
-            finite = np.isfinite(data)
-            if not finite.all():
+            with np.errstate(all="ignore"):
+                surely_finite = np.isfinite(np.add.reduce(data, dtype=np.float64))  # which one bad value would spoil
+            if not surely_finite and not (finite := np.isfinite(data)).all():
                 present = ~np.isnan(data)
                 if not np.array_equal(present, finite):
                     raise Infinite(present & ~finite)

@@ -75,7 +75,8 @@ class LeafRows:
         else:
             valid = node.valid(self)
         if valid is not None:
-            valid = None if valid.all() else np.broadcast_to(valid, self.length)
+            whole = len(valid) == self.length
+            valid = None if valid.all() else valid if whole else np.broadcast_to(valid, self.length)
         self._valid[node] = valid
         return valid
 

@@ -110,7 +110,8 @@ def _answers(
             rows = source.rows(leaf.start, leaf.stop, chosen[at])
             return [q.observe([rows.of(node).full(rows.length) for node in q.inputs]) for _, q in asked]
 
-        parts = run(work, len(selection.leaves), thread_count(threads), made.where)
+        quick = all(question.quick for _, question in asked)
+        parts = run(work, len(selection.leaves), thread_count(1 if quick else threads), made.where)
         if order is not None:
             parts = [parts[at] for at in order(len(parts))]
         for at, (node, question) in enumerate(asked):

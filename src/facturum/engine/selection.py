@@ -132,7 +132,9 @@ def select(
     def work(at: int) -> LeafSelection:
         return _select_leaf(made, source, list(parts.values()), drop, *ranges[at])
 
-    leaves = run(work, len(ranges), thread_count(threads), made.where)
+    # to see which values are there is so quick that handing leaves to threads costs more
+    conditions = made.keep is not None or made.learn is not None
+    leaves = run(work, len(ranges), thread_count(threads if conditions else 1), made.where)
     selection = Selection(tuple(leaves), tuple(parts))
     if complete and made.spec.rows.missing == "fail":
         _refuse_missing(selection)
@@ -149,9 +151,14 @@ def _select_leaf(
     missing = np.zeros(len(parts), dtype=np.int64)
     without: Mask | None = None
     cause = np.zeros(0, dtype=np.int64)
+    seen: dict[int, int] = {}
     for at, part in enumerate(parts):
         valid = rows.valid(part)
         if valid is None:
+            continue
+        first = seen.setdefault(id(valid), at)
+        if first != at:  # the very values of an earlier part are missing
+            missing[at] = missing[first]
             continue
         absent = ~valid
         missing[at] = np.count_nonzero(absent)

@@ -19,13 +19,13 @@ def product(left: Block, right: Block) -> Block:
     if isinstance(left, Dense) and isinstance(right, Dense):
         return Dense(tuple(np.multiply(a, b) for a in left.columns for b in right.columns))
     if isinstance(left, Scattered) and isinstance(right, Scattered):
-        base = left.base * right.width + right.base
+        base = _spread(left.base, right.width, left.width * right.width) + right.base
         base[(left.base < 0) | (right.base < 0)] = -1
         offsets = tuple(a * right.width + b for a in left.offsets for b in right.offsets)
         layers = tuple(_times(a, b) for a in left.layers for b in right.layers)
         return Scattered(base, offsets, layers, left.width * right.width)
     if isinstance(left, Scattered) and isinstance(right, Dense):
-        base = left.base * right.width if right.width > 1 else left.base
+        base = _spread(left.base, right.width, left.width * right.width)
         offsets = tuple(a * right.width + j for a in left.offsets for j in range(right.width))
         layers = tuple(_times(a, b) for a in left.layers for b in right.columns)
         return Scattered(base, offsets, layers, left.width * right.width)
@@ -34,6 +34,16 @@ def product(left: Block, right: Block) -> Block:
     offsets = tuple(j * right.width + b for j in range(left.width) for b in right.offsets)
     layers = tuple(_times(a, b) for a in left.columns for b in right.layers)
     return Scattered(right.base, offsets, layers, left.width * right.width)
+
+
+def _spread(base: Array, each: int, width: int) -> Array:
+    """Return the first column of each row where every column becomes several, in a type that holds the last one.
+
+    Example:
+        >>> _spread(np.array([100, -1], dtype=np.int8), 12, 1320).tolist()
+        [1200, -12]
+    """
+    return base if each == 1 else np.multiply(base, each, dtype=np.min_scalar_type(-width - each))
 
 
 def _times(a: Array | None, b: Array | None) -> Array | None:

@@ -76,6 +76,7 @@ class Question(ABC):
 
     inputs: tuple[Node, ...]
     remaining: ClassVar[bool] = False  # learned from the rows that remain in the matrix
+    quick: ClassVar[bool] = False  # so quick to observe that handing leaves to threads costs more
 
     @abstractmethod
     def observe(self, values: Sequence[Values]) -> Any:
@@ -198,7 +199,8 @@ class Node:
 
     def block(self, rows: Rows) -> Block:
         """Return all columns for some rows, every one of which has a value in each."""
-        return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in self.columns()))
+        columns = rows.shared(("columns", self), self.columns)
+        return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in columns))
 
     def fail(self, what: str, remedy: str | None = None) -> PlanError:
         """Return an error that points at this expression."""

@@ -26,6 +26,7 @@ class CategoryQuestion(Question):
     ordered: Labels | None
     answer: Callable[[dict[Label | Absent, int]], Node]
     remaining: ClassVar[bool] = True
+    quick: ClassVar[bool] = True
 
     def observe(self, values: Sequence[Values]) -> Counter[Label | Absent]:
         value = values[0]
@@ -152,15 +153,16 @@ class Categorical(Node):
 
     def positions(self, rows: Rows, values: Values) -> Array:
         """Return each row's place in the order; ABSENT where it has no value, UNSEEN where it is not in the order."""
-        places = self.targets()
+        places = rows.shared(("places", self), self.targets)
         other = len(places and self.order) - 1 if self.unseen == "pool" and self.pooled else UNSEEN
         absent = places.get(MISSING, ABSENT if self.missing == "propagate" else UNSEEN)
         if values.labels is not None:
             recode = rows.shared(
                 (self, values.labels),
-                lambda: _compact([*(places.get(literal_key(label), other) for label in values.labels or ()), absent]),
+                lambda: _recoding([*(places.get(literal_key(label), other) for label in values.labels or ()), absent]),
             )
-            found = _recoded(recode, values.data)
+            # where places follow the codes, none is looked up
+            found = values.data if recode is None else recode[values.data]
         else:
             pairs = sorted((k[1], at) for k, at in places.items() if isinstance(k, tuple) and k[0] == "number")
             numbers = np.array([key for key, _ in pairs], dtype=np.float64)
@@ -219,14 +221,8 @@ def _pool_name(order: list[Label | Absent]) -> str:
     return name
 
 
-def _compact(places: list[int]) -> Array:
-    """Return places in the smallest signed type, so that they sort by counting."""
+def _recoding(places: list[int]) -> Array | None:
+    """Return the place of each code, in the smallest signed type (which sorts fastest); None where it is the code."""
+    if places == [*range(len(places) - 1), ABSENT]:
+        return None
     return np.array(places, dtype=np.min_scalar_type(-max(max(places) + 2, 2)))
-
-
-def _recoded(recode: Array, codes: Array) -> Array:
-    """Return the place of each code; where places follow the codes, without looking each one up."""
-    if recode[-1] == ABSENT and np.array_equal(recode[:-1], np.arange(len(recode) - 1)):
-        return codes
-    found: Array = recode[codes]
-    return found

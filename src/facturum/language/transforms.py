@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, both
@@ -14,6 +16,7 @@ from facturum.language.statistics import MeanQuestion, SpreadQuestion
 class Elementwise(Node):
     """A function of one number, computed by NumPy for each row alone."""
 
+    always_finite: ClassVar[bool] = False  # wherever it is defined
     x: Node
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -38,7 +41,8 @@ class Elementwise(Node):
                 bad = np.broadcast_to(outside, rows.length)
                 raise rows.failure(self, bad, f"'{self}' is not defined for these values", domain[1])
         with np.errstate(all="ignore"):
-            return finite(self, rows, self.compute(x), inner.valid)
+            data = self.compute(x)
+        return Values(data, inner.valid) if self.always_finite else finite(self, rows, data, inner.valid)
 
 
 @operation
@@ -48,6 +52,7 @@ class Log(Elementwise):
     Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("a positive number")
     shift: float = option(NUMBER, "added before the logarithm is taken", default=0)
     nonpositive: str = option(one_of("fail", "missing"), "what becomes of values of 0 or less", default="fail")
@@ -86,6 +91,7 @@ class Sqrt(Elementwise):
     Example: `sqrt(beds)`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("a number from 0")
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -144,6 +150,7 @@ class Abs(Elementwise):
     Example: `abs(change)`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("a number")
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -157,6 +164,7 @@ class Asinh(Elementwise):
     Example: `asinh(profit)`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("a number")
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -170,6 +178,7 @@ class Sin(Elementwise):
     Example: `sin(angle)`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("an angle in radians")
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -183,6 +192,7 @@ class Cos(Elementwise):
     Example: `cos(angle)`.
     """
 
+    always_finite: ClassVar[bool] = True
     x: Node = argument("an angle in radians")
 
     def compute(self, x: FloatArray) -> FloatArray:

@@ -55,14 +55,19 @@ class Moments:
         count = len(values)
         if not count:
             return
+        smallest, largest = float(np.minimum.reduce(values)), float(np.maximum.reduce(values))
         mean = float(np.add.reduce(values)) / count
         about = np.subtract(values, mean)
         self.count[column] = count
-        smallest, largest = float(np.minimum.reduce(values)), float(np.maximum.reduce(values))
         self.smallest[column], self.largest[column] = smallest, largest
         self.mean[column] = mean
         self.squares[column] = np.einsum("i,i->", about, about)
         self.nonzero[column] = count if smallest > 0 or largest < 0 else np.count_nonzero(values)
+
+    def put_zeros(self, columns: slice, total: int) -> None:
+        """Enter columns that are zero in every row."""
+        self.count[columns] = total
+        self.smallest[columns] = self.largest[columns] = 0.0
 
     def put_ones(self, columns: Columns, ones: npt.NDArray[Any], total: int) -> None:
         """Enter columns of zeros and ones, by how many ones each has."""
