@@ -65,7 +65,7 @@ CASES = {
         ["log needs a number, and 'access' is a category variable", "Write category(access)"], {"x": "log(access)"}
     ),
     "log of an ordered one": Bad(
-        ["is a ordered variable", "score(comfort)"],
+        ["is an ordered variable", "score(comfort)"],
         {"x": "log(comfort)"},
         sections={"variables": {"comfort": {"kind": "ordered", "order": ["poor", "fair", "good"]}}},
     ),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 ROWS_SHOWN = 5
+LONGEST_LINE = 110
 
 
 class FacturumError(Exception):
@@ -68,14 +69,19 @@ class FacturumError(Exception):
         if self.text is None:
             return []
         if self.span is None:
-            return ["    " + line for line in self.text.strip().splitlines()[:8]]
+            return [
+                "    " + (line if len(line) <= LONGEST_LINE else line[:LONGEST_LINE] + " ..") for line in self._lines()
+            ]
         before = self.text.rfind("\n", 0, self.span[0]) + 1  # of several lines, the one with the mark is shown
         line = self.text[before:].partition("\n")[0]
         start, end = self.span[0] - before, min(self.span[1] - before, len(line))
         shown_from = max(0, start - 60)
-        shown = "".join(char if char.isprintable() else " " for char in line[shown_from : shown_from + 110])
-        width = max(1, min(end, shown_from + 110) - start)
+        shown = "".join(char if char.isprintable() else " " for char in line[shown_from : shown_from + LONGEST_LINE])
+        width = max(1, min(end, shown_from + LONGEST_LINE) - start)
         return ["    " + shown, "    " + " " * (start - shown_from) + "^" * width]
+
+    def _lines(self) -> list[str]:
+        return [] if self.text is None else self.text.strip().splitlines()[:8]
 
 
 class PlanError(FacturumError):

@@ -195,7 +195,7 @@ def _unfit(variable: Variable, kind: str, rows: Array, remedy: str) -> DataError
     return DataError(
         f"'{variable.name}' holds {len(rows):,} values{shown} that are no {kind}"
         if len(rows)
-        else f"'{variable.name}' is a {variable.kind} and cannot be a {kind}",
+        else f"'{variable.name}' is {variable.kind.with_article} and cannot be a {kind}",
         place=f"variables.{variable.name}",
         rows=(rows + 1).tolist(),
         remedy=remedy,

@@ -31,6 +31,10 @@ class Kind(StrEnum):
         return self in (Kind.NUMBER, Kind.TRUTH, Kind.MISSING)
 
     @property
+    def with_article(self) -> str:
+        return f"an {self}" if self is Kind.ORDERED else f"a {self}"
+
+    @property
     def categorical(self) -> bool:
         return self in (Kind.CATEGORY, Kind.ORDERED)
 

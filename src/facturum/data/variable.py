@@ -11,6 +11,7 @@ from facturum.data.values import Array, Kind, Labels, Mask, Values
 from facturum.errors import DataError
 
 EXACT = 2**53
+TOO_LONG = "holds whole numbers beyond 2**53, which lose digits as numbers"
 
 
 class Infinite(Exception):
@@ -79,10 +80,7 @@ class Variable:
 
     def _numbers(self, data: Array, valid: Mask | None) -> Values:
         if not self.exact_as_double:
-            raise DataError(
-                f"'{self.name}' holds whole numbers beyond 2**53, which lose digits as numbers",
-                remedy=f'Write [variables] {self.name} = {{ kind = "id" }} or kind = "category".',
-            )
+            raise DataError(f"'{self.name}' {TOO_LONG}")
         if data.dtype.kind == "f":
             with np.errstate(all="ignore"):
                 surely_finite = np.isfinite(np.add.reduce(data, dtype=np.float64))  # which one bad value would spoil

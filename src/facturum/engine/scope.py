@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from facturum.data.table import Table
-from facturum.errors import nearest
+from facturum.data.values import Kind
+from facturum.data.variable import TOO_LONG
+from facturum.errors import DataError, nearest
 from facturum.language.nodes import Node, Type
 
 DEEPEST_DERIVED = 100
@@ -38,6 +40,9 @@ class Scope:
                 "The table has " + ", ".join(list(self._table.variables)[:20]) + ".",
             )
         found = self._table[name]
+        if found.kind is Kind.NUMBER and not found.exact_as_double:
+            remedy = f'Write [variables] {name} = {{ kind = "id" }} or kind = "category".'
+            raise DataError(f"'{name}' {TOO_LONG}", span=node.span, remedy=remedy)
         return Type(found.kind, labels=found.labels)
 
     def of(self, node: Node) -> Type:

@@ -163,7 +163,9 @@ class Conditional(Node):
         if len({kind.numeric for kind in known} | {kind is Kind.TIME for kind in known}) > 2 or (
             len(known) == 2 and known[0].numeric != known[1].numeric
         ):
-            raise self.fail(f"the branches are a {known[0]} and a {known[1]}", "Make both of one kind.")
+            raise self.fail(
+                f"the branches are {known[0].with_article} and {known[1].with_article}", "Make both of one kind."
+            )
         if not known:
             return Type(Kind.MISSING)
         if all(kind.categorical for kind in known):
@@ -255,7 +257,7 @@ def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kind
             return
         raise whole.fail(f"'{operator}' needs an order, and these categories have none in common", _ORDER)
     raise whole.fail(
-        f"a {found.kind} cannot be compared with a {other.kind}",
+        f"{found.kind.with_article} cannot be compared with {other.kind.with_article}",
         "Compare numbers with numbers, categories with texts, times with periods.",
     )
 

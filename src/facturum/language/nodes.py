@@ -274,7 +274,7 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
             Kind.TIME: "Compare it with a period, or make a number of it first.",
             Kind.ORDERED: f"Write score({child}) for its place in the order, or category({child}) for indicators.",
         }.get(found.kind, f"Write category({child}) for indicators; if it should be a number, see [variables] kind.")
-        raise child.fail(f"{called} needs a number, and '{child}' is a {found.kind} variable", remedy)
+        raise child.fail(f"{called} needs a number, and '{child}' is {found.kind.with_article} variable", remedy)
 
 
 def _no_numbers(labels: Labels) -> list[str]:
