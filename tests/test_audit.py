@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
 import facturum as fa
-from facturum.audit.column_map import ColumnMap
+from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import changed_cells, fingerprint_of
 from facturum.audit.readings import sentence
 from facturum.data.intake import variable_from_arrow

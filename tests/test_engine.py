@@ -95,7 +95,7 @@ class Agreement(unittest.TestCase):
                 anew = column_by_formula(made, column.column.formula)
                 self.assertEqual(anew.tobytes(), np.ascontiguousarray(made.X[:, at]).tobytes(), str(column))
                 self.assertEqual(anew.tobytes(), column_by_formula(made, str(column.column.formula)).tobytes())
-            self.assertEqual(sum(term.width() for term in made.prepared.terms.values()), len(made.columns) - 1)
+            self.assertEqual(sum(term.column_count() for term in made.prepared.terms.values()), len(made.columns) - 1)
         self.assertFalse(np.signbit(made.X[made.X == 0]).any(), "a negative zero is left")
 
     @given(TERMS)

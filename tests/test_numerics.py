@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
 from facturum.numerics.distance import steps_apart
 from facturum.numerics.moments import Moments, runs
-from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of
+from facturum.numerics.order_statistics import quantile_between, quantiles_of, search_for
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
 
@@ -31,10 +31,10 @@ ADVERSARIAL = {
 
 
 def search(parts: list[np.ndarray], shares: tuple[float, ...]) -> list[float]:
-    state = RankSearch(shares)
+    state = search_for(shares)
     while state.found is None:
         state = state.advance(state.merge([state.observe(part) for part in parts]))
-    return state.found.tolist()
+    return [quantile_between(state.found, share, state.count) for share in shares]
 
 
 def exact_quantile(values: list[float], share: float) -> float:

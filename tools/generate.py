@@ -6,7 +6,7 @@ import json
 import sys
 from pathlib import Path
 
-from facturum.audit.column_map import ColumnMap
+from facturum.audit.entries import ColumnMap
 from facturum.engine.spec import PlanSpec
 from facturum.language.reference import reference
 

@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.column_map import ColumnMap, column_map
+from facturum.audit.column_map import column_map
+from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap, row_map
+from facturum.audit.treatments import Treatments
 from facturum.audit.verify import Verification, verify
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, label_text
@@ -18,7 +20,15 @@ from facturum.data.variable import Variable
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
 from facturum.errors import DataError, PlanError
-from facturum.files.build_folder import FORMATS, LEARNING_ROW, SOURCE_ROW, read_build, write_build, write_folder
+from facturum.files.build_folder import (
+    FORMATS,
+    LEARNING_ROW,
+    SOURCE_ROW,
+    imputed_table,
+    read_build,
+    write_build,
+    write_folder,
+)
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
@@ -43,7 +53,7 @@ class Design:
         resolved: PlanSpec,
         plan: PlanSpec | None = None,
         built: Built | None = None,
-        stored: tuple[ColumnMap, RowMap, pa.Table] | None = None,
+        stored: tuple[ColumnMap, RowMap, pa.Table, pa.Table] | None = None,
     ) -> None:
         self.X, self.y = X, y
         self.names, self.response_names = names, response_names
@@ -65,7 +75,7 @@ class Design:
         Raises:
             AuditError: where the folder is no build, or is damaged.
         """
-        numbers, table, columns, rows, resolved = read_build(folder)
+        numbers, table, columns, rows, resolved, imputed = read_build(folder)
         entries = [entry for entry in columns.columns if entry.role != "response"]
         responses = [entry.name for entry in columns.columns if entry.role == "response"]
         matrix = np.empty((len(rows.kept), len(entries)), order="F")
@@ -75,7 +85,7 @@ class Design:
         if y is not None and len(responses) == 1:
             y = y[:, 0]
         names = [entry.name for entry in entries]
-        return cls(matrix, y, names, responses, resolved, stored=(columns, rows, table))
+        return cls(matrix, y, names, responses, resolved, stored=(columns, rows, table, imputed))
 
     @property
     def plan(self) -> Plan:
@@ -91,7 +101,17 @@ class Design:
             return self._stored[0]
         assert self._built is not None
         assert self._plan is not None
-        return column_map(self._built, self._plan)
+        return column_map(self._built, self._plan, self._treated)
+
+    @cached_property
+    def _treated(self) -> Treatments:
+        assert self._built is not None
+        return Treatments(self._built)
+
+    @cached_property
+    def imputed(self) -> pa.Table:
+        """Each cell that was filled: the number of its imputation in the map, its source row, what was put in."""
+        return self._stored[3] if self._stored is not None else imputed_table(self._treated.filled_cells())
 
     @cached_property
     def rows(self) -> RowMap:
@@ -108,7 +128,7 @@ class Design:
             return self._stored[0]
         assert self._built is not None
         assert self._plan is not None
-        return column_map(self._built, self._plan, digests=True)
+        return column_map(self._built, self._plan, self._treated, digests=True)
 
     def to_arrow(self) -> pa.Table:
         """Return the design as an Arrow table: source row, carried variables, learning row, response, columns.
@@ -166,7 +186,7 @@ class Design:
         columns, rows = self._audited, self.rows
         write_folder(
             Path(folder),
-            lambda part: write_build(part, table, matrix, columns, rows, self._resolved, format),
+            lambda part: write_build(part, table, matrix, columns, rows, self._resolved, format, self.imputed),
             replace,
         )
 

@@ -3,117 +3,35 @@
 from __future__ import annotations
 
 from importlib.metadata import version
-from typing import Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
 
-from facturum.audit.fingerprints import Fingerprint, column_digest, fingerprint_of
+from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, DefinitionEntry, DroppedEntry, RowCounts
+from facturum.audit.fingerprints import column_digest, fingerprint_of
 from facturum.audit.formulas import formula_texts
 from facturum.audit.readings import informed, sentence
+from facturum.audit.treatments import Treatments
+from facturum.audit.warnings import (
+    bins_warnings,
+    column_warnings,
+    imputation_warnings,
+    overlap_warnings,
+    score_warnings,
+)
 from facturum.data.values import Kind
 from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.spec import FORMAT, PlanSpec
-from facturum.errors import AuditError, nearest
-from facturum.language.reading import Holds
+from facturum.engine.spec import PlanSpec
+from facturum.language.reading import Holds, NoValue
 from facturum.numerics.moments import Moments
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class ColumnEntry(_Part):
-    """One column of the matrix, or of the response."""
-
-    position: int | None = Field(description="the place in the matrix, from 0; null for the response")
-    name: str
-    role: str = Field(description="intercept, predictor or response")
-    term: str
-    formula: str = Field(description="a scalar expression with all its constants, over variables and definitions")
-    sources: list[str] = Field(description="the variables of the table that it is made of")
-    measure: str = Field(description="number, indicator, power, contrast, score, interaction or constant")
-    reference: str | None = Field(description="the category that an indicator or contrast is measured against")
-    reading: str = Field(description="what its coefficient means")
-    missing: int = Field(description="rows taken by [rows] keep in which it has no value")
-    imputed: int = Field(description="cells that were filled in")
-    min: float | None
-    max: float | None
-    mean: float | None
-    sd: float | None
-    nonzero: int
-    digest: str | None = Field(None, description="SHA-256 of its doubles, little end first")
-
-
-class DefinitionEntry(_Part):
-    """A name that formulas use."""
-
-    name: str
-    formula: str
-
-
-class DroppedEntry(_Part):
-    """How many rows were left out for one reason."""
-
-    reason: str
-    place: str
-    rows: int
-
-
-class RowCounts(_Part):
-    """The rows given, kept and left out."""
-
-    given: int
-    kept: int
-    learned: int
-    dropped: list[DroppedEntry]
-
-
-class CheckEntry(_Part):
-    """Something that was looked at, and how it came out."""
-
-    check: str
-    ok: bool
-    detail: str
-
-
-class ColumnMap(_Part):
-    """What a build says of its columns."""
-
-    facturum: int = Field(FORMAT, description="the format of this file")
-    made_with: dict[str, str] = Field(description="versions, on which the last digits may depend")
-    plan: dict[str, Any] = Field(description="the plan as written")
-    resolved: dict[str, Any] = Field(description="the plan with nothing left to learn")
-    fingerprints: dict[str, Fingerprint] = Field({}, description="of each source variable")
-    definitions: list[DefinitionEntry]
-    warnings: list[str]
-    checks: list[CheckEntry]
-    rows: RowCounts
-    columns: list[ColumnEntry]
-
-    def __getitem__(self, name: str) -> ColumnEntry:
-        for column in self.columns:
-            if column.name == name:
-                return column
-        names = [column.name for column in self.columns]
-        raise AuditError(f"there is no column called '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
-
-    def find(self, name: str) -> list[ColumnEntry]:
-        """Return the column of a name, or the columns of a term.
-
-        Raises:
-            AuditError: where there is neither, with the nearest name.
-        """
-        found = [column for column in self.columns if name in (column.name, column.term)]
-        return found or [self[name]]
-
-
-def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap:
+def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool = False) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
         built: the matrix and how it came about.
         plan: the plan as written.
+        treated: what was done to its variables.
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
@@ -128,13 +46,14 @@ def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap
             digest = column_digest(y[:, at]) if digests else None
             text = "What is explained."
             entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, digest)
-            entries.append(entry.model_copy(update={"position": None}))
+            entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     for at, column in enumerate(built.columns):
         digest = column_digest(built.X[:, at]) if digests else None
         reading = None if column.column is None else informed(column.column.reading, truths)
         text = sentence(reading, response)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
-        entries.append(entry.model_copy(update={"measure": "indicator"}) if isinstance(reading, Holds) else entry)
+        changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
+        entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     fingerprints = {name: fingerprint_of(built.prepared.table[name]) for name in source_names(built)} if digests else {}
     return ColumnMap(
         made_with={"facturum": version("facturum"), "numpy": np.__version__},
@@ -142,11 +61,19 @@ def column_map(built: Built, plan: PlanSpec, digests: bool = False) -> ColumnMap
         resolved=built.spec.model_dump(exclude_defaults=True),
         fingerprints=fingerprints,
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
-        warnings=_warnings(built, entries),
+        warnings=_warnings(built, entries, treated),
         checks=_checks(built, entries),
         rows=_row_counts(built),
         columns=entries,
+        bins=treated.bins,
+        imputations=treated.imputations,
+        flags=treated.flags,
+        scores=treated.scores,
     )
+
+
+def _imputed(treated: Treatments, column: BuiltColumn) -> int:
+    return 0 if column.column is None else treated.filled_rows(column.column.formula)
 
 
 def _truths(built: Built) -> set[str]:
@@ -202,22 +129,14 @@ def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
 
 
-def _warnings(built: Built, entries: list[ColumnEntry]) -> list[str]:
-    found = [
-        f"{entry.name} is {entry.min:.6g} in every row: it cannot be told from the intercept."
-        for entry in entries
-        if entry.role == "predictor" and entry.min is not None and entry.min == entry.max
+def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments) -> list[str]:
+    return [
+        *column_warnings(built, entries),
+        *overlap_warnings(built),
+        *[warning for entry in treated.bins for warning in bins_warnings(entry)],
+        *[warning for entry in treated.imputations for warning in imputation_warnings(entry)],
+        *[warning for entry in treated.scores for warning in score_warnings(entry)],
     ]
-    if built.spec.intercept:
-        for key, names in (built.spec.columns or {}).items():
-            parts = [
-                e for e in entries if e.term == key != "response" and e.measure == "indicator" and e.reference is None
-            ]
-            if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
-                found.append(f"the columns of {key} add up to the intercept: leave one of the two out.")
-    if built.X.shape[0] <= built.X.shape[1]:
-        found.append(f"there are {built.X.shape[1]} columns for {built.X.shape[0]} rows.")
-    return found
 
 
 def _checks(built: Built, entries: list[ColumnEntry]) -> list[CheckEntry]:

@@ -8,11 +8,14 @@ from dataclasses import dataclass
 from facturum.engine.build import Built
 from facturum.engine.names import slug
 from facturum.engine.prepare import Prepared
-from facturum.language.categories import Codes, Regroup
+from facturum.language.bins import Bins
+from facturum.language.categories import Codes
 from facturum.language.core import Name, names_in
+from facturum.language.imputing import Impute
 from facturum.language.logic import Membership
 from facturum.language.lookup import Lookup
 from facturum.language.nodes import Node
+from facturum.language.regrouping import Regroup
 
 MOST_ENTRIES = 4  # a table with more becomes a definition, so that formulas stay short whatever the categories
 
@@ -66,6 +69,10 @@ class Definitions:
 def _entries(node: Node) -> int:
     if isinstance(node, Lookup):
         return len(node.table)
+    if isinstance(node, Impute):
+        return len(node.fills)
+    if isinstance(node, Bins):
+        return len(node.edges or ())
     if isinstance(node, Regroup):
         return sum(len(members) for _, members in node.groups)
     return len(node.members) if isinstance(node, Membership) else 0

@@ -11,6 +11,7 @@ from facturum.language.reading import (
     Holds,
     Indicator,
     Logged,
+    NoValue,
     Orthogonal,
     Power,
     Product,
@@ -68,8 +69,8 @@ def informed(reading: Reading, truths: Set[str]) -> Reading:
 def _named(response: Reading | None) -> str:
     if response is None:
         return "the response"
-    if isinstance(response, Holds):
-        return f"the share of rows with {response.subject}"
+    if isinstance(response, Holds | NoValue):
+        return f"the share of rows {'with' if isinstance(response, Holds) else 'without'} {response.subject}"
     if isinstance(response, Indicator):
         return f"the share of rows with {response.subject} = {response.category}"
     if isinstance(response, Logged):
@@ -90,6 +91,8 @@ def _contrast(reading: Reading) -> str:
         return f"One more of {reading.subject}{about}"
     if isinstance(reading, Holds):
         return f"Rows where {reading.subject} holds compared with the others"
+    if isinstance(reading, NoValue):
+        return f"Rows {_no_value(reading)} compared with the others"
     if isinstance(reading, Indicator):
         against = f"{reading.subject} = {reading.reference} (the reference)" if reading.reference else "none"
         return f"{reading.subject} = {reading.category} compared with {against}"
@@ -108,11 +111,11 @@ def _contrast(reading: Reading) -> str:
 
 
 def _change(reading: Reading, response: Reading | None) -> str:
-    verb = "is higher" if isinstance(reading, Indicator | Contrast | Holds) else "changes"
+    verb = "is higher" if isinstance(reading, Indicator | Contrast | Holds | NoValue) else "changes"
     named = _named(response)
     if isinstance(response, Logged):
         return f"{named} {verb} by exactly 100·(exp(b) − 1) percent"
-    if isinstance(response, Holds | Indicator):
+    if isinstance(response, Holds | NoValue | Indicator):
         return f"{named} {verb} by b (100·b percentage points)"
     return f"{named} {verb} by b"
 
@@ -121,7 +124,7 @@ def _elasticity(reading: Logged, response: Reading | None) -> str:
     start = f"One percent more {_named(reading)}: {_named(response)} changes by about"
     if isinstance(response, Logged):
         return f"{start} b percent (exactly 100·(1.01^b − 1))."
-    if isinstance(response, Holds | Indicator):
+    if isinstance(response, Holds | NoValue | Indicator):
         return f"{start} b percentage points."
     return f"{start} b / 100."
 
@@ -139,7 +142,7 @@ def _power(reading: Power, response: Reading | None) -> str:
 
 def _interaction(reading: Product, response: Reading | None) -> str:
     left, right = reading.left, reading.right
-    if isinstance(right, Indicator | Holds) and not isinstance(left, Indicator | Holds):
+    if isinstance(right, Indicator | Holds | NoValue) and not isinstance(left, Indicator | Holds | NoValue):
         left, right = right, left
     scale = f" on {_named(response)}{_scale(response)}"
     effect = _effect(right)
@@ -152,10 +155,19 @@ def _interaction(reading: Product, response: Reading | None) -> str:
         )
     if isinstance(left, Holds):
         return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} holds than in the others."
+    if isinstance(left, NoValue):
+        return f"The effect of {effect}{scale} is higher by b in rows {_no_value(left)} than in the others."
     return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
 
 
+def _no_value(reading: NoValue) -> str:
+    wrong = f", or had one that was taken out ({'; '.join(reading.wrong)})" if reading.wrong else ""
+    return f"where {reading.subject} has no value{wrong}"
+
+
 def _effect(reading: Reading) -> str:
+    if isinstance(reading, NoValue):
+        return f"a missing {reading.subject}"
     if isinstance(reading, Logged):
         return f"log({_named(reading)})"
     if isinstance(reading, Indicator):

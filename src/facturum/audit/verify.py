@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.column_map import ColumnEntry, ColumnMap
+from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.fingerprints import changed_cells, column_digest
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
@@ -138,7 +138,7 @@ def _variable_failures(stored: ColumnMap, table: Table) -> Iterator[Failure]:
 
 def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
     try:
-        now = select(made, Source(made.table, made.derived)).source_rows()
+        now = select(made, made.source()).source_rows()
     except FacturumError as error:
         yield Failure("rows", "", f"The rows cannot be selected any more: {error}")
         return
@@ -193,7 +193,8 @@ def formula_values(stored: ColumnMap, formula: str, kept: Array, table: Table) -
         kept: source row numbers, counted from 1 and increasing.
         table: the variables as declared.
     """
-    source = Source(table, {definition.name: parse(definition.formula) for definition in stored.definitions})
+    timing = spec_from(stored.resolved).data.timing
+    source = Source(table, {definition.name: parse(definition.formula) for definition in stored.definitions}, timing)
     node = parse(formula)
     parts: list[FloatArray] = []
     for start, stop in leaves_of(table.length):

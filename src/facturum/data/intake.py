@@ -52,7 +52,7 @@ def variable_from_arrow(name: str, column: pa.ChunkedArray | pa.Array) -> Variab
         array = array.cast(pa.large_string()).dictionary_encode()
         return _dictionary(name, array, "text")
     if pa.types.is_dictionary(kind):
-        return _dictionary(name, array, str(kind.value_type))
+        return _dictionary(name, array, "text" if "string" in str(kind.value_type) else str(kind.value_type))
     valid = None if array.null_count == 0 else array.is_valid().to_numpy(zero_copy_only=False)
     if pa.types.is_boolean(kind):
         data = array.fill_null(False).to_numpy(zero_copy_only=False)

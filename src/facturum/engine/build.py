@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
-from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
@@ -107,7 +106,7 @@ def resolved(made: Prepared) -> Prepared:
 
 def _refuse_width(made: Prepared) -> None:
     """Refuse more columns than a matrix may have, before any is made."""
-    widths = {key: term.width() for key, term in made.terms.items()}
+    widths = {key: term.column_count() for key, term in made.terms.items()}
     widest = max(widths, key=lambda key: widths[key])
     if sum(widths.values()) > MOST_COLUMNS:
         raise DataError(
@@ -149,7 +148,7 @@ def build(
         DataError: where the data do not allow what the plan asks for.
     """
     made, selection = _resolve(spec, table, threads)
-    source = Source(made.table, made.derived)
+    source = made.source()
     if selection is None or leaf is not None:
         selection = select(made, source, threads, leaf=leaf)
     columns, pieces = _pieces(made)

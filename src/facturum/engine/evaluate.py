@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Mask, Values
+from facturum.data.values import Array, Mask, Values, both
 from facturum.data.variable import Infinite
+from facturum.engine.leaves import leaves_of
 from facturum.language.core import Name
 from facturum.language.nodes import Block, Node, RowFailure
 
@@ -22,11 +26,30 @@ class Source:
     Args:
         table: the variables as declared.
         derived: new variables by name.
+        timing: how rows follow one another, where the plan says.
+        visible: the rows that operations along time look at; None for all.
     """
 
     table: Table
     derived: Mapping[str, Node]
+    timing: Timing | None = None
+    visible: Mask | None = None
     cache: dict[Any, Any] = field(default_factory=dict)
+    lock: threading.RLock = field(default_factory=threading.RLock)
+
+    @cached_property
+    def series(self) -> Series:
+        """The rows by unit and period."""
+        return series_of(self.table, self.timing or Timing(None, "row"), self.visible)
+
+    def whole(self, node: Node) -> Values:
+        """Return an expression over all rows, leaf by leaf; where rows are not visible it has no value."""
+        parts = [self.rows(*leaf).of(node).full(leaf[1] - leaf[0]) for leaf in leaves_of(self.table.length)]
+        valid = None
+        if any(part.valid is not None for part in parts) or self.visible is not None:
+            each = [np.ones(len(part.data), dtype=bool) if part.valid is None else part.valid for part in parts]
+            valid = both(np.concatenate(each), self.visible)
+        return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
 
     def rows(self, start: int, stop: int, chosen: Array | None = None) -> LeafRows:
         """Return a range of rows, or some of them (positions counted from ``start``)."""
@@ -94,12 +117,29 @@ class LeafRows:
         base = chosen if self._chosen is None else self._chosen[chosen]
         return LeafRows(self._source, self._start, self._stop, base)
 
-    def shared(self, key: Any, make: Callable[[], Any]) -> Any:
-        """Return what all leaves share under a key."""
-        found = self._source.cache.get(key)
-        if found is None:
-            found = self._source.cache[key] = make()
+    @property
+    def series(self) -> Series:
+        """The rows of the table by unit and period."""
+        with self._source.lock:
+            return self._source.series
+
+    def whole(self, node: Node) -> Values:
+        """Return the values of an expression over all rows of the table."""
+        found: Values = self.shared(("whole", node), lambda: self._source.whole(node))
         return found
+
+    def chosen(self, whole: Array) -> Array:
+        """Return of something over all rows of the table what belongs to these."""
+        own = whole[self._start : self._stop]
+        return own if self._chosen is None else own[self._chosen]
+
+    def shared(self, key: Any, make: Callable[[], Any]) -> Any:
+        """Return what all leaves share under a key; it is made once."""
+        if key not in self._source.cache:
+            with self._source.lock:
+                if key not in self._source.cache:
+                    self._source.cache[key] = make()
+        return self._source.cache[key]
 
     def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure:
         """Return the failure of an operation in some rows."""

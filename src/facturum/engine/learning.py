@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from facturum.data.values import Mask
 from facturum.engine.evaluate import Source
 from facturum.engine.leaves import run, thread_count
 from facturum.engine.prepare import Prepared, at_place, walk
 from facturum.engine.scope import Scope
 from facturum.engine.selection import Selection, select
 from facturum.errors import DataError
-from facturum.language.core import names_in
+from facturum.language.core import names_in, truths
 from facturum.language.nodes import Node, Question
 
 
@@ -30,12 +31,13 @@ def learn(
     answered: set[Node] = set()
     selection: Selection | None = None
     kept: Selection | None = None
+    visible = _visible(made)
     while True:
         scope = made.scope()
         ready = _ready(made, scope, answered)
         if not ready:
-            return made, selection
-        source = Source(made.table, made.derived)
+            return made, None if visible is not None else selection
+        source = made.source(visible)
         plain = {node: question for node, question in ready.items() if not question.remaining}
         if plain:
             selection = None
@@ -48,6 +50,16 @@ def learn(
                 selection = None  # rows of categories left out have no value now
         answered |= set(answers.values())
         made = made.map(lambda node, found=answers: _replaced(node, found))  # type: ignore[misc]
+
+
+def _visible(made: Prepared) -> Mask | None:
+    """Return the learning rows where an operation along time could otherwise look at others while learning."""
+    looks = any(node.along_time for root in made.parts().values() for node in walk(root))
+    if made.learn is None or not looks:
+        return None
+    values = made.source().whole(made.learn)
+    holds: Mask = truths(values)
+    return holds if values.valid is None else holds & values.valid
 
 
 def _ready(made: Prepared, scope: Scope, answered: set[Node]) -> dict[Node, Question]:

@@ -9,7 +9,8 @@ from typing import TypeVar
 
 from facturum.data.declared import declare, unknown_declarations
 from facturum.data.table import Table
-from facturum.data.values import Kind
+from facturum.data.values import Kind, Mask
+from facturum.engine.evaluate import Source
 from facturum.engine.scope import Scope
 from facturum.engine.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, PlanError, nearest
@@ -48,7 +49,11 @@ class Prepared:
 
     def scope(self) -> Scope:
         """Return what knows the kinds of this plan's expressions."""
-        return Scope(self.table, self.derived, self.spec.resolved)
+        return Scope(self.table, self.derived, self.spec.resolved, self.spec.data.timing is not None)
+
+    def source(self, visible: Mask | None = None) -> Source:
+        """Return the rows for operations to read; those along time look at the visible ones."""
+        return Source(self.table, self.derived, self.spec.data.timing, visible)
 
     def parts(self) -> dict[str, Node]:
         """Return all expressions by their place in the plan."""
@@ -146,7 +151,7 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
     reserved = _reserved(spec, table, response, parsed)
     choices = {v.name: v.kind for v in table if v.name not in reserved}
     derived = {key: _spread(_frozen(node, choices)) for key, node in parsed.items()}
-    scope = Scope(table, derived, spec.resolved)
+    scope = Scope(table, derived, spec.resolved, spec.data.timing is not None)
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
@@ -241,7 +246,7 @@ def _with_children(node: Node, change: Callable[[Node], Node]) -> Node:
 
 def _spread(node: Node) -> Node:
     """Take every operation with a list in first place to the members of the list."""
-    node = _with_children(node, _spread)
+    node = _flat(_with_children(node, _spread))
     if isinstance(node, List | Multiply) or not node.distributes or not node.children():
         return node
     first, *others = node.children()
@@ -250,6 +255,18 @@ def _spread(node: Node) -> Node:
     if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
         return _list([_spread(node.rebuilt([first, member])) for member in others[0].members], node)
     return node
+
+
+def _flat(node: Node) -> Node:
+    """Put the members of lists among the expressions of an operation that takes several."""
+    if isinstance(node, List):
+        return node
+    changes: dict[str, tuple[Node, ...]] = {}
+    for field, several in node.argument_fields():
+        value = getattr(node, field)
+        if several and any(isinstance(member, List) for member in value):
+            changes[field] = tuple(m for v in value for m in (v.members if isinstance(v, List) else (v,)))
+    return node.replaced(**changes) if changes else node
 
 
 def _list(members: list[Node], like: Node) -> Node:

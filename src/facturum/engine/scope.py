@@ -20,12 +20,14 @@ class Scope:
         table: the variables as declared.
         derived: new variables by name.
         resolved: whether the plan is resolved, so that categories need not all be there.
+        timed: whether the plan says how rows follow one another.
     """
 
-    def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool) -> None:
+    def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool, timed: bool = False) -> None:
         self._table = table
         self._derived = derived
         self.resolved = resolved
+        self._timed = timed
         self._types: dict[Node, Type] = {}
         self._open: list[str] = []
 
@@ -51,6 +53,14 @@ class Scope:
         if found is None:
             found = self._types[node] = node.check(self)
         return found
+
+    def along_time(self, node: Node) -> None:
+        """Refuse an operation along time where the plan does not say how rows follow one another."""
+        if not self._timed:
+            raise node.fail(
+                f"{node.name} looks along time, and the plan does not say how rows follow one another",
+                'Write [data] time = "..", every = "month" (or every = "row"), and panel = [..] for several units.',
+            )
 
     def _derived_type(self, node: Node, name: str) -> Type:
         if name in self._open:

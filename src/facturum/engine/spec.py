@@ -8,6 +8,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from facturum.data.declared import Declaration
+from facturum.data.series import Timing
 from facturum.errors import PlanError, nearest
 
 FORMAT = 1
@@ -30,6 +31,13 @@ class DataSpec(_Section):
     delimiter: str = Field(",", description="between the cells of a text file", min_length=1, max_length=1)
     decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
     encoding: str = Field("utf-8", description="the encoding of a text file")
+
+    @property
+    def timing(self) -> Timing | None:
+        """How rows follow one another, where it is said."""
+        if self.every is None or (self.time is None and self.every != "row"):
+            return None
+        return Timing(self.time, self.every, tuple(self.panel))
 
 
 class VariableSpec(_Section):

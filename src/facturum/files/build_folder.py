@@ -16,8 +16,9 @@ from pyarrow import csv as arrow_csv
 from pyarrow import parquet
 from pydantic import ValidationError
 
-from facturum.audit.column_map import ColumnMap
+from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap
+from facturum.audit.treatments import FilledCells
 from facturum.data.values import Array
 from facturum.engine.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, PlanError
@@ -98,6 +99,7 @@ def write_build(
     rows: RowMap,
     resolved: PlanSpec,
     form: str,
+    imputed: pa.Table,
 ) -> None:
     """Fill a folder with the files of a build.
 
@@ -108,6 +110,7 @@ def write_build(
         columns, rows: the maps.
         resolved: the resolved plan.
         form: parquet, csv or npy.
+        imputed: each cell that was filled.
     """
     if form == "parquet":
         parquet.write_table(design, folder / "design.parquet", compression="zstd", use_dictionary=False)
@@ -123,8 +126,25 @@ def write_build(
     )
     _write_columns_csv(folder / "columns.csv", columns)
     parquet.write_table(_dropped_table(rows), folder / "rows.parquet", compression="zstd")
+    parquet.write_table(imputed, folder / "imputed.parquet", compression="zstd")
     (folder / "plan.resolved.toml").write_text(plan_text(resolved), "utf-8")
     (folder / MARKER).write_text(json.dumps({"facturum": FORMAT, "design": f"design.{form}"}) + "\n", "utf-8")
+
+
+def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
+    """Return cells that were filled as a table: the number of the imputation, the source row, what was put in."""
+    numbers = [np.full(len(part.rows), part.imputation) for part in cells]
+    fills = [fill for part in cells for fill in part.fills]
+    texts = pa.array([fill if isinstance(fill, str) else None for fill in fills], pa.string())
+    values = pa.array([None if isinstance(fill, str) else fill for fill in fills], pa.float64())
+    return pa.table(
+        {
+            "imputation": pa.array(np.concatenate(numbers) if numbers else [], pa.int64()),
+            "source_row": pa.array(np.concatenate([part.rows for part in cells]) if cells else [], pa.int64()),
+            "fill": values,
+            "fill_text": texts,
+        }
+    )
 
 
 def _dropped_table(rows: RowMap) -> pa.Table:
@@ -160,11 +180,12 @@ def neutral(value: Any) -> Any:
     return "'" + value if isinstance(value, str) and value.startswith(_RISKY) else value
 
 
-def read_build(folder: str | Path) -> tuple[dict[str, Array], pa.Table, ColumnMap, RowMap, PlanSpec]:
+def read_build(folder: str | Path) -> tuple[dict[str, Array], pa.Table, ColumnMap, RowMap, PlanSpec, pa.Table]:
     """Read a build folder.
 
     Returns:
-        The numeric columns by name (the source row among them), the design table, the maps, and the resolved plan.
+        The numeric columns by name (the source row among them), the design table, the maps, the resolved
+        plan, and the cells that were filled.
 
     Raises:
         AuditError: where the folder is no build, or a file of it is missing, damaged or a link.
@@ -177,13 +198,14 @@ def read_build(folder: str | Path) -> tuple[dict[str, Array], pa.Table, ColumnMa
         name = f"design.{str(marker['design']).rpartition('.')[2]}"
         columns = ColumnMap.model_validate_json(_own(folder, "columns.json").read_text("utf-8"))
         dropped = parquet.read_table(_own(folder, "rows.parquet"))
+        imputed = parquet.read_table(_own(folder, "imputed.parquet"))
         resolved = load_plan(_own(folder, "plan.resolved.toml"))
         names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
         design = _read_design(_own(folder, name), names)
         numbers = {name: _numbers(design[name]) for name in names}
     except (OSError, ValueError, KeyError, TypeError, pa.ArrowException, ValidationError, PlanError) as problem:
         raise AuditError(f"{folder} is damaged: {str(problem).splitlines()[0]}", remedy="Build it anew.") from None
-    return numbers, design, columns, _row_map(numbers, dropped), resolved
+    return numbers, design, columns, _row_map(numbers, dropped), resolved, imputed
 
 
 def _own(folder: Path, name: str) -> Path:

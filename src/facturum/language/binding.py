@@ -36,7 +36,9 @@ def signature(made: type[Node]) -> str:
 
     words = []
     for field in dataclasses.fields(made):  # type: ignore[arg-type]
-        if field.default is dataclasses.MISSING:
+        if field.metadata.get("spread"):
+            words.append(f"{field.name}, ..")
+        elif field.default is dataclasses.MISSING:
             words.append(field.name)
         elif field.metadata["role"] == "arguments":
             words.append(f"{field.name}=[..]")
@@ -66,6 +68,14 @@ def bind(
     """
     fields = {field.name: field for field in dataclasses.fields(made)}  # type: ignore[arg-type]
     chosen: dict[str, T] = {}
+    values: dict[str, Any] = {}
+    first = next(iter(fields), "")
+    if first and fields[first].metadata.get("spread") and any(name is None for name, _ in given):
+        members = [expression(value) for name, value in given if name is None]
+        values[first] = tuple(
+            part for found in members for part in (found.members if isinstance(found, List) else [found])
+        )
+        given = [(name, value) for name, value in given if name is not None]
     for at, (name, value) in enumerate(given):
         if name is None:
             if at >= len(fields):
@@ -74,11 +84,12 @@ def bind(
         if name not in fields:
             hint = nearest(name, list(fields))
             raise fail(value, f"{made.name} has no option '{name}'{hint}", f"Write {signature(made)}.")
-        if name in chosen:
+        if name in chosen or name in values:
             raise fail(value, f"{made.name} is given '{name}' twice", f"Write {signature(made)}.")
         chosen[name] = value
-    values: dict[str, Any] = {}
     for name, field in fields.items():
+        if name in values:
+            continue
         if name not in chosen:
             if field.default is dataclasses.MISSING:
                 raise fail(None, f"{made.name} needs its argument '{name}'", f"Write {signature(made)}.")

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import Kind, Label, Labels, Mask, Values, label_text, plain_number
+from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.codings import CODINGS, coded_columns
 from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Rows, Scattered, Type, operation
 from facturum.language.options import (
-    GROUPS,
     LABEL,
     LABELS,
-    MISSING,
     NUMBER,
     Absent,
     argument,
@@ -57,7 +55,7 @@ class Codes(Categorical):
         return Values(found.astype(np.float64), valid)
 
     def reading(self) -> Reading:
-        return Unit(f"{self.x} (place in the order)")
+        return Unit(f"{self.x.subject()} (place in the order)")
 
 
 @operation
@@ -82,7 +80,7 @@ class Score(Categorical):
         return Values(found.astype(np.float64) + 1.0, valid)
 
     def reading(self) -> Reading:
-        return Unit(f"{self.x} (score)")
+        return Unit(f"{self.x.subject()} (score)")
 
 
 def need_order(operation_: Node, x: Node, order: object, kinds: Kinds) -> None:
@@ -171,7 +169,7 @@ class Category(Categorical):
         assert isinstance(self.order, tuple)
         return coded_columns(self)
 
-    def width(self) -> int:
+    def column_count(self) -> int:
         count = len(self.order)
         return {"every": count, "score": 1}.get(self.coding, count - 1)
 
@@ -211,62 +209,3 @@ class Category(Categorical):
 
     def reading(self) -> Reading:
         return Curve(str(self))
-
-
-@operation
-class Regroup(Node):
-    """Brings categories together under new names; others keep their own, or all get the name `rest`.
-
-    Example: `regroup(access, {"by foot": ["trail", "ridge"]}, rest="by wheel")`.
-    """
-
-    x: Node = argument("a category, or a number with few values")
-    groups: tuple[tuple[str, tuple[Label | Absent, ...]], ...] = option(GROUPS, "the categories of each new one")
-    rest: str | None = option(LABEL, "the name for all others", default=None)
-
-    def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
-        if found.block or found.kind is Kind.TIME:
-            raise self.x.fail(f"regroup works on a category, and '{self.x}' is none")
-        members = [label for _, group in self.groups for label in group]
-        for label in members:
-            if members.count(label) > 1:
-                raise self.fail(f"the category {label!r} is named twice", "Name each category in one group only.")
-        if found.labels is not None and not kinds.resolved:
-            for label in members:
-                if not isinstance(label, Absent) and label not in found.labels:
-                    hint = nearest(label_text(label), [label_text(known) for known in found.labels])
-                    raise self.fail(f"'{self.x}' has no category {label!r}{hint}", "Correct it, or take it out.")
-        return Type(Kind.CATEGORY, labels=self._labels(found.labels or ()))
-
-    def values(self, rows: Rows) -> Values:
-        value = rows.of(self.x)
-        if value.labels is None:
-            distinct, codes = np.unique(value.data, return_inverse=True)
-            value = Values(codes, value.valid, tuple(plain_number(v) for v in distinct.tolist()))
-        own = value.labels or ()
-        labels = self._labels(own)
-        target = self._targets()
-        absent = labels.index(target[MISSING]) if MISSING in target else -1
-        recode = np.array([labels.index(self._new(label, target)) for label in own] + [absent])
-        data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], absent)
-        present = data >= 0
-        return Values(data, None if present.all() else present, labels)
-
-    def valid(self, rows: Rows) -> Mask | None:
-        return None if MISSING in self._targets() else rows.valid(self.x)
-
-    def _targets(self) -> dict[Any, str]:
-        return {
-            (MISSING if isinstance(label, Absent) else literal_key(label)): name
-            for name, group in self.groups
-            for label in group
-        }
-
-    def _new(self, label: Label, target: dict[Any, str]) -> Label:
-        return target.get(literal_key(label), label if self.rest is None else self.rest)
-
-    def _labels(self, own: Labels) -> Labels:
-        target = self._targets()
-        names: list[Label] = [name for name, _ in self.groups]
-        return tuple(dict.fromkeys(names + [self._new(label, target) for label in own]))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from facturum.data.values import Label, label_text
-from facturum.language.core import Add, Number, Text, Truth
+from facturum.data.values import label_text
+from facturum.language.core import Add, Number
 from facturum.language.logic import Comparison, Conditional
 from facturum.language.lookup import Lookup
 from facturum.language.missing import IsMissing
@@ -43,20 +43,13 @@ def _part(text: str) -> tuple[Part, ...]:
     return (("category", text),)
 
 
-def literal_node(label: Label) -> Node:
-    """Return the literal that stands for a label."""
-    if isinstance(label, bool):
-        return Truth(label)
-    return Text(label) if isinstance(label, str) else Number(label)
-
-
 def _equals(category: Category, place: int) -> Node:
     """Return the condition that a row has the category at a place of the order."""
     assert isinstance(category.order, tuple)
     label = category.order[place]
     plain = not category.pooled and category.unseen == "fail" and category.missing == "propagate"
     if plain and not isinstance(label, Absent):
-        return Comparison((category.x, literal_node(label)), ("==",))
+        return category.x.equal_to(label)
     if isinstance(label, Absent) and category.unseen == "fail":
         return IsMissing(category.x)
     return Comparison((category.code_node(), Number(place)), ("==",))
@@ -70,7 +63,7 @@ def _indicators(category: Category) -> list[Column]:
         Column(
             _part(label),
             _equals(category, place),
-            Indicator(str(category.x), label, reference),
+            Indicator(category.x.subject(), label, reference),
             "indicator",
             reference,
         )
@@ -87,7 +80,7 @@ def _effects(category: Category) -> list[Column]:
         Column(
             _part(label),
             Conditional(Number(1), _equals(category, place), minus),
-            Contrast(str(category.x), label, "all", labels[left_out]),
+            Contrast(category.x.subject(), label, "all", labels[left_out]),
             "contrast",
             labels[left_out],
         )
@@ -102,7 +95,7 @@ def _differences(category: Category) -> list[Column]:
         Column(
             _part(labels[at]),
             Conditional(Number(after), Comparison((code, Number(at)), (">=",)), Number(before)),
-            Contrast(str(category.x), labels[at], "before", labels[at - 1]),
+            Contrast(category.x.subject(), labels[at], "before", labels[at - 1]),
             "contrast",
             labels[at - 1],
         )
@@ -117,7 +110,7 @@ def _helmert(category: Category) -> list[Column]:
         is_own = Comparison((code, Number(at)), ("==",))
         is_earlier = Comparison((code, Number(at)), ("<",))
         formula = Conditional(Number(earlier), is_earlier, Conditional(Number(own), is_own, Number(0)))
-        reading = Contrast(str(category.x), labels[at], "earlier", ", ".join(labels[:at]))
+        reading = Contrast(category.x.subject(), labels[at], "earlier", ", ".join(labels[:at]))
         columns.append(Column(_part(labels[at]), formula, reading, "contrast"))
     return columns
 
@@ -128,11 +121,11 @@ def _polynomial(category: Category) -> list[Column]:
     for degree, contrast in enumerate(polynomial_contrasts(len(labels)), start=1):
         formula = Lookup((code,), tuple(enumerate(contrast)))
         parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
-        reading = Orthogonal(str(category.x), degree, len(labels) - 1)
+        reading = Orthogonal(category.x.subject(), degree, len(labels) - 1)
         columns.append(Column(parts, formula, reading, "contrast"))
     return columns
 
 
 def _score(category: Category) -> list[Column]:
     formula = Add(category.code_node(), Number(1))
-    return [Column((), formula, Unit(f"{category.x} (score)"), "score")]
+    return [Column((), formula, Unit(f"{category.x.subject()} (score)"), "score")]

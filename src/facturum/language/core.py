@@ -120,8 +120,8 @@ class List(Node):
             for column in member.columns()
         )
 
-    def width(self) -> int:
-        return sum(member.width() for member in self.members)
+    def column_count(self) -> int:
+        return sum(member.column_count() for member in self.members)
 
 
 def member_parts(members: tuple[Node, ...]) -> list[Part]:
@@ -249,8 +249,8 @@ class Multiply(Arithmetic):
             for b in self.right.columns()
         )
 
-    def width(self) -> int:
-        return self.left.width() * self.right.width()
+    def column_count(self) -> int:
+        return self.left.column_count() * self.right.column_count()
 
     def block(self, rows: Rows) -> Block:
         if not is_block(self):

@@ -1,12 +1,16 @@
 """Brings in every family, so that the registry is full. A new family file is named here once."""
 
 from facturum.language import (
+    across,
+    bins,
     categories,
     core,
+    imputing,
     logic,
     lookup,
     missing,
     polynomials,
+    regrouping,
     selectors,
     statistics,
     transforms,
@@ -15,12 +19,16 @@ from facturum.language.nodes import REGISTRY
 
 __all__ = [
     "REGISTRY",
+    "across",
+    "bins",
     "categories",
     "core",
+    "imputing",
     "logic",
     "lookup",
     "missing",
     "polynomials",
+    "regrouping",
     "selectors",
     "statistics",
     "transforms",

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TypeAlias
+from collections.abc import Iterable, Sequence
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -45,6 +45,20 @@ def _own_codes(value: Values) -> tuple[Array, list[Label | Absent]]:
     if value.valid is not None:
         codes = np.where(value.valid, codes, len(labels) - 1)
     return codes, labels
+
+
+def in_order(keys: Iterable[tuple[Label | Absent, ...]]) -> list[tuple[Label | Absent, ...]]:
+    """Return keys in their order: missing first, then numbers by size, then texts.
+
+    Example:
+        >>> in_order([("b", 2), ("b", 1), ("a", 7)])
+        [('a', 7), ('b', 1), ('b', 2)]
+    """
+
+    def rank(part: Label | Absent) -> tuple[int, Any]:
+        return (0, 0) if isinstance(part, Absent) else (2, part) if isinstance(part, str) else (1, part)
+
+    return sorted(keys, key=lambda key: tuple(rank(part) for part in key))
 
 
 class KeyIndex:

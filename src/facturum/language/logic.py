@@ -31,6 +31,12 @@ def literal(expression: Node) -> Label | None:
     return expression.value if isinstance(expression, Text | Number | Truth) else None
 
 
+def equals(expression: Node, label: Label) -> Comparison:
+    """Return the condition that an expression has a label."""
+    literal_node = Truth(label) if isinstance(label, bool) else Text(label) if isinstance(label, str) else Number(label)
+    return Comparison((expression, literal_node), ("==",))
+
+
 @node
 class Comparison(Condition):
     """A comparison, or a chain of them such as ``10 <= x < 20``."""
@@ -268,7 +274,9 @@ _ORDER = 'Declare it in [variables] as kind = "ordered" with its order, or use =
 def _check_label(right: Node, label: Label, found: Type, operator: str, kinds: Kinds) -> None:
     if operator not in ("==", "!=") and found.kind is not Kind.ORDERED:
         raise right.fail(f"'{operator}' needs an order, and the categories have none", _ORDER)
-    known = found.labels or ()
+    if found.labels is None:
+        return  # which categories there are is not learned yet
+    known = found.labels
     if (kinds.resolved and found.kind is not Kind.ORDERED) or label_key(label) in {label_key(k) for k in known}:
         return
     shown = ", ".join(label_text(k) for k in known[:8]) + (", .." if len(known) > 8 else "")

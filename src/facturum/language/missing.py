@@ -1,13 +1,18 @@
-"""Whether values are there."""
+"""Whether values are there, and wrong ones taken out."""
 
 from __future__ import annotations
 
+from typing import Any, ClassVar
+
 import numpy as np
 
-from facturum.data.values import Kind, Mask, Values
-from facturum.language.core import Condition
-from facturum.language.nodes import Kinds, Node, Rows, Type, operation
-from facturum.language.options import argument
+from facturum.data.values import FloatArray, Kind, Mask, Values, both
+from facturum.language.core import Condition, truths
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.options import NUMBERS, argument, option
+from facturum.language.reading import NoValue, Reading, Unit
+from facturum.language.statistics import QuantileQuestion
+from facturum.language.transforms import Elementwise
 
 
 @operation
@@ -30,3 +35,93 @@ class IsMissing(Condition):
 
     def valid(self, rows: Rows) -> Mask | None:
         return None
+
+    def reading(self) -> Reading:
+        wrong = [] if not isinstance(self.x, MissingIf) else self.x.conditions()
+        return NoValue(self.x.subject(), tuple(map(str, wrong)))
+
+
+@operation
+class MissingIf(Node):
+    """The value, or none where a condition holds; where the condition itself is missing, the value stays.
+
+    Example: `missing_if(price, price < 0)`, `missing_if(beds, abs(beds - mean(beds)) > 3 * sd(beds))`.
+    """
+
+    distributes: ClassVar[bool] = False
+    x: Node = argument("any value")
+    condition: Node = argument("when it is wrong")
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.block:
+            raise self.x.fail("missing_if works on one value, not on a block of several columns")
+        need_number(self, self.condition, kinds)
+        return found
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.x).full(rows.length)
+        return Values(inner.data, both(inner.valid, self._fine(rows)), inner.labels)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return both(rows.valid(self.x), self._fine(rows))
+
+    def _fine(self, rows: Rows) -> Mask | None:
+        wrong = self.wrong(rows)
+        return ~wrong if wrong.any() else None
+
+    def wrong(self, rows: Rows) -> Mask:
+        """Return the rows in which the condition holds."""
+        condition = rows.of(self.condition).full(rows.length)
+        holds: Mask = truths(condition)
+        return holds if condition.valid is None else holds & condition.valid
+
+    def conditions(self) -> list[Node]:
+        """Return all conditions by which values are taken out, of nested ones too."""
+        inner = self.x.conditions() if isinstance(self.x, MissingIf) else []
+        return [*inner, self.condition]
+
+    def reading(self) -> Reading:
+        return self.x.reading()
+
+    def subject(self) -> str:
+        return self.x.subject()
+
+
+@operation
+class Winsorize(Elementwise):
+    """Values beyond two quantiles become those quantiles; resolving writes them as `at`.
+
+    Example: `winsorize(price)`, `winsorize(price, shares=[0.05, 0.95])`.
+    """
+
+    family: ClassVar[str] = "missing"
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("a number")
+    shares: tuple[float, ...] = option(NUMBERS, "the shares of rows below each bound", default=(0.01, 0.99))
+    at: tuple[float, ...] | None = option(
+        NUMBERS, "the smallest and the largest value kept", learned=True, default=None
+    )
+
+    def check(self, kinds: Kinds) -> Type:
+        if len(self.shares) != 2 or not 0 <= self.shares[0] < self.shares[1] <= 1:
+            raise self.fail("shares are two numbers from 0 to 1, the smaller first", "Write shares=[0.01, 0.99].")
+        if self.at is not None and (len(self.at) != 2 or self.at[0] > self.at[1]):
+            raise self.fail("at holds the smallest and the largest value kept", "Write two numbers.")
+        return super().check(kinds)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        if self.at is not None:
+            return None
+        return QuantileQuestion((self.x,), lambda found: self.replaced(at=tuple(found)), self.shares)
+
+    def compute(self, x: FloatArray) -> Any:
+        assert self.at is not None
+        return np.minimum(np.maximum(x, float(self.at[0])), float(self.at[1]))
+
+    def reading(self) -> Reading:
+        return Unit(self.subject())
+
+    def subject(self) -> str:
+        ends = "" if self.at is None else f" kept from {self.at[0]:.6g} to {self.at[1]:.6g}"
+        return f"{self.x.subject()}{ends}"

@@ -11,7 +11,8 @@ from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, d
 
 import numpy as np
 
-from facturum.data.values import Array, Kind, Labels, Mask, Values, both
+from facturum.data.series import Series
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both
 from facturum.errors import PlanError
 from facturum.language.options import argument, arguments, option
 from facturum.language.reading import Curve, Reading
@@ -49,7 +50,11 @@ class RowFailure(Exception):
 
 
 class Rows(Protocol):
-    """Some rows of a table, for operations to read: the values of other nodes, and a way to fail."""
+    """Some rows of a table, for operations to read: the values of other nodes, and a way to fail.
+
+    Operations along time look at all rows: ``series`` tells who is next to whom, ``whole`` is an expression over all
+    rows, and ``chosen`` returns of something over all rows what belongs to these.
+    """
 
     @property
     def length(self) -> int: ...
@@ -58,6 +63,10 @@ class Rows(Protocol):
     def valid(self, node: Node) -> Mask | None: ...
     def block(self, node: Node) -> Block: ...
     def where(self, chosen: Array) -> Rows: ...
+    @property
+    def series(self) -> Series: ...
+    def whole(self, node: Node) -> Values: ...
+    def chosen(self, whole: Array) -> Array: ...
     def shared(self, key: Any, make: Callable[[], Any]) -> Any: ...
     def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure: ...
 
@@ -69,6 +78,7 @@ class Kinds(Protocol):
 
     def variable(self, node: Node, name: str) -> Type: ...
     def of(self, node: Node) -> Type: ...
+    def along_time(self, node: Node) -> None: ...
 
 
 class Question(ABC):
@@ -130,6 +140,11 @@ class Node:
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
     span: Span | None = None
 
+    @property
+    def along_time(self) -> bool:
+        """Whether it looks at other rows of the same unit."""
+        return False
+
     def children(self) -> tuple[Node, ...]:
         """Return the expressions this one is made of, in the order of its fields."""
         found: list[Node] = []
@@ -189,13 +204,23 @@ class Node:
         """Return the columns of the expression as a term; its questions are answered by then."""
         return (Column((), self, self.reading()),)
 
-    def width(self) -> int:
+    def column_count(self) -> int:
         """Return how many columns there are, where possible without making them."""
         return len(self.columns())
 
     def reading(self) -> Reading:
         """Return what a unit of a scalar expression means."""
         return Curve(str(self))
+
+    def subject(self) -> str:
+        """Return what sentences call this expression."""
+        return str(self)
+
+    def equal_to(self, label: Label) -> Node:
+        """Return the condition that a categorical expression has a label."""
+        from facturum.language.logic import equals
+
+        return equals(self, label)
 
     def block(self, rows: Rows) -> Block:
         """Return all columns for some rows, every one of which has a value in each."""

@@ -51,6 +51,18 @@ def _is_key(value: Any) -> bool:
 
 NUMBER = Accept("a number", _is_number)
 FLAG = Accept("True or False", lambda value: isinstance(value, bool))
+
+
+def _is_pair(value: Any) -> bool:
+    return isinstance(value, tuple) and len(value) == 2 and all(map(_is_number, value))
+
+
+EDGES = Accept(
+    "a list of numbers, or of pairs [first, last]",
+    lambda edges: (
+        isinstance(edges, tuple) and bool(edges) and (all(map(_is_number, edges)) or all(map(_is_pair, edges)))
+    ),
+)
 LABEL = Accept("a category", _is_label)
 LABELS = Accept(
     "a list of categories", lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value)
@@ -67,6 +79,7 @@ GROUPS = Accept(
     mapping=True,
 )
 VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING)
+POSITIVE = Accept("a number above 0", lambda value: _is_number(value) and value > 0)
 SHARE = Accept("a share between 0 and 1", lambda value: _is_number(value) and 0 <= value <= 1)
 
 
@@ -93,9 +106,15 @@ def argument(words: str) -> Any:
     return dataclasses.field(metadata={"role": "argument", "words": words})
 
 
-def arguments(words: str, *, default: Any = dataclasses.MISSING) -> Any:
-    """Declare a field that holds several expressions, written as one or as a list."""
-    return dataclasses.field(default=default, metadata={"role": "arguments", "words": words})
+def arguments(words: str, *, default: Any = dataclasses.MISSING, spread: bool = False) -> Any:
+    """Declare a field that holds several expressions.
+
+    Args:
+        words: what they are.
+        default: what holds where none is written.
+        spread: whether they are written one after the other, ``f(a, b, c)``, rather than as a list.
+    """
+    return dataclasses.field(default=default, metadata={"role": "arguments", "words": words, "spread": spread})
 
 
 def option(accept: Accept, words: str, *, default: Any = dataclasses.MISSING, learned: bool = False) -> Any:

@@ -174,10 +174,10 @@ class Polynomial(Node):
 
     def _reading(self, degree: int) -> Reading:
         if self.orthogonal:
-            return Orthogonal(str(self.x), degree, self.degree)
+            return Orthogonal(self.x.subject(), degree, self.degree)
         if self.degree == 1:
-            return Unit(str(self.x), center=self.at)
-        return PowerReading(str(self.x), degree, self.degree, self.at)
+            return Unit(self.x.subject(), center=self.at)
+        return PowerReading(self.x.subject(), degree, self.degree, self.at)
 
     def block(self, rows: Rows) -> Block:
         x = rows.of(self.x).full(rows.length).numbers()

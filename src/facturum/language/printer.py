@@ -120,6 +120,8 @@ def _call(node: Node) -> str:
             continue
         if field.metadata["role"] == "argument":
             text = _text(value, _IF)
+        elif field.metadata.get("spread"):
+            text = ", ".join(_text(member, _IF) for member in value)
         elif field.metadata["role"] == "arguments":
             single = field.default is dataclasses.MISSING and len(value) == 1 and not isinstance(value[0], List)
             text = _text(value[0], _IF) if single else "[" + ", ".join(_text(v, _IF) for v in value) + "]"

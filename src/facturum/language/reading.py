@@ -31,6 +31,14 @@ class Holds:
 
 
 @dataclass(frozen=True)
+class NoValue:
+    """No value is there (1), or one is (0). ``wrong``: the conditions by which values were taken out before."""
+
+    subject: str
+    wrong: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Indicator:
     """One category, against a reference category (None where every category has a column)."""
 
@@ -83,4 +91,4 @@ class Curve:
     subject: str
 
 
-Reading: TypeAlias = Unit | Logged | Holds | Indicator | Contrast | Power | Orthogonal | Product | Curve
+Reading: TypeAlias = Unit | Logged | Holds | NoValue | Indicator | Contrast | Power | Orthogonal | Product | Curve

@@ -8,14 +8,14 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, FloatArray, Kind, Label, Values, both, plain_number
+from facturum.data.values import Array, FloatArray, Kind, Label, Values, both, label_text, plain_number
 from facturum.errors import DataError
 from facturum.language.core import Number
-from facturum.language.groups import Key, group_codes
+from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
-from facturum.numerics.order_statistics import RankSearch, quantiles_of
+from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
 
 
@@ -46,7 +46,7 @@ class MeanQuestion(Question):
         return sum(total for total, _ in parts), sum(count for _, count in parts)
 
     def advance(self, merged: tuple[int, int]) -> Node:
-        return self.answer(as_float(merged[0], _some(merged[1], self.inputs[0])) + 0.0)
+        return self.answer(as_float(merged[0], some(merged[1], self.inputs[0])) + 0.0)
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ class SpreadQuestion(Question):
     def advance(self, merged: tuple[int, int]) -> Question | Node:
         total, count = merged
         if self.mean is None:
-            return SpreadQuestion(self.inputs, self.answer, as_float(total, _some(count, self.inputs[0])) + 0.0)
+            return SpreadQuestion(self.inputs, self.answer, as_float(total, some(count, self.inputs[0])) + 0.0)
         spread = np.sqrt(as_float(total, count - 1, 2 * UNIT_BITS)) if count > 1 else 0.0
         return self.answer(self.mean, float(spread))
 
@@ -80,20 +80,24 @@ class QuantileQuestion(Question):
 
     inputs: tuple[Node, ...]
     answer: Callable[[list[float]], Node]
-    search: RankSearch
+    shares: tuple[float, ...]
+    search: RankSearch | None = None
+
+    def _search(self) -> RankSearch:
+        return self.search or search_for(self.shares)
 
     def observe(self, values: Sequence[Values]) -> Any:
-        return self.search.observe(present(values)[0].numbers())
+        return self._search().observe(present(values)[0].numbers())
 
     def merge(self, parts: Sequence[Any]) -> Any:
-        return self.search.merge(parts)
+        return self._search().merge(parts)
 
     def advance(self, merged: Any) -> Question | Node:
-        search = self.search.advance(merged)
+        search = self._search().advance(merged)
         if search.found is None:
-            return QuantileQuestion(self.inputs, self.answer, search)
-        _some(len(search.found), self.inputs[0])
-        return self.answer([value + 0.0 for value in search.found.tolist()])
+            return QuantileQuestion(self.inputs, self.answer, self.shares, search)
+        some(len(search.found), self.inputs[0])
+        return self.answer([quantile_between(search.found, share, search.count) + 0.0 for share in self.shares])
 
 
 @dataclass(frozen=True)
@@ -113,25 +117,32 @@ class ExtremeQuestion(Question):
         return [self.statistic(np.array(found))] if found else []
 
     def advance(self, merged: list[float]) -> Node:
-        _some(len(merged), self.inputs[0])
+        some(len(merged), self.inputs[0])
         return self.answer(merged[0] + 0.0)
 
 
 @dataclass(frozen=True)
 class GroupQuestion(Question):
-    """A statistic within groups: the values of each group are brought together, in any order."""
+    """A statistic within groups: the values of each group are brought together, in any order.
+
+    With ``whole``, a group that has rows and no value in any of them is refused.
+    """
 
     inputs: tuple[Node, ...]
     statistic: Callable[[FloatArray], float]
     answer: Callable[[dict[tuple[Label | Absent, ...], float]], Node]
+    whole: bool = False
 
     def observe(self, values: Sequence[Values]) -> dict[tuple[Label | Absent, ...], FloatArray]:
+        seen: dict[tuple[Label | Absent, ...], FloatArray] = {}
+        if self.whole:
+            seen = {key: np.empty(0) for key in group_codes(present(values[1:]))[1]}
         x, *by = present(values)
         codes, keys = group_codes(by)
         order = np.argsort(codes, kind="stable")
         ends = np.cumsum(np.bincount(codes, minlength=len(keys)))
         pieces: list[Array] = np.split(x.numbers()[order], ends[:-1])
-        return dict(zip(keys, pieces, strict=True))
+        return seen | dict(zip(keys, pieces, strict=True))
 
     def merge(self, parts: Sequence[dict[tuple[Label | Absent, ...], FloatArray]]) -> Any:
         gathered: dict[tuple[Label | Absent, ...], list[FloatArray]] = {}
@@ -142,11 +153,56 @@ class GroupQuestion(Question):
 
     def advance(self, merged: dict[tuple[Label | Absent, ...], FloatArray]) -> Node:
         found = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
-        _some(len(found), self.inputs[0])
+        some(len(found), self.inputs[0])
+        if self.whole and len(found) < len(merged):
+            raise self._empty_groups(in_order(set(merged) - set(found)))
         return self.answer(found)
 
+    def _empty_groups(self, keys: Sequence[tuple[Label | Absent, ...]]) -> DataError:
+        words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
+        by = " and ".join(map(str, self.inputs[1:]))
+        return DataError(
+            f"'{self.inputs[0]}' has no value in any learning row of {len(keys)} groups of {by}: "
+            + "; ".join(words[:6])
+            + ("; .." if len(words) > 6 else ""),
+            remedy="Form larger groups, or take the value of all rows together.",
+        )
 
-def _some(count: int, expression: Node) -> int:
+
+@dataclass(frozen=True)
+class Together(Question):
+    """Several questions of one operation, asked in common passes."""
+
+    questions: tuple[Question | Node, ...]
+    combine: Callable[[Sequence[Node]], Node]
+
+    @property
+    def inputs(self) -> tuple[Node, ...]:  # type: ignore[override]
+        return tuple(node for question in self._open() for node in question.inputs)
+
+    def _open(self) -> list[Question]:
+        return [question for question in self.questions if isinstance(question, Question)]
+
+    def observe(self, values: Sequence[Values]) -> list[Any]:
+        found, start = [], 0
+        for question in self._open():
+            stop = start + len(question.inputs)
+            found.append(question.observe(values[start:stop]))
+            start = stop
+        return found
+
+    def merge(self, parts: Sequence[list[Any]]) -> list[Any]:
+        return [question.merge([part[at] for part in parts]) for at, question in enumerate(self._open())]
+
+    def advance(self, merged: list[Any]) -> Question | Node:
+        rest = iter(merged)
+        following = tuple(q.advance(next(rest)) if isinstance(q, Question) else q for q in self.questions)
+        answers = [found for found in following if isinstance(found, Node)]
+        return self.combine(answers) if len(answers) == len(following) else Together(following, self.combine)
+
+
+def some(count: int, expression: Node) -> int:
+    """Return a count of values, or refuse to learn from none."""
     if not count:
         raise DataError(
             f"'{expression}' has no value in any row to learn from",
@@ -190,12 +246,8 @@ class Statistic(Node):
         return valid
 
     def _lookup(self, found: dict[tuple[Label | Absent, ...], float]) -> Node:
-        def order(key: tuple[Label | Absent, ...]) -> tuple[tuple[bool, Any], ...]:
-            return tuple((isinstance(part, str), part) for part in key)
-
-        keys = sorted(found, key=order)
         table: tuple[tuple[Key, Label], ...] = tuple(
-            (key[0] if len(key) == 1 else key, plain_number(found[key])) for key in keys
+            (key[0] if len(key) == 1 else key, plain_number(found[key])) for key in in_order(found)
         )
         return Lookup(self.by, table, MISSING)
 
@@ -203,6 +255,16 @@ class Statistic(Node):
 def number(value: float) -> Number:
     """Return a number node, whole where the value is."""
     return Number(plain_number(value))
+
+
+def mean_of_values(x: FloatArray) -> float:
+    """Return the mean of values held together, from an exact sum rounded once."""
+    return as_float(exact_sum(x), len(x))
+
+
+def median_of_values(x: FloatArray) -> float:
+    """Return the median of values held together."""
+    return quantiles_of(x, [0.5])[0]
 
 
 @operation
@@ -216,7 +278,7 @@ class Mean(Statistic):
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
-        return as_float(exact_sum(x), len(x))
+        return mean_of_values(x)
 
     def whole(self) -> Question:
         return MeanQuestion((self.x,), number)
@@ -233,10 +295,10 @@ class Median(Statistic):
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
-        return quantiles_of(x, [0.5])[0]
+        return median_of_values(x)
 
     def whole(self) -> Question:
-        return QuantileQuestion((self.x,), lambda found: number(found[0]), RankSearch((0.5,)))
+        return QuantileQuestion((self.x,), lambda found: number(found[0]), (0.5,))
 
 
 @operation
@@ -302,4 +364,4 @@ class Quantile(Statistic):
         return quantiles_of(x, [self.share])[0]
 
     def whole(self) -> Question:
-        return QuantileQuestion((self.x,), lambda found: number(found[0]), RankSearch((self.share,)))
+        return QuantileQuestion((self.x,), lambda found: number(found[0]), (self.share,))

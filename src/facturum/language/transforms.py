@@ -81,7 +81,7 @@ class Log(Elementwise):
         return super().valid(rows) if self.nonpositive == "fail" else rows.of(self).valid
 
     def reading(self) -> Reading:
-        return Logged(str(self.x), float(self.shift))
+        return Logged(self.x.subject(), float(self.shift))
 
 
 @operation
@@ -243,7 +243,7 @@ class Center(Elementwise):
         return np.subtract(x, float(self.at or 0))
 
     def reading(self) -> Reading:
-        return Unit(str(self.x), center=self.at)
+        return Unit(self.x.subject(), center=self.at)
 
 
 @operation
@@ -278,4 +278,4 @@ class Standardize(Elementwise):
         return np.divide(np.subtract(x, float(self.at or 0)), float(self.scale or 1))
 
     def reading(self) -> Reading:
-        return Unit(str(self.x), center=self.at, size=self.scale)
+        return Unit(self.x.subject(), center=self.at, size=self.scale)

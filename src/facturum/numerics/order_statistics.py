@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
@@ -11,8 +11,9 @@ import numpy.typing as npt
 
 FloatArray = npt.NDArray[np.float64]
 Keys = npt.NDArray[np.uint64]
+Counts = npt.NDArray[np.int64]
 
-FEW = 1 << 18
+FEW = 1 << 20
 _SIGN = np.uint64(1 << 63)
 
 
@@ -35,53 +36,60 @@ class RankSearch:
     A pass feeds every part of the data to `observe`, merges what comes back (in any order) and calls `advance`, until
     `found` holds the values. The first pass counts by the leading 16 bits, later ones by the next 16 within the
     buckets that hold a wanted rank; once few values are left in them, they are gathered and sorted.
+
+    Args:
+        wanted: returns the ranks wanted among so many values.
     """
 
-    shares: tuple[float, ...]
+    wanted: Callable[[int], set[int]]
     bits: int = 0
     count: int = 0
     buckets: tuple[int, ...] = ()
     below: tuple[int, ...] = ()
     gather: bool = False
-    found: FloatArray | None = None
+    found: dict[int, float] | None = None
 
-    def observe(self, values: FloatArray) -> dict[int, npt.NDArray[np.int64]] | FloatArray:
+    def observe(self, values: FloatArray) -> dict[int, Counts] | FloatArray:
         keys = keys_of(values)
         if self.bits == 0:
             return {0: np.bincount((keys >> np.uint64(48)).astype(np.int64), minlength=1 << 16)}
-        prefix = keys >> np.uint64(64 - self.bits)
+        inside = self._inside(keys)
         if self.gather:
-            return values[np.isin(prefix, np.array(self.buckets, dtype=np.uint64))]
+            return values[inside]
+        keys = keys[inside]
+        prefix = keys >> np.uint64(64 - self.bits)
         following = ((keys >> np.uint64(48 - self.bits)) & np.uint64(0xFFFF)).astype(np.int64)
         return {b: np.bincount(following[prefix == np.uint64(b)], minlength=1 << 16) for b in self.buckets}
 
-    def merge(
-        self, parts: Sequence[dict[int, npt.NDArray[np.int64]] | FloatArray]
-    ) -> dict[int, npt.NDArray[np.int64]] | FloatArray:
+    def _inside(self, keys: Keys) -> npt.NDArray[np.bool_]:
+        """Return which keys begin as one of the buckets does."""
+        if self.bits > 16:
+            return np.isin(keys >> np.uint64(64 - self.bits), np.array(self.buckets, dtype=np.uint64))
+        table = np.zeros(1 << 16, dtype=bool)
+        table[list(self.buckets)] = True
+        return table[(keys >> np.uint64(48)).astype(np.intp)]
+
+    def merge(self, parts: Sequence[dict[int, Counts] | FloatArray]) -> dict[int, Counts] | FloatArray:
         arrays = [part for part in parts if isinstance(part, np.ndarray)]
         if arrays:
             return np.concatenate(arrays)
         tables = [part for part in parts if isinstance(part, dict)]
         return {bucket: np.sum([table[bucket] for table in tables], axis=0) for bucket in tables[0]}
 
-    def advance(self, merged: dict[int, npt.NDArray[np.int64]] | FloatArray) -> RankSearch:
+    def advance(self, merged: dict[int, Counts] | FloatArray) -> RankSearch:
         if isinstance(merged, np.ndarray):
             return self._finish(merged)
         if self.bits == 0:
             count = int(merged[0].sum())
-            start = RankSearch(self.shares, count=count, buckets=(0,), below=(0,))
-            return start._refine(merged) if count else RankSearch(self.shares, found=np.empty(0))
+            start = replace(self, count=count, buckets=(0,), below=(0,))
+            return start._refine(merged) if count else replace(self, found={})
         return self._refine(merged)
 
     def ranks(self) -> list[int]:
-        """Return the ranks of the order statistics between which each share lies."""
-        wanted: set[int] = set()
-        for share in self.shares:
-            low = int(np.floor(share * (self.count - 1)))
-            wanted |= {low, min(low + 1, self.count - 1)}
-        return sorted(wanted)
+        """Return the ranks wanted."""
+        return sorted(self.wanted(self.count))
 
-    def _refine(self, counts: dict[int, npt.NDArray[np.int64]]) -> RankSearch:
+    def _refine(self, counts: dict[int, Counts]) -> RankSearch:
         chosen: dict[int, tuple[int, int]] = {}
         for bucket, below in zip(self.buckets, self.below, strict=True):
             ends = below + np.cumsum(counts[bucket])
@@ -96,27 +104,40 @@ class RankSearch:
         below_each = tuple(chosen[bucket][0] for bucket in buckets)
         if bits == 64:  # all values of a bucket are equal: nothing is left to gather
             keys = np.array(buckets, dtype=np.uint64)
-            sizes = np.array([chosen[bucket][1] for bucket in buckets])
-            return RankSearch(self.shares, 64, self.count, buckets, below_each)._finish(
-                np.repeat(_values_of(keys), np.minimum(sizes, 2)), capped=sizes
-            )
-        return RankSearch(self.shares, bits, self.count, buckets, below_each, left <= FEW)
+            sizes = [chosen[bucket][1] for bucket in buckets]
+            return replace(self, found=self._placed(_values_of(keys), below_each, sizes))
+        return replace(self, bits=bits, buckets=buckets, below=below_each, gather=left <= FEW)
 
-    def _finish(self, gathered: FloatArray, capped: npt.NDArray[np.int64] | None = None) -> RankSearch:
+    def _placed(self, values: FloatArray, below: Sequence[int], sizes: Sequence[int]) -> dict[int, float]:
+        return {
+            rank: float(value)
+            for rank in self.ranks()
+            for value, start, size in zip(values, below, sizes, strict=True)
+            if start <= rank < start + size
+        }
+
+    def _finish(self, gathered: FloatArray) -> RankSearch:
         ordered = np.sort(gathered + 0.0)
-        position: dict[int, float] = {}
-        for bucket, below in zip(self.buckets, self.below, strict=True):
-            inside = (keys_of(ordered) >> np.uint64(64 - self.bits)) == np.uint64(bucket)
-            members = ordered[inside]
-            for rank in self.ranks():
-                size = len(members) if capped is None else int(capped[self.buckets.index(bucket)])
-                if below <= rank < below + size:
-                    position[rank] = float(members[0] if capped is not None else members[rank - below])
-        values = [quantile_between(position, share, self.count) for share in self.shares]
-        return RankSearch(self.shares, self.bits, self.count, found=np.array(values))
+        prefix = keys_of(ordered) >> np.uint64(64 - self.bits)
+        starts = np.searchsorted(prefix, np.array(self.buckets, dtype=np.uint64))
+        found: dict[int, float] = {}
+        for rank in self.ranks():
+            inside = int(np.searchsorted(self.below, rank, side="right")) - 1
+            found[rank] = float(ordered[int(starts[inside]) + rank - self.below[inside]])
+        return replace(self, found=found)
 
 
-def quantile_between(at_rank: dict[int, float] | FloatArray, share: float, count: int) -> float:
+def search_for(shares: Sequence[float]) -> RankSearch:
+    """Return the search for the order statistics between which each share lies."""
+
+    def wanted(count: int) -> set[int]:
+        lows = [int(np.floor(share * (count - 1))) for share in shares]
+        return {rank for low in lows for rank in (low, min(low + 1, count - 1))}
+
+    return RankSearch(wanted)
+
+
+def quantile_between(at_rank: Mapping[int, float] | FloatArray, share: float, count: int) -> float:
     """Return a quantile that interpolates linearly between neighbouring order statistics.
 
     Args:

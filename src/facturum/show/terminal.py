@@ -14,7 +14,7 @@ from rich.syntax import ANSISyntaxTheme, Syntax
 from rich.table import Table
 from rich.text import Text
 
-from facturum.audit.column_map import ColumnEntry, ColumnMap
+from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
 from facturum.errors import FacturumError
 
@@ -115,6 +115,7 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
         ("missing", f"{entry.missing:,} rows without a value"),
+        ("imputed", f"{entry.imputed:,} rows of the matrix with a value put in"),
         (
             "values",
             f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",

@@ -1,0 +1,190 @@
+"""What the column map says, as it is stored."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from facturum.audit.fingerprints import Fingerprint
+from facturum.engine.spec import FORMAT
+from facturum.errors import AuditError, nearest
+
+
+class Part(BaseModel):
+    """A part of the column map."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class BinEntry(Part):
+    """One bin: its edges (null for an open end) and what was observed in it."""
+
+    label: str
+    low: float | None
+    high: float | None
+    rows: int
+    percent: float
+    smallest: float | None = Field(description="the smallest value observed in the bin")
+    largest: float | None = Field(description="the largest value observed in the bin")
+    mean_response: float | None
+
+
+class HistogramEntry(Part):
+    """How the values of a number are spread, over cells of equal width."""
+
+    low: float
+    high: float
+    counts: list[int]
+
+
+class BinsEntry(Part):
+    """A number cut into bins, over the rows of the matrix."""
+
+    expression: str
+    variable: str
+    terms: list[str]
+    bins: list[BinEntry]
+    histogram: HistogramEntry | None
+    no_bin: int = Field(description="rows with a value that lies in no bin")
+
+
+class FillEntry(Part):
+    """What was put in for one group, or for all rows."""
+
+    group: str | None
+    fill: float | str | None
+    cells: int
+
+
+class ImputationEntry(Part):
+    """A variable with values put in, over the rows taken by [rows] keep."""
+
+    expression: str
+    variable: str
+    how: str
+    terms: list[str]
+    rows: int
+    cells: int = Field(description="how many were filled")
+    still_missing: int
+    groups_not_seen: int = Field(description="filled cells whose group was not there when it was learned")
+    fills: list[FillEntry]
+    response_difference: float | None = Field(description="mean response where filled less where present")
+    t: float | None = Field(description="its t value, by Welch's formula")
+
+
+class FlagEntry(Part):
+    """A flag for missing values, over the rows taken by [rows] keep."""
+
+    expression: str
+    terms: list[str]
+    missing_in_source: int
+    made_missing: int = Field(description="rows whose value was taken out because a condition held")
+    conditions: list[str]
+
+
+class ItemEntry(Part):
+    """One item of a score, and how it goes with the others together."""
+
+    item: str
+    item_rest: float | None = Field(description="its correlation with the sum of the other items")
+
+
+class ScoreEntry(Part):
+    """A score of several items, over the rows taken by [rows] keep."""
+
+    expression: str
+    terms: list[str]
+    needed: int
+    too_few: int = Field(description="rows with too few values")
+    alpha: float | None = Field(description="coefficient alpha, over rows in which every item has a value")
+    items: list[ItemEntry]
+
+
+class ColumnEntry(Part):
+    """One column of the matrix, or of the response."""
+
+    position: int | None = Field(description="the place in the matrix, from 0; null for the response")
+    name: str
+    role: str = Field(description="intercept, predictor or response")
+    term: str
+    formula: str = Field(description="a scalar expression with all its constants, over variables and definitions")
+    sources: list[str] = Field(description="the variables of the table that it is made of")
+    measure: str = Field(description="number, indicator, power, contrast, score, interaction or constant")
+    reference: str | None = Field(description="the category that an indicator or contrast is measured against")
+    reading: str = Field(description="what its coefficient means")
+    missing: int = Field(description="rows taken by [rows] keep in which it has no value")
+    imputed: int = Field(description="cells that were filled in")
+    min: float | None
+    max: float | None
+    mean: float | None
+    sd: float | None
+    nonzero: int
+    digest: str | None = Field(None, description="SHA-256 of its doubles, little end first")
+
+
+class DefinitionEntry(Part):
+    """A name that formulas use."""
+
+    name: str
+    formula: str
+
+
+class DroppedEntry(Part):
+    """How many rows were left out for one reason."""
+
+    reason: str
+    place: str
+    rows: int
+
+
+class RowCounts(Part):
+    """The rows given, kept and left out."""
+
+    given: int
+    kept: int
+    learned: int
+    dropped: list[DroppedEntry]
+
+
+class CheckEntry(Part):
+    """Something that was looked at, and how it came out."""
+
+    check: str
+    ok: bool
+    detail: str
+
+
+class ColumnMap(Part):
+    """What a build says of its columns."""
+
+    facturum: int = Field(FORMAT, description="the format of this file")
+    made_with: dict[str, str] = Field(description="versions, on which the last digits may depend")
+    plan: dict[str, Any] = Field(description="the plan as written")
+    resolved: dict[str, Any] = Field(description="the plan with nothing left to learn")
+    fingerprints: dict[str, Fingerprint] = Field({}, description="of each source variable")
+    definitions: list[DefinitionEntry]
+    warnings: list[str]
+    checks: list[CheckEntry]
+    rows: RowCounts
+    columns: list[ColumnEntry]
+    bins: list[BinsEntry] = Field([], description="the table of bins of each binned variable")
+    imputations: list[ImputationEntry] = Field([], description="what was put in where values were missing")
+    flags: list[FlagEntry] = Field([], description="what each flag for missing values marks")
+    scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
+
+    def __getitem__(self, name: str) -> ColumnEntry:
+        for column in self.columns:
+            if column.name == name:
+                return column
+        names = [column.name for column in self.columns]
+        raise AuditError(f"there is no column called '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
+
+    def find(self, name: str) -> list[ColumnEntry]:
+        """Return the column of a name, or the columns of a term.
+
+        Raises:
+            AuditError: where there is neither, with the nearest name.
+        """
+        found = [column for column in self.columns if name in (column.name, column.term)]
+        return found or [self[name]]

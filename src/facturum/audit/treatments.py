@@ -1,0 +1,301 @@
+"""What was done to variables on the way to the columns: bins, values put in, flags, scores of several items."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, TypeVar
+
+import numpy as np
+
+from facturum.audit.entries import (
+    BinEntry,
+    BinsEntry,
+    FillEntry,
+    FlagEntry,
+    HistogramEntry,
+    ImputationEntry,
+    ItemEntry,
+    ScoreEntry,
+)
+from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
+from facturum.engine.build import Built
+from facturum.engine.prepare import walk
+from facturum.language.across import Across, MeanOf, SumOf
+from facturum.language.bins import Bins
+from facturum.language.core import names_in
+from facturum.language.imputing import Impute
+from facturum.language.missing import IsMissing, MissingIf
+from facturum.language.nodes import Node
+from facturum.language.options import Absent
+from facturum.numerics.comparisons import scale_figures, welch
+
+HISTOGRAM_CELLS = 48
+N = TypeVar("N", bound=Node)
+
+
+@dataclass(frozen=True)
+class FilledCells:
+    """The cells that an imputation filled: source row numbers, from 1, and what was put in."""
+
+    imputation: int
+    rows: Array
+    fills: list[float | str]
+
+
+class Treatments:
+    """What was done to variables in a build, looked at once more over its rows."""
+
+    def __init__(self, built: Built) -> None:
+        self._built = built
+        self._made = built.prepared
+        self._source = self._made.source()
+
+    @cached_property
+    def _kept(self) -> Array:
+        """Positions of the rows that [rows] keep takes."""
+        parts = []
+        for leaf in self._built.selection.leaves:
+            own = np.arange(leaf.stop - leaf.start) if leaf.kept is None else leaf.kept
+            parts.append(own + leaf.start)
+        return np.concatenate(parts)
+
+    @cached_property
+    def _remaining(self) -> Array:
+        return self._built.selection.source_rows() - 1
+
+    @cached_property
+    def _responses(self) -> tuple[Array, FloatArray] | None:
+        """The response of the rows that have one, and their positions; None for several columns or no response."""
+        y = self._built.y
+        if y is None or y.ndim > 1:
+            return None
+        there = ~np.isnan(y)
+        return self._remaining[there], y[there]
+
+    def _values(self, node: Node, at: Array) -> Values:
+        """Return an expression at some rows of the table."""
+        return self._source.rows(0, self._made.table.length, at).of(node).full(len(at))
+
+    def _found(self, kind: type[N]) -> Iterator[tuple[N, list[str]]]:
+        """Yield each operation of a kind once, with the terms that it is part of, through derived variables too."""
+        found: dict[N, list[str]] = {}
+        roots = dict(self._made.terms)
+        if self._made.response is not None:
+            roots["response"] = self._made.response
+        for key, root in roots.items():
+            for node in self._reached(root):
+                if isinstance(node, kind):
+                    terms = found.setdefault(node, [])
+                    if key not in terms:
+                        terms.append(key)
+        yield from found.items()
+
+    def _reached(self, root: Node) -> Iterator[Node]:
+        pending, seen = [root], set()
+        while pending:
+            node = pending.pop()
+            yield from walk(node)
+            for name in names_in(node):
+                if name in self._made.derived and name not in seen:
+                    seen.add(name)
+                    pending.append(self._made.derived[name])
+
+    @cached_property
+    def bins(self) -> list[BinsEntry]:
+        """Return the table of bins of each binned variable."""
+        return [self._bins(node, terms) for node, terms in self._found(Bins)]
+
+    def _bins(self, node: Bins, terms: list[str]) -> BinsEntry:
+        at = self._remaining
+        binned, inner = self._values(node, at), self._values(node.x, at)
+        x = inner.numbers()
+        there = _mask(binned)
+        present = _mask(inner)
+        y = self._response_at(at)
+        entries = []
+        for place, label in enumerate(binned.labels or ()):
+            inside = there & (binned.data == place)
+            own = x[inside & present]
+            ends = node.interval(place) if place < len(node.labels or ()) else (-np.inf, np.inf, True, True)
+            answers = None if y is None else y[inside & ~np.isnan(y)]
+            entries.append(
+                BinEntry(
+                    label=label_text(label),
+                    low=_finite(ends[0]),
+                    high=_finite(ends[1]),
+                    rows=int(inside.sum()),
+                    percent=100 * float(inside.mean()) if len(inside) else 0.0,
+                    smallest=float(own.min()) if len(own) else None,
+                    largest=float(own.max()) if len(own) else None,
+                    mean_response=float(answers.mean()) if answers is not None and len(answers) else None,
+                )
+            )
+        return BinsEntry(
+            expression=str(node),
+            variable=str(node.x),
+            terms=terms,
+            bins=entries,
+            histogram=histogram(x[present]),
+            no_bin=int((present & ~there).sum()),
+        )
+
+    def _response_at(self, at: Array) -> FloatArray | None:
+        """Return the response at rows of the matrix, NaN where there is none."""
+        if self._responses is None:
+            return None
+        rows, y = self._responses
+        found = np.full(self._made.table.length, np.nan)
+        found[rows] = y
+        return found[at]
+
+    @cached_property
+    def _imputed(self) -> list[tuple[Impute, list[str], Mask, Values]]:
+        """Each imputation, its terms, the kept rows whose cell was filled, and the values after."""
+        found = []
+        for node, terms in self._found(Impute):
+            before, after = self._values(node.x, self._kept), self._values(node, self._kept)
+            found.append((node, terms, ~_mask(before) & _mask(after), after))
+        return found
+
+    def filled_rows(self, node: Node) -> int:
+        """Return in how many rows of the matrix a value was put in on the way to an expression."""
+        inside = {part for part in self._reached(node) if isinstance(part, Impute)}
+        masks = [mask for impute, _, mask, _ in self._imputed if impute in inside]
+        if not masks:
+            return 0
+        kept = np.isin(self._kept, self._remaining, assume_unique=True)
+        return int(np.count_nonzero(np.any(masks, axis=0) & kept))
+
+    @cached_property
+    def imputations(self) -> list[ImputationEntry]:
+        """Return what was put in, and whether missing values go with the response."""
+        return [self._imputation(*found) for found in self._imputed]
+
+    def _imputation(self, node: Impute, terms: list[str], filled: Mask, after: Values) -> ImputationEntry:
+        fills, not_seen = self._fills(node, filled)
+        difference, t = None, None
+        y = self._response_at(self._kept)
+        if y is not None:
+            there = ~np.isnan(y)
+            difference, t = welch(y[filled & there], y[~filled & there])
+        return ImputationEntry(
+            expression=str(node),
+            variable=str(node.x),
+            how=node.how or "value",
+            terms=terms,
+            rows=len(filled),
+            cells=int(filled.sum()),
+            still_missing=int((~_mask(after)).sum()),
+            groups_not_seen=not_seen,
+            fills=fills,
+            response_difference=difference,
+            t=t,
+        )
+
+    def _fills(self, node: Impute, filled: Mask) -> tuple[list[FillEntry], int]:
+        cells = int(filled.sum())
+        if node.otherwise is None:
+            return [FillEntry(group=None, fill=_plain(node.value), cells=cells)], 0
+        at = self._source.rows(0, self._made.table.length, self._kept[filled])
+        groups = node.group_of(at)
+        counts = np.bincount(groups[groups >= 0], minlength=len(node.fills))
+        found = [
+            FillEntry(group=_group_text(key), fill=_plain(value), cells=int(count))
+            for (key, value), count in zip(node.fills, counts, strict=True)
+        ]
+        not_seen = int((groups < 0).sum())
+        return [*found, FillEntry(group=None, fill=_plain(node.otherwise), cells=not_seen)], not_seen
+
+    def filled_cells(self) -> list[FilledCells]:
+        """Return each cell that was filled."""
+        found = []
+        for number, (_, _, filled, after) in enumerate(self._imputed):
+            at = np.flatnonzero(filled)
+            if after.labels is not None:
+                fills: list[Any] = [label_text(after.labels[code]) for code in after.data[at]]
+            else:
+                fills = after.numbers()[at].tolist()
+            found.append(FilledCells(number, self._kept[at] + 1, fills))
+        return found
+
+    @cached_property
+    def flags(self) -> list[FlagEntry]:
+        """Return what each flag for missing values marks."""
+        found = []
+        for node, terms in self._found(IsMissing):
+            inner = node.x
+            while isinstance(inner, MissingIf):
+                inner = inner.x
+            raw = ~_mask(self._values(inner, self._kept))
+            marked = ~_mask(self._values(node.x, self._kept))
+            wrong = node.x.conditions() if isinstance(node.x, MissingIf) else []
+            found.append(
+                FlagEntry(
+                    expression=str(node),
+                    terms=terms,
+                    missing_in_source=int(raw.sum()),
+                    made_missing=int((marked & ~raw).sum()),
+                    conditions=[str(condition) for condition in wrong],
+                )
+            )
+        return found
+
+    @cached_property
+    def scores(self) -> list[ScoreEntry]:
+        """Return how well the items of each score go together."""
+        return [self._score(node, terms) for node, terms in self._found(Across)]
+
+    def _score(self, node: Across, terms: list[str]) -> ScoreEntry:
+        items = [self._values(item, self._kept) for item in node.items]
+        there = np.array([_mask(item) for item in items])
+        alpha: float | None = None
+        item_rest: list[float | None] = [None] * len(items)
+        if isinstance(node, MeanOf | SumOf) and len(items) > 1:
+            complete = there.all(axis=0)
+            alpha, item_rest = scale_figures(np.array([item.numbers()[complete] for item in items]))
+        return ScoreEntry(
+            expression=str(node),
+            terms=terms,
+            needed=node.needed(),
+            too_few=int((np.count_nonzero(there, axis=0) < node.needed()).sum()),
+            alpha=alpha,
+            items=[ItemEntry(item=str(i), item_rest=r) for i, r in zip(node.items, item_rest, strict=True)],
+        )
+
+
+def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | None:
+    """Return how values are spread over cells of equal width; None without two different ones.
+
+    Example:
+        >>> histogram(np.array([0.0, 1.0, 1.0]), 2).counts
+        [1, 2]
+    """
+    if not len(x) or not float(x.min()) < float(x.max()):
+        return None
+    low, high = float(x.min()), float(x.max())
+    half = max(abs(low), abs(high)) / 2  # so that the width does not overflow
+    scale = half if half > 1e150 else 1.0
+    place = np.floor((x / scale - low / scale) / (high / scale - low / scale) * cells).astype(np.int64)
+    counts = np.bincount(np.clip(place, 0, cells - 1), minlength=cells)
+    return HistogramEntry(low=low, high=high, counts=counts.tolist())
+
+
+def _mask(values: Values) -> Mask:
+    return np.ones(len(values.data), dtype=bool) if values.valid is None else values.valid
+
+
+def _finite(value: float) -> float | None:
+    return float(value) if np.isfinite(value) else None
+
+
+def _plain(value: Label | Absent | None) -> float | str | None:
+    if value is None or isinstance(value, Absent):
+        return None
+    return value if isinstance(value, str) else plain_number(float(value))
+
+
+def _group_text(key: Any) -> str:
+    parts = key if isinstance(key, tuple) else (key,)
+    return ", ".join("missing" if isinstance(part, Absent) else label_text(part) for part in parts)

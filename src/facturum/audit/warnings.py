@@ -1,0 +1,85 @@
+"""What an analyst should look at again: columns that add up, thin bins, values put in, items that run astray."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
+from facturum.engine.build import Built
+from facturum.engine.prepare import walk
+from facturum.language.bins import Bins
+
+THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
+MUCH_FILLED = 0.4
+LARGE_T = 2.0
+
+
+def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
+    """Say which columns cannot be told apart."""
+    for entry in entries:
+        if entry.role == "predictor" and entry.min is not None and entry.min == entry.max:
+            yield f"{entry.name} is {entry.min:.6g} in every row: it cannot be told from the intercept."
+    if built.spec.intercept:
+        for key, names in (built.spec.columns or {}).items():
+            parts = [
+                e for e in entries if e.term == key != "response" and e.measure == "indicator" and e.reference is None
+            ]
+            if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
+                yield f"the columns of {key} add up to the intercept: leave one of the two out."
+    if built.X.shape[0] <= built.X.shape[1]:
+        yield f"there are {built.X.shape[1]} columns for {built.X.shape[0]} rows."
+
+
+def bins_warnings(entry: BinsEntry) -> Iterator[str]:
+    """Say which bins have too few rows or too many."""
+    name = f"{entry.variable} in {', '.join(entry.terms)}"
+    for part in entry.bins:
+        if not part.rows:
+            yield f"{name}: no row is in the bin '{part.label}'."
+        elif part.percent < THIN:
+            yield f"{name}: only {part.percent:.1f} % of the rows are in the bin '{part.label}'."
+        elif part.percent > THICK:
+            yield f"{name}: {part.percent:.0f} % of the rows are in the one bin '{part.label}'."
+    if entry.no_bin:
+        yield f"{name}: {entry.no_bin:,} rows have a value that lies in no bin, between the edges given or beyond them."
+
+
+def overlap_warnings(built: Built) -> Iterator[str]:
+    """Say which bins given by hand overlap."""
+    for node in dict.fromkeys(
+        part for root in built.prepared.parts().values() for part in walk(root) if isinstance(part, Bins)
+    ):
+        pairs = [edge for edge in node.edges or () if isinstance(edge, tuple)]
+        for before, after in pairwise(pairs):
+            if before[1] > after[0]:
+                yield (
+                    f"{node.x}: the bins from {before[0]} to {before[1]} and from {after[0]} to {after[1]} overlap; "
+                    "values in both are counted to the first."
+                )
+
+
+def imputation_warnings(entry: ImputationEntry) -> Iterator[str]:
+    """Say where much was filled, and where missing values go with the response."""
+    name = f"{entry.variable} in {', '.join(entry.terms)}"
+    if entry.rows and entry.cells > MUCH_FILLED * entry.rows:
+        share = 100 * entry.cells / entry.rows
+        yield f"{name}: {share:.0f} % of its values are filled in; is it better left out?"
+    if entry.t is not None and entry.response_difference is not None and abs(entry.t) > LARGE_T:
+        way = "higher" if entry.response_difference > 0 else "lower"
+        yield (
+            f"{name}: the mean response is {way} by {abs(entry.response_difference):.4g} where it is missing "
+            f"(t = {entry.t:.1f}): a flag beside it, is_missing({entry.variable}), would tell these rows apart."
+        )
+    if entry.groups_not_seen:
+        yield f"{name}: {entry.groups_not_seen:,} cells of groups not learned from took the value of all rows."
+
+
+def score_warnings(entry: ScoreEntry) -> Iterator[str]:
+    """Say which items run against the others of their score."""
+    for item in entry.items:
+        if item.item_rest is not None and item.item_rest < 0:
+            yield (
+                f"{item.item} runs against the other items of {entry.expression} (item-rest correlation "
+                f"{item.item_rest:.2f}): if it is worded in reverse, write reverse({item.item}, low, high)."
+            )

@@ -1,0 +1,190 @@
+"""Rows in the order of time: what period and what unit each belongs to, and who is next to whom."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, Mask
+from facturum.data.variable import Variable
+from facturum.errors import DataError
+
+STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
+_HOUR = 3_600_000_000
+
+
+@dataclass(frozen=True)
+class Timing:
+    """How rows follow one another.
+
+    Args:
+        time: the time variable; None where rows follow one another as they stand.
+        every: the step from one period to the next.
+        panel: the variables within which a series runs.
+    """
+
+    time: str | None
+    every: str
+    panel: tuple[str, ...] = ()
+
+
+def period_numbers(moments: Array, step: str) -> Array:
+    """Return the number of the period that each moment lies in, counted from 1970.
+
+    Args:
+        moments: microseconds since 1970.
+        step: year, quarter, month, week (from Monday), day or hour.
+
+    Example:
+        >>> period_numbers(np.array([0, 32 * 24 * 3_600_000_000]), "month").tolist()
+        [0, 1]
+    """
+    if step == "hour":
+        hours: Array = np.floor_divide(moments, _HOUR)
+        return hours
+    days: Array = np.floor_divide(moments, 24 * _HOUR)
+    if step == "day":
+        return days
+    if step == "week":
+        weeks: Array = np.floor_divide(days + 3, 7)  # 1970 began on a Thursday
+        return weeks
+    months: Array = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+    numbers: Array = np.floor_divide(months, {"month": 1, "quarter": 3, "year": 12}[step])
+    return numbers
+
+
+@dataclass(frozen=True)
+class Series:
+    """The rows of a table by unit and period.
+
+    Args:
+        unit: the number of each row's unit.
+        period: the number of each row's period.
+        known: which rows have a period and are looked at.
+
+    Example:
+        >>> series = Series(np.array([0, 0, 0]), np.array([5, 3, 4]), np.array([True, True, True]))
+        >>> series.rows_at(-1).tolist()
+        [2, -1, 1]
+    """
+
+    unit: Array
+    period: Array
+    known: Mask
+
+    @cached_property
+    def order(self) -> Array:
+        """The known rows, unit by unit and in the order of time."""
+        rows = np.flatnonzero(self.known)
+        found: Array = rows[np.lexsort((self.period[rows], self.unit[rows]))]
+        return found
+
+    @cached_property
+    def _keys(self) -> tuple[Array, Array, int]:
+        """Return each row's key, in which units do not meet, the keys in order, and what lies between units."""
+        inside = self.period[self.known]
+        low, high = (int(inside.min()), int(inside.max())) if len(inside) else (0, 0)
+        span = 2 * (high - low) + 3
+        keys = self.unit * span + (self.period - low)
+        return keys, keys[self.order], high - low + 1
+
+    def rows_at(self, offset: int) -> Array:
+        """Return for each row the row of the same unit so many periods later; -1 where there is none."""
+        keys, ordered, reach = self._keys
+        found = np.full(len(self.period), -1)
+        if abs(offset) >= reach or not len(ordered):
+            return found
+        wanted = keys + offset
+        at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
+        hit = self.known & (ordered[at] == wanted)
+        found[hit] = self.order[at[hit]]
+        return found
+
+    def neighbours(self, present: Mask) -> tuple[Array, Array]:
+        """Return for each row the nearest row with a value before it and after it, itself included; -1 for none."""
+        order = self.order
+        places = np.arange(len(order))
+        unit = self.unit[order]
+        first = np.searchsorted(unit, unit, side="left")
+        last = np.searchsorted(unit, unit, side="right")
+        there = present[order]
+        before = np.maximum.accumulate(np.where(there, places, -1))
+        after = np.minimum.accumulate(np.where(there, places, len(order))[::-1])[::-1]
+        found = np.full((2, len(self.period)), -1)
+        found[0, order] = np.where(before >= first, order[before], -1)
+        found[1, order] = np.where(after < last, order[np.minimum(after, len(order) - 1)], -1)
+        return found[0], found[1]
+
+    def last_periods(self) -> tuple[Array, Array]:
+        """Return for each row the first and the last period of its unit."""
+        order = self.order
+        unit = self.unit[order]
+        found = np.zeros((2, len(self.period)), dtype=np.int64)
+        if len(order):
+            found[0, order] = self.period[order[np.searchsorted(unit, unit, side="left")]]
+            found[1, order] = self.period[order[np.searchsorted(unit, unit, side="right") - 1]]
+        return found[0], found[1]
+
+
+def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Series:
+    """Return the rows of a table by unit and period.
+
+    Args:
+        table: the variables as declared.
+        timing: how rows follow one another.
+        visible: the rows to look at; None for all.
+
+    Raises:
+        DataError: where a period occurs twice within a unit, naming both rows.
+    """
+    unit = _units([table[name] for name in timing.panel], table.length)
+    known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
+    if timing.every == "row" or timing.time is None:
+        return Series(unit, _row_numbers(unit, known), known)
+    time = table[timing.time]
+    if time.kind is not Kind.TIME:
+        raise DataError(f"'{timing.time}' is no time", place="data.time", remedy="Name a variable of dates or periods.")
+    known &= ~time.missing_rows()
+    found = Series(unit, period_numbers(time.data, timing.every), known)
+    _refuse_twice(found, timing)
+    return found
+
+
+def _units(panel: Sequence[Variable], length: int) -> Array:
+    unit = np.zeros(length, dtype=np.int64)
+    for variable in panel:
+        data = np.where(variable.missing_rows(), -1, variable.data) if variable.kind.categorical else variable.data
+        _, own = np.unique(data, return_inverse=True)
+        _, unit = np.unique(unit * (int(own.max(initial=0)) + 1) + own, return_inverse=True)
+    return unit
+
+
+def _row_numbers(unit: Array, known: Mask) -> Array:
+    """Return the place of each row among the known rows of its unit."""
+    rows = np.flatnonzero(known)
+    order = rows[np.argsort(unit[rows], kind="stable")]
+    ordered = unit[order]
+    numbers = np.zeros(len(unit), dtype=np.int64)
+    numbers[order] = np.arange(len(order)) - np.searchsorted(ordered, ordered, side="left")
+    return numbers
+
+
+def _refuse_twice(series: Series, timing: Timing) -> None:
+    order = series.order
+    same = (np.diff(series.unit[order]) == 0) & (np.diff(series.period[order]) == 0)
+    if not same.any():
+        return
+    at = np.flatnonzero(same)
+    pairs = sorted({row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)})
+    within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
+    raise DataError(
+        f"a {timing.every} occurs more than once{within}: {len(at):,} rows too many",
+        place="data.time",
+        rows=pairs,
+        count=len(pairs) if len(at) <= 3 else 2 * len(at),
+        remedy="Name what tells the rows apart in [data] panel, use a finer step, or bring the rows together first.",
+    )

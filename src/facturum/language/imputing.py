@@ -1,0 +1,279 @@
+"""Values put in where there is none: learned, constant, or taken from neighbours in time."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, label_text, plain_number, sorted_labels
+from facturum.language.groups import Key, KeyIndex, group_codes, in_order
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, operation
+from facturum.language.options import (
+    TABLE,
+    VALUE,
+    Absent,
+    argument,
+    arguments,
+    one_of,
+    option,
+    whole_from,
+)
+from facturum.language.reading import Reading, Unit
+from facturum.language.statistics import (
+    GroupQuestion,
+    MeanQuestion,
+    QuantileQuestion,
+    Together,
+    mean_of_values,
+    median_of_values,
+    number,
+    present,
+    some,
+)
+
+LEARNED = ("median", "mean", "mode")
+ALONG_TIME = ("previous", "next", "linear")
+
+
+@dataclass(frozen=True)
+class ModeQuestion(Question):
+    """The commonest value, over all rows or within groups."""
+
+    inputs: tuple[Node, ...]  # the variable, then what forms groups
+    order: Labels | None
+    answer: Callable[[dict[tuple[Label | Absent, ...], Label]], Node]
+
+    def observe(self, values: Sequence[Values]) -> Counter[tuple[Label | Absent, ...]]:
+        x, *by = values
+        codes, keys = group_codes([*present([*by, x])])
+        return Counter(dict(zip(keys, np.bincount(codes, minlength=len(keys)).tolist(), strict=True)))
+
+    def merge(self, parts: Sequence[Counter[tuple[Label | Absent, ...]]]) -> Counter[tuple[Label | Absent, ...]]:
+        total: Counter[tuple[Label | Absent, ...]] = Counter()
+        for part in parts:
+            total.update(part)
+        return total
+
+    def advance(self, merged: Counter[tuple[Label | Absent, ...]]) -> Node:
+        by_group: dict[tuple[Label | Absent, ...], dict[Label, int]] = {}
+        for (*key, label), count in merged.items():
+            if count and not isinstance(label, Absent):
+                by_group.setdefault(tuple(key), {})[label] = count
+        some(len(by_group), self.inputs[0])
+        return self.answer({key: self._commonest(counts) for key, counts in by_group.items()})
+
+    def _commonest(self, counts: dict[Label, int]) -> Label:
+        ordered = [k for k in self.order if k in counts] if self.order is not None else sorted_labels(list(counts))
+        return max(ordered, key=lambda label: counts[label])
+
+
+@operation
+class Impute(Node):
+    """Puts in values where there are none; those that are there stay as they are.
+
+    Learned from the learning rows: "median", "mean", or "mode" (the commonest; of equally common ones the first in the
+    order); with `by=[..]` for each group, and over all for a group that was not there then. Or `value`, a constant. Or
+    from the neighbours in time within the panel: "previous", "next", or "linear" between the two; of these, a run of
+    more than `limit` periods stays missing. Resolving writes `value`, or `fills` and `otherwise`.
+
+    Example: `impute(snow_depth, "median", by=[valley])`, `impute(note, value="none")`, `impute(price, "linear")`.
+    """
+
+    family: ClassVar[str] = "missing"
+    x: Node = argument("a number, a truth value or a category")
+    how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
+    limit: int | None = option(whole_from(1), "the longest run that is filled, in periods", default=None)
+    value: Label | None = option(VALUE, "what is put in", learned=True, default=None)
+    fills: tuple[tuple[Key, Label | Absent], ...] = option(
+        TABLE, "what is put in, for each group", learned=True, default=()
+    )
+    otherwise: Label | None = option(VALUE, "what is put in where the group is another one", learned=True, default=None)
+
+    @property
+    def along_time(self) -> bool:
+        """Whether values come from neighbours in time."""
+        return self.how in ALONG_TIME
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.block or found.kind in (Kind.TIME, Kind.MISSING):
+            what = "a block of several columns" if found.block else "a time"
+            raise self.x.fail(f"impute works on one number or category, and '{self.x}' is {what}")
+        if self.how is None and self.value is None:
+            raise self.fail("impute needs to know what to put in", 'Write "median", "mode", .. or value=...')
+        if self.how in ("median", "mean", "linear") and found.kind.categorical:
+            raise self.fail(
+                f"a category has no {self.how if self.how != 'linear' else 'value between two others'}, and "
+                f"'{self.x}' is {found.kind.with_article}",
+                'Write impute(.., "mode"), or value="..".',
+            )
+        for key in self.by:
+            if kinds.of(key).block:
+                raise key.fail("a group is formed by variables, not by a block of several columns")
+        self._check_options(kinds)
+        return self._type(found)
+
+    def _check_options(self, kinds: Kinds) -> None:
+        if self.by and self.how not in LEARNED:
+            raise self.fail('groups go with "median", "mean" and "mode"', "Leave out by; time runs within the panel.")
+        if self.limit is not None and not self.along_time:
+            raise self.fail('limit goes with "previous", "next" and "linear"', "Leave it out.")
+        if self.along_time:
+            kinds.along_time(self)
+
+    def _type(self, found: Type) -> Type:
+        own = self._own()
+        texts = {isinstance(value, str) for value in own}
+        if found.kind.categorical:
+            labels = None if found.labels is None else (*found.labels, *(v for v in own if v not in found.labels))
+            new = labels is not None and len(labels) > len(found.labels or ())
+            return Type(Kind.CATEGORY if new else found.kind, labels=None if labels is None else _distinct(labels))
+        if True in texts:
+            raise self.fail(
+                f"'{self.x}' is {found.kind.with_article}, and a text cannot stand in it", "Write a number."
+            )
+        whole = found.kind is Kind.TRUTH and (self.how in (None, "mode", "previous", "next"))
+        return Type(Kind.TRUTH if whole and all(v in (0, 1) for v in own) else Kind.NUMBER)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        if self.along_time or self.value is not None or self.otherwise is not None:
+            return None
+        found = kinds.of(self.x)
+        order = found.labels if found.kind is Kind.ORDERED else None
+        if not self.by:
+            return self._overall(order)
+        return Together((self._overall(order), self._by_group(order)), self._combined)
+
+    def _by_group(self, order: Labels | None) -> Question:
+        inputs = (self.x, *self.by)
+        if self.how == "mode":
+            return ModeQuestion(inputs, order, self._filled)
+        statistic = median_of_values if self.how == "median" else mean_of_values
+        return GroupQuestion(inputs, statistic, self._filled, whole=True)
+
+    def _overall(self, order: Labels | None) -> Question:
+        if self.how == "mode":
+            return ModeQuestion((self.x,), order, lambda found: self.replaced(value=found[()]))
+        if self.how == "mean":
+            return MeanQuestion((self.x,), lambda mean: self.replaced(value=plain_number(mean)))
+        return QuantileQuestion((self.x,), lambda found: self.replaced(value=number(found[0]).value), (0.5,))
+
+    def _filled(self, found: Mapping[tuple[Label | Absent, ...], Label]) -> Node:
+        pairs = tuple((key[0] if len(key) == 1 else key, _plain(found[key])) for key in in_order(found))
+        return self.replaced(fills=pairs)
+
+    def _own(self) -> list[Label]:
+        """Return all that is put in."""
+        found = (self.value, self.otherwise, *(value for _, value in self.fills))
+        return [value for value in found if value is not None and not isinstance(value, Absent)]
+
+    def _combined(self, answers: Sequence[Node]) -> Node:
+        overall, groups = answers
+        assert isinstance(overall, Impute)
+        assert isinstance(groups, Impute)
+        return self.replaced(fills=groups.fills, otherwise=overall.value)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.x).full(rows.length)
+        if inner.valid is None:
+            return inner
+        if self.along_time:
+            return self._from_neighbours(rows, inner)
+        absent = np.flatnonzero(~inner.valid)
+        data, labels = self._room(inner)
+        data[absent] = self._put_in(rows, absent, labels)
+        return Values(data, None, labels)
+
+    def _room(self, inner: Values) -> tuple[Array, Labels | None]:
+        """Return a copy of the data that can hold what is put in, and the labels with those of what is put in."""
+        if inner.labels is None:
+            return inner.numbers().copy() if inner.data.dtype != np.bool_ else inner.data.astype(np.float64), None
+        return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
+
+    def _put_in(self, rows: Rows, absent: Array, labels: Labels | None) -> Array:
+        def stored(value: Any) -> float:
+            if labels is not None:
+                return labels.index(value)
+            return float(value)
+
+        if self.otherwise is None:
+            return np.full(len(absent), stored(self.value))
+        at = self.group_of(rows)[absent]
+        found = np.array([stored(value) for _, value in self.fills] + [stored(self.otherwise)])
+        return found[at]
+
+    def group_of(self, rows: Rows) -> Array:
+        """Return for each row the place of its group in `fills`; -1 where the group is another one."""
+        keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.fills]
+        index: KeyIndex = rows.shared(("groups", self), lambda: KeyIndex(keys))
+        return index.find([rows.of(key).full(rows.length) for key in self.by])
+
+    def _from_neighbours(self, rows: Rows, inner: Values) -> Values:
+        """Return the values with neighbours put in; they are looked for among all rows."""
+        whole = rows.whole(self.x)
+        before, after = rows.shared(("neighbours", self), lambda: self._neighbours(rows, whole))
+        before, after = rows.chosen(before), rows.chosen(after)
+        absent = ~inner.valid if inner.valid is not None else np.zeros(rows.length, dtype=bool)
+        data = inner.data.copy()
+        if self.how == "linear":
+            period = rows.series.period
+            fill = absent & (before >= 0) & (after >= 0)
+            a, b = before[fill], after[fill]
+            start, end = whole.numbers()[a], whole.numbers()[b]
+            share = (rows.chosen(period)[fill] - period[a]) / (period[b] - period[a])
+            data = inner.numbers().copy()
+            data[fill] = start + (end - start) * share
+        else:
+            source = before if self.how == "previous" else after
+            fill = absent & (source >= 0)
+            data[fill] = whole.data[source[fill]]
+        valid = ~absent | fill
+        return Values(data, None if valid.all() else valid, inner.labels)
+
+    def _neighbours(self, rows: Rows, whole: Values) -> tuple[Array, Array]:
+        """Return for each row of the table the rows it may be filled from; -1 where the run is too long."""
+        there = np.ones(len(rows.series.period), dtype=bool) if whole.valid is None else whole.valid
+        before, after = rows.series.neighbours(there)
+        if self.limit is not None:
+            first, last = rows.series.last_periods()
+            period = rows.series.period
+            start = np.where(before >= 0, period[before], first - 1)
+            end = np.where(after >= 0, period[after], last + 1)
+            long = end - start - 1 > self.limit
+            before, after = np.where(long, -1, before), np.where(long, -1, after)
+        return before, after
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.of(self).valid if self.along_time else None
+
+    def reading(self) -> Reading:
+        inner = self.x.reading()
+        return replace(inner, subject=self.subject()) if isinstance(inner, Unit) else inner
+
+    def subject(self) -> str:
+        return f"{self.x.subject()} (imputed)"
+
+    def words(self) -> str:
+        """Return in a few words what is put in."""
+        if self.along_time:
+            return {"previous": "the value before", "next": "the value after"}.get(
+                self.how or "", "the line between the values before and after"
+            )
+        if self.otherwise is not None:
+            return f"the {self.how} of its {' and '.join(map(str, self.by))}"
+        return (
+            label_text(self.value) if self.how is None and self.value is not None else f"the {self.how}, {self.value}"
+        )
+
+
+def _plain(value: Label) -> Label:
+    return plain_number(value) if isinstance(value, float) else value
+
+
+def _distinct(labels: Sequence[Label]) -> Labels:
+    return tuple(dict.fromkeys(labels))

@@ -1,0 +1,151 @@
+"""Categories brought together under new names."""
+
+from __future__ import annotations
+
+import re
+from itertools import pairwise
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.values import Kind, Label, Labels, Mask, Values, label_text, plain_number
+from facturum.errors import nearest
+from facturum.language.nodes import Kinds, Node, Rows, Type, operation
+from facturum.language.options import GROUPS, LABEL, MISSING, Absent, argument, literal_key, option
+
+_RANGE = re.compile(r"\s*(-?[\d.]+(?:[eE][+-]?\d+)?)?\s*\.\.\s*(-?[\d.]*\d(?:[eE][+-]?\d+)?)?\s*")
+
+
+def range_of(text: str) -> tuple[float, float] | None:
+    """Return the first and the last number of a range such as ``"3..5"``, ``"..2"`` or ``"6.."``.
+
+    Example:
+        >>> range_of("3..5"), range_of("6.."), range_of("trail")
+        ((3.0, 5.0), (6.0, inf), None)
+    """
+    found = _RANGE.fullmatch(text)
+    if found is None or found.groups() == (None, None):
+        return None
+    try:
+        low, high = (None if part is None else float(part.rstrip(".")) for part in found.groups())
+    except ValueError:
+        return None
+    return (-np.inf if low is None else low), (np.inf if high is None else high)
+
+
+def number_of(label: Label) -> float | None:
+    """Return the number that a category is, also where it is written as text."""
+    try:
+        return float(label)
+    except ValueError:
+        return None
+
+
+@operation
+class Regroup(Node):
+    """Brings categories together under new names; others keep their own, or all get the name `rest`.
+
+    Among number codes, also those written as text, `"3..5"` stands for all from 3 to 5, `"..2"` for those up to 2 and
+    `"6.."` for those from 6, unless there is a category of that very name.
+
+    Example: `regroup(access, {"by foot": ["trail", "ridge"]}, rest="by wheel")`,
+    `regroup(rooms, {"small": ["..4"], "large": ["5.."]})`.
+    """
+
+    family: ClassVar[str] = "categories"
+    x: Node = argument("a category, or a number with few values")
+    groups: tuple[tuple[str, tuple[Label | Absent, ...]], ...] = option(GROUPS, "the categories of each new one")
+    rest: str | None = option(LABEL, "the name for all others", default=None)
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.block or found.kind is Kind.TIME:
+            raise self.x.fail(f"regroup works on a category, and '{self.x}' is none")
+        members = [label for _, group in self.groups for label in group]
+        for label in members:
+            if members.count(label) > 1:
+                raise self.fail(f"the category {label!r} is named twice", "Name each category in one group only.")
+        self._check_ranges()
+        if found.labels is not None and not kinds.resolved:
+            self._check_members(members, found.labels)
+        return Type(Kind.CATEGORY, labels=self._labels(found.labels or ()))
+
+    def _ranges(self) -> list[tuple[float, float, str, str]]:
+        """Return first and last number, text and new name of each range."""
+        return [
+            (*ends, label, name)
+            for name, group in self.groups
+            for label in group
+            if isinstance(label, str) and (ends := range_of(label)) is not None
+        ]
+
+    def _check_ranges(self) -> None:
+        ranges = sorted(self._ranges())
+        for low, high, text, _ in ranges:
+            if low > high:
+                raise self.fail(f"the range {text!r} is empty", "Write the smaller number first.")
+        for (_, high, text, _), (low, _, other, _) in pairwise(ranges):
+            if low <= high:
+                raise self.fail(f"the ranges {text!r} and {other!r} overlap", "Name each category in one group only.")
+
+    def _check_members(self, members: list[Label | Absent], known: Labels) -> None:
+        present = {literal_key(label) for label in known}
+        numbers = [number for label in known if (number := number_of(label)) is not None]
+        named = {literal_key(label) for label in members if not isinstance(label, Absent)}
+        for label in members:
+            if isinstance(label, Absent) or literal_key(label) in present:
+                continue
+            ends = range_of(label) if isinstance(label, str) else None
+            if ends is None or not any(ends[0] <= number <= ends[1] for number in numbers):
+                hint = nearest(label_text(label), [label_text(each) for each in known])
+                what = "no category in the range" if ends is not None else "no category"
+                raise self.fail(f"'{self.x}' has {what} {label!r}{hint}", "Correct it, or take it out.")
+            twice = [k for k in known if literal_key(k) in named and _inside(k, ends)]
+            if twice:
+                raise self.fail(
+                    f"the category {twice[0]!r} is named twice, also by the range {label!r}",
+                    "Name each category in one group only.",
+                )
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.of(self.x)
+        if value.labels is None:
+            distinct, codes = np.unique(value.data, return_inverse=True)
+            value = Values(codes, value.valid, tuple(plain_number(v) for v in distinct.tolist()))
+        own = value.labels or ()
+        labels = self._labels(own)
+        target = self._targets()
+        absent = labels.index(target[MISSING]) if MISSING in target else -1
+        recode = np.array([labels.index(self._new(label, target)) for label in own] + [absent])
+        data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], absent)
+        present = data >= 0
+        return Values(data, None if present.all() else present, labels)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return None if MISSING in self._targets() else rows.valid(self.x)
+
+    def _targets(self) -> dict[Any, str]:
+        return {
+            (MISSING if isinstance(label, Absent) else literal_key(label)): name
+            for name, group in self.groups
+            for label in group
+        }
+
+    def _new(self, label: Label, target: dict[Any, str]) -> Label:
+        found = target.get(literal_key(label))
+        if found is None:
+            found = next((name for low, high, _, name in self._ranges() if _inside(label, (low, high))), None)
+        return found if found is not None else label if self.rest is None else self.rest
+
+    def _labels(self, own: Labels) -> Labels:
+        target = self._targets()
+        names: list[Label] = [name for name, _ in self.groups]
+        return tuple(dict.fromkeys(names + [self._new(label, target) for label in own]))
+
+    def subject(self) -> str:
+        return f"{self.x.subject()} (regrouped)"
+
+
+def _inside(label: Label, ends: tuple[float, float]) -> bool:
+    number = number_of(label)
+    return number is not None and ends[0] <= number <= ends[1]

@@ -1,0 +1,131 @@
+"""What an analyst should notice of a variable's values."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from facturum.data.calendar import period_of
+from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
+from facturum.numerics.order_statistics import quantile_between
+
+MISSING_WORDS = frozenset(
+    {"", "-", "--", "?", ".", "n/a", "na", "n.a.", "nan", "none", "null", "nil", "missing", "unknown", "not known"}
+)
+ONE_VALUE = 0.95
+FEW = 10
+MANY_ROWS = 30
+LOOKED_AT = 500
+
+
+def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: int) -> Iterator[str]:
+    """Say what to notice of a number.
+
+    Args:
+        x: the finite values, sorted.
+        distinct, sizes: the different ones, and how often each occurs.
+        infinite: how many values are infinite.
+    """
+    if infinite:
+        yield f"{infinite:,} infinite values, which count as wrong"
+    if len(distinct) == 1:
+        yield f"{plain_number(float(distinct[0]))} in every row: a constant"
+        return
+    whole = bool((distinct == np.floor(distinct)).all())
+    if looks_like_id(x, distinct):
+        yield "every value is another whole number, without gaps: an id?"
+    elif whole and len(distinct) <= FEW and len(x) >= MANY_ROWS:
+        yield f"{len(distinct)} different values: a category?"
+    most = int(np.argmax(sizes))
+    if sizes[most] > ONE_VALUE * len(x):
+        yield f"{plain_number(float(distinct[most]))} in {100 * sizes[most] / len(x):.1f} % of the rows"
+    negative, zero = int(np.searchsorted(x, 0.0, "left")), int(np.searchsorted(x, 0.0, "right"))
+    if negative:
+        yield f"{negative:,} negative values: a log will not do"
+    elif zero and len(distinct) > 2:
+        yield f"{zero:,} zeros: a log will not do (log(x, shift=1) would)"
+    if long_tail(x) and not negative:
+        yield "a long tail to the right" + ("" if zero else ": a log may help")
+
+
+def looks_like_id(x: FloatArray, distinct: FloatArray) -> bool:
+    """Return whether a number merely counts the rows."""
+    if len(distinct) < max(len(x), MANY_ROWS) or not (distinct == np.floor(distinct)).all():
+        return False
+    return float(distinct[-1]) - float(distinct[0]) < 2 * len(distinct)
+
+
+def long_tail(x: FloatArray) -> bool:
+    """Return whether sorted values reach much further above their median than below it."""
+    if len(x) < MANY_ROWS:
+        return False
+    low, middle, high = (quantile_between(x, share, len(x)) for share in (0.05, 0.5, 0.95))
+    return high - middle > 2.5 * (middle - low) and high > middle
+
+
+def label_notes(labels: Sequence[Label], counts: Array, truth: bool) -> Iterator[str]:
+    """Say what to notice of a category.
+
+    Args:
+        labels: the categories that occur.
+        counts: how often each does.
+        truth: whether it is a truth value.
+    """
+    total = int(counts.sum())
+    if len(labels) == 1:
+        yield f"{label_text(labels[0])!r} in every row: a constant"
+        return
+    if total and len(labels) and int(counts.max()) > ONE_VALUE * total:
+        most = labels[int(np.argmax(counts))]
+        yield f"{label_text(most)!r} in {100 * counts.max() / total:.1f} % of the rows"
+    if truth or not labels:
+        return
+    if len(labels) == total and total >= MANY_ROWS:
+        yield "every value is another: an id?"
+    texts = [label for label in labels if isinstance(label, str)]
+    if not texts:
+        return
+    if all(period_of(text) for text in _some(texts)) and all(period_of(text) for text in texts):
+        yield 'dates stored as text: declare kind = "time"'
+    elif are_numbers(texts):
+        yield _number_note(texts)
+    words = [text for text in texts if text.strip().casefold() in MISSING_WORDS]
+    if words:
+        yield f"looks like missing values: {', '.join(map(repr, words[:4]))}; name them in missing_values"
+        rest = [text for text in texts if text not in words]
+        if rest and are_numbers(rest):
+            yield "numbers but for these words"
+    alike = _alike(texts)
+    if alike:
+        yield f"differ only in case or spaces: {'; '.join(' = '.join(map(repr, group)) for group in alike[:3])}"
+
+
+def are_numbers(texts: Sequence[str]) -> bool:
+    """Return whether all texts are numbers."""
+    return all(map(_is_number, _some(texts))) and all(map(_is_number, texts))
+
+
+def _is_number(text: str) -> bool:
+    try:
+        return bool(np.isfinite(float(text)))
+    except ValueError:
+        return False
+
+
+def _number_note(texts: Sequence[str]) -> str:
+    if any(len(text.lstrip("+-")) > 1 and text.lstrip("+-").startswith("0") and "." not in text for text in texts):
+        return "numbers with leading zeros, kept as text: codes?"
+    return 'numbers stored as text: declare kind = "number"'
+
+
+def _some(texts: Sequence[str]) -> Sequence[str]:
+    """Return a few texts from all over, so that long lists of other things are soon told."""
+    return texts[:: max(1, len(texts) // LOOKED_AT)]
+
+
+def _alike(texts: Sequence[str]) -> list[list[str]]:
+    groups: dict[str, list[str]] = {}
+    for text in texts:
+        groups.setdefault(" ".join(text.casefold().split()), []).append(text)
+    return [group for group in groups.values() if len(group) > 1]

@@ -1,0 +1,290 @@
+"""The profile of a table: what each variable is, what its values are, and what to notice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from facturum.data.table import Table
+from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
+from facturum.data.variable import Variable
+from facturum.engine.leaves import thread_count
+from facturum.errors import DataError
+from facturum.look.notice import label_notes, number_notes
+from facturum.numerics.comparisons import correlation
+from facturum.numerics.order_statistics import quantile_between
+
+COMMONEST = 8
+FEW_VALUES = 20
+QUARTILES = (0.25, 0.5, 0.75)
+CELLS = 40
+MOST_CORRELATED = 12
+
+
+@dataclass(frozen=True)
+class VariableProfile:
+    """What is to be seen of one variable.
+
+    Args:
+        name, storage: as the table has them.
+        kind: what it is taken for.
+        why: why.
+        rows, missing, distinct: counts; missing values are not among the distinct ones.
+        smallest, largest: of numbers and times (as text).
+        quartiles: of numbers, the three of them; empty otherwise.
+        mean: of numbers.
+        quantiles: pairs of a share and its quantile, as asked for.
+        values: the values with their counts: all of a category or of few-valued numbers (in their order), else none.
+        cells: counts over cells of equal width between smallest and largest, of numbers.
+        notes: what an analyst should notice.
+    """
+
+    name: str
+    storage: str
+    kind: str
+    why: str
+    rows: int
+    missing: int
+    distinct: int
+    smallest: float | str | None = None
+    largest: float | str | None = None
+    quartiles: tuple[float, ...] = ()
+    mean: float | None = None
+    quantiles: tuple[tuple[float, float], ...] = ()
+    values: tuple[tuple[str, int], ...] = ()
+    cells: tuple[int, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    @property
+    def missing_share(self) -> float:
+        """The share of rows without a value."""
+        return self.missing / self.rows if self.rows else 0.0
+
+    @property
+    def commonest(self) -> tuple[tuple[str, int], ...]:
+        """The commonest values with their counts."""
+        return tuple(sorted(self.values, key=lambda pair: -pair[1])[:COMMONEST])
+
+
+@dataclass(frozen=True)
+class Profile:
+    """The profile of a table.
+
+    Args:
+        source: where the table came from.
+        rows: how many there are.
+        variables: their profiles, in the order of the table.
+        correlations: of each pair of numbers, over the rows in which both have a value.
+
+    Example:
+        >>> made = profile_of(Table.of({"beds": [8, 40, 8, None], "access": ["trail", "road", "road", "road"]}))
+        >>> made["beds"].missing, made["access"].commonest
+        (1, (('road', 3), ('trail', 1)))
+    """
+
+    source: str
+    rows: int
+    variables: tuple[VariableProfile, ...]
+    correlations: tuple[tuple[str, str, float], ...] = ()
+
+    def __getitem__(self, name: str) -> VariableProfile:
+        for variable in self.variables:
+            if variable.name == name:
+                return variable
+        raise KeyError(name)
+
+    def __iter__(self) -> Iterator[VariableProfile]:
+        return iter(self.variables)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return all figures, for programs."""
+        from dataclasses import asdict
+
+        return asdict(self)
+
+    def __str__(self) -> str:
+        from facturum.look.plain import profile_text
+
+        return profile_text(self)
+
+    def _repr_html_(self) -> str:
+        from facturum.look.plain import profile_html
+
+        return profile_html(self)
+
+
+def profile_of(
+    table: Table, names: Sequence[str] = (), quantiles: Sequence[float] = QUARTILES, threads: int | None = None
+) -> Profile:
+    """Return the profile of a table, or of some of its variables.
+
+    Args:
+        table: the table.
+        names: the variables; none for all.
+        quantiles: the shares whose quantiles are wanted of numbers.
+        threads: how many threads; the result does not depend on it.
+
+    Raises:
+        DataError: for a variable that is not there, or a table without rows.
+    """
+    if not table.length or not table.variables:
+        raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
+    for share in quantiles:
+        if not 0 <= share <= 1:
+            raise DataError(f"{share} is no share of rows", remedy="Write shares between 0 and 1, or how many parts.")
+    chosen = [table[name] for name in names] or list(table)
+    with ThreadPoolExecutor(thread_count(threads)) as pool:
+        found = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
+    numbers = [v for v, p in zip(chosen, found, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
+    return Profile(table.source, table.length, tuple(found), _correlations(numbers[:MOST_CORRELATED]))
+
+
+def _profile(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
+    if variable.kind is Kind.TIME:
+        return _time(variable)
+    if variable.kind.categorical or variable.kind is Kind.TRUTH:
+        return _category(variable)
+    if not variable.exact_as_double:
+        return _codes(variable)
+    return _number(variable, quantiles)
+
+
+def _present(variable: Variable) -> Array:
+    missing = variable.missing_rows()
+    return variable.data[~missing] if missing.any() else variable.data
+
+
+def _number(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
+    x = np.sort(_present(variable).astype(np.float64))
+    finite = x[np.isfinite(x)] if len(x) and not np.isfinite(x[[0, -1]]).all() else x
+    if not len(finite):
+        why = "it has no value" if not len(x) else "all its values are infinite"
+        return VariableProfile(
+            variable.name, variable.storage, "number", why, len(variable), len(variable) - len(x), 0, notes=(why,)
+        )
+    finite = finite + 0.0 if finite[0] <= 0 <= finite[-1] else finite
+    edges = np.flatnonzero(np.concatenate([[True], finite[1:] != finite[:-1]]))
+    sizes = np.diff(np.append(edges, len(finite)))
+    return VariableProfile(
+        name=variable.name,
+        storage=variable.storage,
+        kind="id" if variable.identity else "number",
+        why="declared so" if variable.identity else f"stored as {variable.storage or 'numbers'}",
+        rows=len(variable),
+        missing=len(variable) - len(x),
+        distinct=len(edges),
+        smallest=float(finite[0]),
+        largest=float(finite[-1]),
+        quartiles=tuple(quantile_between(finite, share, len(finite)) for share in QUARTILES),
+        mean=_mean(finite),
+        quantiles=tuple((share, quantile_between(finite, share, len(finite))) for share in quantiles),
+        values=_few(finite[edges], sizes) if len(edges) <= FEW_VALUES else (),
+        cells=_cells(finite),
+        notes=tuple(number_notes(finite, finite[edges], sizes, len(x) - len(finite))),
+    )
+
+
+def _mean(x: FloatArray) -> float:
+    scale = max(abs(float(x[0])), abs(float(x[-1])), 1.0)  # so that the sum does not overflow
+    return float(np.add.reduce(x / scale) / len(x) * scale) if scale > 1e290 else float(np.add.reduce(x) / len(x))
+
+
+def _few(distinct: FloatArray, sizes: Array) -> tuple[tuple[str, int], ...]:
+    labels = [label_text(plain_number(value)) for value in distinct.tolist()]
+    return tuple(zip(labels, sizes.tolist(), strict=True))
+
+
+def _cells(x: FloatArray) -> tuple[int, ...]:
+    """Return counts over cells of equal width, of sorted values."""
+    if not x[0] < x[-1]:
+        return ()
+    shares = np.arange(1, CELLS) / CELLS
+    edges = x[0] * (1 - shares) + x[-1] * shares
+    return tuple(np.diff(np.concatenate([[0], np.searchsorted(x, edges), [len(x)]])).tolist())
+
+
+def _category(variable: Variable) -> VariableProfile:
+    data = _present(variable)
+    truth = variable.kind is Kind.TRUTH
+    labels: Sequence[Label] = (False, True) if truth else variable.labels or ()
+    counts = np.bincount(data.astype(np.int64), minlength=len(labels)) if len(data) else np.zeros(len(labels), int)
+    used = np.flatnonzero(counts)
+    ordered = used.tolist()
+    if variable.kind is Kind.CATEGORY and len(used) <= 5000:
+        ordered = sorted(ordered, key=lambda at: (isinstance(labels[at], str), labels[at]))
+    return VariableProfile(
+        name=variable.name,
+        storage=variable.storage,
+        kind="id" if variable.identity else str(variable.kind),
+        why=_why(variable),
+        rows=len(variable),
+        missing=len(variable) - len(data),
+        distinct=len(used),
+        values=tuple((label_text(labels[at]), int(counts[at])) for at in ordered[:5000]),
+        notes=tuple(label_notes([labels[at] for at in ordered], counts[ordered], truth)),
+    )
+
+
+def _why(variable: Variable) -> str:
+    if variable.identity:
+        return "declared so"
+    if variable.kind is Kind.ORDERED:
+        return "it has an order"
+    return f"stored as {variable.storage}" if variable.storage else "it has labels"
+
+
+def _codes(variable: Variable) -> VariableProfile:
+    """Return the profile of whole numbers too long for a double."""
+    distinct, sizes = np.unique(_present(variable), return_counts=True)
+    note = "whole numbers too long for a number: an id, or a category"
+    return VariableProfile(
+        variable.name, variable.storage, "id" if variable.identity else "number",
+        "declared so" if variable.identity else f"stored as {variable.storage}",
+        len(variable), int(variable.missing_rows().sum()), len(distinct),
+        smallest=str(distinct[0]), largest=str(distinct[-1]),
+        values=tuple(zip(map(str, distinct.tolist()), sizes.tolist(), strict=True)) if len(distinct) <= 20 else (),
+        notes=() if variable.identity else (note,),
+    )  # fmt: skip
+
+
+def _time(variable: Variable) -> VariableProfile:
+    data = _present(variable)
+    distinct = np.unique(data)
+    ends = [_moment_text(int(value)) for value in (distinct[0], distinct[-1])] if len(distinct) else [None, None]
+    notes = ["one moment in every row: a constant"] if len(distinct) == 1 else []
+    return VariableProfile(
+        variable.name,
+        variable.storage,
+        "time",
+        f"stored as {variable.storage or 'times'}",
+        len(variable),
+        len(variable) - len(data),
+        len(distinct),
+        smallest=ends[0],
+        largest=ends[1],
+        notes=tuple(notes),
+    )
+
+
+def _moment_text(moment: int) -> str:
+    text = str(np.datetime64(moment, "us").astype("datetime64[s]"))
+    return text.removesuffix("T00:00:00")
+
+
+def _correlations(numbers: Sequence[Variable]) -> tuple[tuple[str, str, float], ...]:
+    """Return the correlation of each pair, over the rows in which both have a finite value."""
+    found = []
+    values = [np.where(v.missing_rows(), np.nan, v.data.astype(np.float64)) for v in numbers]
+    there = [np.isfinite(x) for x in values]
+    for a in range(len(numbers)):
+        for b in range(a + 1, len(numbers)):
+            both = there[a] & there[b]
+            whole = bool(both.all())
+            r = correlation(values[a] if whole else values[a][both], values[b] if whole else values[b][both])
+            if r is not None:
+                found.append((numbers[a].name, numbers[b].name, r))
+    return tuple(found)

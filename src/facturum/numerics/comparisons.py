@@ -1,0 +1,76 @@
+"""Figures that compare groups and items: differences of means, consistency of scales, correlations."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+FloatArray = npt.NDArray[np.float64]
+
+
+def welch(a: FloatArray, b: FloatArray) -> tuple[float | None, float | None]:
+    """Return the difference of two means and its t value, for unequal variances.
+
+    Source: Welch, "The generalization of 'Student's' problem when several different population variances are involved"
+    (1947).
+
+    Example:
+        >>> welch(np.array([1.0, 2.0, 3.0]), np.array([4.0, 5.0, 6.0]))
+        (-3.0, -3.6742346141747673)
+    """
+    if not len(a) or not len(b):
+        return None, None
+    difference = float(a.mean() - b.mean())
+    if len(a) < 2 or len(b) < 2:
+        return difference, None
+    error = float(np.sqrt(a.var(ddof=1) / len(a) + b.var(ddof=1) / len(b)))
+    return difference, difference / error if error > 0 else None
+
+
+def correlation(a: FloatArray, b: FloatArray) -> float | None:
+    """Return the correlation of two numbers; None where one of them is constant.
+
+    Example:
+        >>> correlation(np.array([1.0, 2.0, 3.0]), np.array([2.0, 4.0, 6.0]))
+        1.0
+    """
+    x, y = _unit(a), _unit(b)
+    if x is None or y is None:
+        return None
+    return float(np.clip(np.add.reduce(x * y), -1.0, 1.0))
+
+
+def _unit(a: FloatArray) -> FloatArray | None:
+    """Return values about their mean, scaled to length one."""
+    if len(a) < 2:
+        return None
+    largest = float(np.max(np.abs(a)))
+    if not largest > 0:
+        return None
+    scaled = a / largest
+    about = scaled - scaled.mean()
+    length = float(np.sqrt(np.add.reduce(about * about)))
+    return about / length if length > 1e-12 * np.sqrt(len(a)) else None
+
+
+def scale_figures(items: FloatArray) -> tuple[float | None, list[float | None]]:
+    """Return coefficient alpha of a scale, and each item's correlation with the sum of the others.
+
+    Args:
+        items: (items, rows), complete rows only.
+
+    Source: Cronbach, "Coefficient alpha and the internal structure of tests" (1951).
+
+    Example:
+        >>> alpha, rest = scale_figures(np.array([[1.0, 2.0, 3.0], [1.0, 2.0, 3.0]]))
+        >>> alpha, rest
+        (1.0, [1.0, 1.0])
+    """
+    count, rows = items.shape
+    if rows < 2:
+        return None, [None] * count
+    total = items.sum(axis=0)
+    whole = float(total.var(ddof=1))
+    own = float(np.sum(items.var(axis=1, ddof=1)))
+    alpha = count / (count - 1) * (1 - own / whole) if whole > 0 else None
+    return alpha, [correlation(item, total - item) for item in items]

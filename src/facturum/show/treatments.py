@@ -1,0 +1,133 @@
+"""What a person sees of bins, values put in, flags and scores."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from rich import box
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.rule import Rule
+from rich.table import Table
+from rich.text import Text
+
+from facturum.audit.entries import BinsEntry, ColumnMap, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.show.terminal import figure, safe
+
+
+def treatments_view(columns: ColumnMap, terms: set[str] | None = None) -> RenderableType:
+    """Return what was done to the variables of some terms, or of all."""
+
+    def shown(entry: BinsEntry | ImputationEntry | FlagEntry | ScoreEntry) -> bool:
+        return terms is None or bool(terms & set(entry.terms))
+
+    return Group(
+        *[bins_view(entry) for entry in columns.bins if shown(entry)],
+        *[imputation_view(entry) for entry in columns.imputations if shown(entry)],
+        *[flag_view(entry) for entry in columns.flags if shown(entry)],
+        *[score_view(entry) for entry in columns.scores if shown(entry)],
+    )
+
+
+def _headed(title: str, expression: str, *parts: RenderableType) -> RenderableType:
+    head = Rule(Text.assemble((title, "bold"), "  ", safe(expression, "dim")), style="dim", align="left")
+    return Group(head, *[Padding(part, (0, 0, 0, 2)) for part in parts], "")
+
+
+def _table(*names: str, left: int = 1) -> Table:
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
+    for at, name in enumerate(names):
+        if at < left:
+            table.add_column(name, style="bold", overflow="fold")
+        else:
+            table.add_column(name, justify="right", no_wrap=True)
+    return table
+
+
+def bins_view(entry: BinsEntry) -> RenderableType:
+    """Return the table of bins of a variable: edges, rows, and what was observed in each."""
+    table = _table("bin", "from", "to", "rows", "percent", "smallest seen", "largest seen", "mean response")
+    for part in entry.bins:
+        cells = [figure(part.low), figure(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
+        cells += [figure(value) for value in (part.smallest, part.largest, part.mean_response)]
+        table.add_row(safe(part.label), *cells)
+    return _headed(f"bins of {entry.variable}", short(entry.expression), table)
+
+
+def imputation_view(entry: ImputationEntry) -> RenderableType:
+    """Return what was put in for a variable, by group where groups have their own."""
+    share = 100 * entry.cells / entry.rows if entry.rows else 0.0
+    lines: list[RenderableType] = [
+        safe(f"{entry.cells:,} of {entry.rows:,} cells filled ({share:.1f} %), {entry.still_missing:,} still missing")
+    ]
+    if entry.t is not None and entry.response_difference is not None:
+        difference = f"{entry.response_difference:+.4g} (t = {entry.t:.2f})"
+        lines.append(safe(f"mean response where filled less where present: {difference}"))
+    if any(part.group is not None for part in entry.fills):
+        table = _table("group", "put in", "cells")
+        for part in entry.fills:
+            table.add_row(safe(part.group or "another group"), safe(fill_text(part.fill)), f"{part.cells:,}")
+        lines.append(table)
+    else:
+        fills = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
+        lines.append(safe(f"put in: {fills[0] if fills else entry.how}"))
+    return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
+
+
+def flag_view(entry: FlagEntry) -> RenderableType:
+    """Return which rows a flag marks."""
+    lines = [f"{entry.missing_in_source:,} rows have no value in the table"]
+    if entry.conditions:
+        lines.append(f"{entry.made_missing:,} more had one that was taken out, since {'; '.join(entry.conditions)}")
+    return _headed("flag", short(entry.expression), *[safe(line) for line in lines])
+
+
+def score_view(entry: ScoreEntry) -> RenderableType:
+    """Return how the items of a score go together."""
+    lines: list[RenderableType] = [safe(f"{entry.too_few:,} rows have fewer than the {entry.needed} values needed")]
+    if entry.alpha is not None:
+        lines.append(safe(f"coefficient alpha {entry.alpha:.3f}"))
+        table = _table("item", "item-rest correlation")
+        for item in entry.items:
+            table.add_row(safe(item.item), "–" if item.item_rest is None else f"{item.item_rest:.2f}")
+        lines.append(table)
+    return _headed("score", short(entry.expression), *lines)
+
+
+def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: int = 200) -> RenderableType:
+    """Return the cells that were filled, each with its source row."""
+    table = _table("variable", "source row", "put in")
+    for cell in cells[:most]:
+        entry = columns.imputations[cell["imputation"]]
+        table.add_row(safe(entry.variable), f"{cell['source_row']:,}", safe(fill_text(cell["fill"])))
+    more = [Text(f"and {len(cells) - most:,} more; --json prints all")] if len(cells) > most else []
+    return Group(table if cells else Text("no cell was filled"), *more)
+
+
+def fill_text(fill: float | str | None) -> str:
+    """Return what was put in as text.
+
+    Example:
+        >>> fill_text(38.37), fill_text("road")
+        ('38.37', 'road')
+    """
+    return figure(fill) if fill is None or isinstance(fill, float | int) else fill
+
+
+def short(expression: str, most: int = 90) -> str:
+    """Return an expression, cut where it is long.
+
+    Example:
+        >>> short("impute(price, how='median')", 12)
+        'impute(price ..'
+    """
+    return expression if len(expression) <= most else expression[:most] + " .."
+
+
+def imputed_cells(columns: ColumnMap, imputed: Any, terms: set[str]) -> Iterator[dict[str, Any]]:
+    """Yield the filled cells of some terms."""
+    wanted = {at for at, entry in enumerate(columns.imputations) if terms & set(entry.terms)}
+    for number, row, value, text in zip(*[imputed[name].to_pylist() for name in imputed.column_names], strict=True):
+        if number in wanted:
+            yield {"imputation": number, "source_row": row, "fill": value if text is None else text}
