@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from facturum.design import Design, open_design
     from facturum.files.tables import read
     from facturum.plan import Plan
+    from facturum.tables import draft, profile, sample, stack, unstack
 
 __all__ = [
     "AuditError",
@@ -29,17 +30,27 @@ __all__ = [
     "Plan",
     "PlanError",
     "Table",
+    "draft",
     "open_design",
+    "profile",
     "read",
+    "sample",
+    "stack",
     "terms",
+    "unstack",
 ]
 
 _HOMES = {
     "Design": "facturum.design",
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
+    "draft": "facturum.tables",
     "open_design": "facturum.design",
+    "profile": "facturum.tables",
     "read": "facturum.files.tables",
+    "sample": "facturum.tables",
+    "stack": "facturum.tables",
+    "unstack": "facturum.tables",
 }
 
 

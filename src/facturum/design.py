@@ -14,9 +14,9 @@ from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap, row_map
 from facturum.audit.treatments import Treatments
 from facturum.audit.verify import Verification, verify
+from facturum.data.outlet import arrow_column
 from facturum.data.table import Table
-from facturum.data.values import Array, FloatArray, Kind, label_text
-from facturum.data.variable import Variable
+from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
 from facturum.errors import DataError, PlanError
@@ -141,7 +141,7 @@ class Design:
         assert self._built is not None
         parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
         for name in self._resolved.data.carry:
-            parts.append((name, _carried(self._built.prepared.table[name], self.rows.kept)))
+            parts.append((name, arrow_column(self._built.prepared.table[name], self.rows.kept - 1)))
         parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
         if self.y is not None:
             y = self.y.reshape(len(self.y), -1)
@@ -220,17 +220,3 @@ def open_design(folder: str | Path) -> Design:
 def _doubles(values: FloatArray) -> pa.Array:
     missing = np.isnan(values)
     return pa.array(np.ascontiguousarray(values), pa.float64(), mask=missing if missing.any() else None)
-
-
-def _carried(variable: Variable, kept: Array) -> pa.Array:
-    at = kept - 1
-    missing = variable.missing_rows()[at]
-    data = variable.data[at]
-    if variable.labels is not None:
-        texts = all(isinstance(label, str) for label in variable.labels)
-        labels = list(variable.labels) if texts else [label_text(label) for label in variable.labels]
-        values = [None if gone else labels[code] for code, gone in zip(data, missing, strict=True)]
-        return pa.array(values, pa.string())
-    if variable.kind is Kind.TIME:
-        data = data.astype("datetime64[us]")
-    return pa.array(data, mask=missing)

@@ -25,6 +25,7 @@ class Plan:
         intercept: whether there is a column of ones.
         data: how the data are read: time, every, panel, carry, missing_values, delimiter, decimal, encoding.
         variables: kinds, labels and orders of variables, where the table does not say.
+        stack: columns stacked under one another before anything else: into, which, labels.
         derived: new variables, one column each.
         rows: keep, learn and missing.
 
@@ -46,6 +47,7 @@ class Plan:
         intercept: bool = True,
         data: Mapping[str, Any] | None = None,
         variables: Mapping[str, Mapping[str, Any]] | None = None,
+        stack: Mapping[str, Any] | None = None,
         derived: Mapping[str, str | Expression] | None = None,
         rows: Mapping[str, Any] | None = None,
     ) -> None:
@@ -58,6 +60,8 @@ class Plan:
             "rows": {key: str(value) for key, value in (rows or {}).items()},
             "terms": {key: str(value) for key, value in pairs},
         }
+        if stack is not None:
+            content["stack"] = dict(stack)
         if response is not None:
             content["response"] = str(response)
         self._spec = spec_from(content)

@@ -134,7 +134,7 @@ class Treatments:
             )
         return BinsEntry(
             expression=str(node),
-            variable=str(node.x),
+            variable=node.x.subject(),
             terms=terms,
             bins=entries,
             histogram=histogram(x[present]),
@@ -182,7 +182,7 @@ class Treatments:
             difference, t = welch(y[filled & there], y[~filled & there])
         return ImputationEntry(
             expression=str(node),
-            variable=str(node.x),
+            variable=node.x.subject(),
             how=node.how or "value",
             terms=terms,
             rows=len(filled),

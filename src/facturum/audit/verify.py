@@ -96,7 +96,7 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
     failures += _variable_failures(stored, made.table)
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
-    inside = kept <= given.length
+    inside = kept <= made.table.length
     steps = 0
     for entry in stored.columns:
         if entry.name not in matrix:

@@ -6,15 +6,20 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from facturum.errors import FacturumError
+from facturum.cli.common import FILE, print_json, refuse_existing
+from facturum.cli.look import draft, profile
+from facturum.errors import AuditError, FacturumError
+
+if TYPE_CHECKING:
+    from facturum.audit.entries import ColumnMap
+    from facturum.design import Design
 
 INPUT_WRONG = 2
 FOUND_SOMETHING = 1
-_FILE = click.Path(path_type=Path)
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
@@ -24,6 +29,8 @@ def main() -> None:
 
     \b
     A first look:     facturum demo
+    What is in it:    facturum profile data.csv
+    A first plan:     facturum draft data.csv --response y --out plan.toml
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
@@ -37,9 +44,9 @@ def main() -> None:
 
 
 @main.command()
-@click.argument("plan", type=_FILE)
-@click.argument("data", type=_FILE)
-@click.option("--out", required=True, type=_FILE, help="The folder to write; it must not be there yet.")
+@click.argument("plan", type=FILE)
+@click.argument("data", type=FILE)
+@click.option("--out", required=True, type=FILE, help="The folder to write; it must not be there yet.")
 @click.option(
     "--format",
     "form",
@@ -59,16 +66,14 @@ def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: 
     """
     from facturum.plan import Plan
 
-    if out.exists() and not replace:
-        from facturum.errors import DataError
-
-        raise DataError(f"{out} is there already", remedy="Choose another folder, or add --replace.")
+    if not replace:
+        refuse_existing(out, "Choose another folder, or add --replace.")
     with _progress("building", as_json) as progress:
         design = Plan.load(plan).build(data, threads=threads, progress=progress)
         design.save(out, format=form, replace=replace)
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")
-        _print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
+        print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
         return
     from facturum.show import terminal
 
@@ -81,32 +86,69 @@ def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: 
 
 
 @main.command()
-@click.argument("folder", metavar="DIR", type=_FILE)
+@click.argument("folder", metavar="DIR", type=FILE)
 @click.argument("column", nargs=-1)
+@click.option("--imputed", is_flag=True, help="List each cell that was filled, of the COLUMNs or of all.")
+@click.option("--figure", type=FILE, help="Draw the bins of the COLUMNs or of all into this .png file.")
 @click.option("--json", "as_json", is_flag=True, help="Print the map, for programs.")
-def explain(folder: Path, column: tuple[str, ...], as_json: bool) -> None:
-    """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term."""
+def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path | None, as_json: bool) -> None:
+    """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term.
+
+    For a COLUMN also what was done to its variables: the table of bins, the values put in, the rows that a flag marks,
+    the items of a score.
+    """
     from facturum.design import open_design
 
-    columns = open_design(folder).columns
+    design = open_design(folder)
+    columns = design.columns
     entries = [entry for name in column for entry in columns.find(name)]
+    terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
+    if figure is not None:
+        _draw_bins(columns, terms, figure)
+    if imputed:
+        _print_imputed(design, terms, as_json)
+        return
     if as_json:
-        _print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
+        print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
         return
     from facturum.show import terminal
+    from facturum.show.treatments import treatments_view
 
     screen = terminal.console()
     if column:
         for entry in entries:
             screen.print(terminal.column_view(entry, columns))
+        screen.print(treatments_view(columns, terms))
     else:
         screen.print(terminal.rows_view(columns))
         screen.print(terminal.columns_view(columns))
+    if figure is not None:
+        screen.print(terminal.safe(f"drawn into {figure}"))
+
+
+def _draw_bins(columns: ColumnMap, terms: set[str], figure: Path) -> None:
+    from facturum.show.figures import bins_figure
+
+    binned = [entry for entry in columns.bins if terms & set(entry.terms)]
+    if not binned:
+        raise AuditError(f"no bins are part of {', '.join(sorted(terms)[:5])}", remedy="Name a term with bins(..).")
+    bins_figure(binned, figure)
+
+
+def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
+    from facturum.show import terminal
+    from facturum.show.treatments import imputed_cells, imputed_cells_view
+
+    cells = list(imputed_cells(design.columns, design.imputed, terms))
+    if as_json:
+        print_json([{**cell, "variable": design.columns.imputations[cell["imputation"]].variable} for cell in cells])
+    else:
+        terminal.console().print(imputed_cells_view(design.columns, cells))
 
 
 @main.command()
-@click.argument("folder", metavar="DIR", type=_FILE)
-@click.argument("data", type=_FILE)
+@click.argument("folder", metavar="DIR", type=FILE)
+@click.argument("data", type=FILE)
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome, for programs.")
 @click.pass_context
 def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> None:
@@ -122,7 +164,7 @@ def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> N
         failures = [
             {"kind": f.kind, "name": f.name, "what": f.what, "rows": f.rows, "count": f.count} for f in outcome.failures
         ]
-        _print_json({"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures})
+        print_json({"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures})
     else:
         from facturum.show import terminal
 
@@ -132,7 +174,7 @@ def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> N
 
 @main.command()
 @click.option(
-    "--out", type=_FILE, default=Path("facturum-demo"), show_default=True, help="Where the sample is laid out."
+    "--out", type=FILE, default=Path("facturum-demo"), show_default=True, help="Where the sample is laid out."
 )
 def demo(out: Path) -> None:
     """Lay out the sample data, build its design matrix, and show the plan, the rows and the column map.
@@ -190,10 +232,8 @@ def _progress(what: str, quiet: bool) -> Iterator[Any]:
         yield lambda done, total: bar.update(task, completed=done, total=total)
 
 
-def _print_json(content: Any) -> None:
-    import json
-
-    click.echo(json.dumps(content, indent=1, ensure_ascii=False))
+main.add_command(profile)
+main.add_command(draft)
 
 
 def run() -> None:

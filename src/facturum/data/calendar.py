@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import re
 from datetime import date, datetime, timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
+import numpy as np
+import numpy.typing as npt
+
+Codes: TypeAlias = npt.NDArray[Any]
 MICROSECOND = timedelta(microseconds=1)
 _EPOCH = datetime(1970, 1, 1)
 _PATTERNS = (
@@ -88,3 +92,69 @@ def _moment(parts: list[int]) -> datetime:
 
 def _month_after(year: int, month: int) -> datetime:
     return datetime(year + month // 12, month % 12 + 1, 1)
+
+
+PARTS: dict[str, tuple[str, ...]] = {
+    "quarter": ("q1", "q2", "q3", "q4"),
+    "month": ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"),
+    "week": tuple(f"w{number:02d}" for number in range(1, 54)),
+    "weekday": ("mon", "tue", "wed", "thu", "fri", "sat", "sun"),
+    "hour": tuple(f"h{number:02d}" for number in range(24)),
+}
+_DAY = 86_400_000_000
+
+
+def part_codes(moments: Codes, part: str) -> Codes:
+    """Return a part of each moment: its place among the labels of `PARTS`, or the year or day of the month itself.
+
+    Args:
+        moments: microseconds since 1970.
+        part: year, quarter, month, week (by ISO 8601), weekday, day or hour.
+
+    Example:
+        >>> part_codes(np.array([microseconds(datetime(2023, 4, 17, 9))]), "month").tolist()
+        [3]
+    """
+    if part == "hour":
+        hours: Codes = np.floor_divide(moments, 3_600_000_000) % 24
+        return hours
+    days: Codes = np.floor_divide(moments, _DAY)
+    if part == "weekday":
+        weekdays: Codes = (days + 3) % 7
+        return weekdays  # 1970 began on a Thursday
+    if part == "week":  # the week that holds the Thursday, counted in the year of that day
+        thursday = days - (days + 3) % 7 + 3
+        weeks: Codes = (thursday - _start_of_year(thursday)) // 7
+        return weeks
+    months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+    if part == "day":
+        found: Codes = days - months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + 1
+        return found
+    year: Codes = np.floor_divide(months, 12)
+    inner: Codes = (months - 12 * year) // {"month": 1, "quarter": 3}.get(part, 1)
+    return year + 1970 if part == "year" else inner
+
+
+def _start_of_year(days: Codes) -> Codes:
+    starts: Codes = days.astype("datetime64[D]").astype("datetime64[Y]").astype("datetime64[D]").astype(np.int64)
+    return starts
+
+
+def period_text(number: int, step: str) -> str:
+    """Return a period as text, from its number since 1970.
+
+    Example:
+        >>> period_text(588, "month"), period_text(-1, "quarter"), period_text(0, "week")
+        ('2019-01', '1969Q4', '1970-W01')
+    """
+    if step == "year":
+        return f"{1970 + number:04d}"
+    if step == "quarter":
+        return f"{1970 + number // 4:04d}Q{number % 4 + 1}"
+    if step == "month":
+        return f"{1970 + number // 12:04d}-{number % 12 + 1:02d}"
+    if step == "week":
+        year, week, _ = (_EPOCH + timedelta(days=7 * number)).isocalendar()
+        return f"{year:04d}-W{week:02d}"
+    moment = _EPOCH + (timedelta(days=number) if step == "day" else timedelta(hours=number))
+    return moment.strftime("%Y-%m-%d") if step == "day" else moment.strftime("%Y-%m-%dT%H")

@@ -65,6 +65,7 @@ class Series:
         unit: the number of each row's unit.
         period: the number of each row's period.
         known: which rows have a period and are looked at.
+        every: the step from one period to the next.
 
     Example:
         >>> series = Series(np.array([0, 0, 0]), np.array([5, 3, 4]), np.array([True, True, True]))
@@ -75,6 +76,7 @@ class Series:
     unit: Array
     period: Array
     known: Mask
+    every: str = "row"
 
     @cached_property
     def order(self) -> Array:
@@ -149,7 +151,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     if time.kind is not Kind.TIME:
         raise DataError(f"'{timing.time}' is no time", place="data.time", remedy="Name a variable of dates or periods.")
     known &= ~time.missing_rows()
-    found = Series(unit, period_numbers(time.data, timing.every), known)
+    found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(found, timing)
     return found
 

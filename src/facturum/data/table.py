@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
+from facturum.data.values import Array
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True)
@@ -39,6 +43,21 @@ class Table:
         from facturum.data.intake import table_from
 
         return given if isinstance(given, Table) else table_from(given)
+
+    def take(self, rows: Array) -> Table:
+        """Return some rows, counted from 0, in their order."""
+        found = {name: variable.take(rows) for name, variable in self.variables.items()}
+        return replace(self, variables=found, length=len(rows))
+
+    def to_arrow(self) -> pa.Table:
+        """Return the table as an Arrow table; categories as text where all are, times as timestamps."""
+        from facturum.data.outlet import arrow_of
+
+        return arrow_of(self)
+
+    def to_pandas(self) -> Any:
+        """Return the table as a DataFrame."""
+        return self.to_arrow().to_pandas()
 
     def __len__(self) -> int:
         return self.length

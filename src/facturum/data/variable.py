@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -90,6 +90,10 @@ class Variable:
                     raise Infinite(present & ~finite)
                 valid = present if valid is None else present & valid
         return Values(np.ascontiguousarray(data, dtype=np.float64), valid)
+
+    def take(self, rows: Array) -> Variable:
+        """Return the variable for some rows, counted from 0, in their order."""
+        return replace(self, data=self.data[rows], valid=None if self.valid is None else self.valid[rows])
 
     def missing_rows(self) -> Mask:
         """Return a mask of all rows that have no value."""

@@ -124,6 +124,9 @@ def _variables(made: Prepared) -> dict[str, VariableSpec]:
     found: dict[str, VariableSpec] = {}
     for name in [*used, *[key for key in made.spec.variables if key not in used]]:
         given = made.spec.variables.get(name, VariableSpec.model_validate({}))
+        if name not in made.table:  # a column that was stacked into another
+            found[name] = given
+            continue
         variable = made.table[name]
         kind = "id" if variable.identity else str(variable.kind)
         order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from facturum.data.declared import declare, unknown_declarations
+from facturum.data.reshaping import stack
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
 from facturum.engine.evaluate import Source
@@ -18,6 +19,7 @@ from facturum.language.categories import Category
 from facturum.language.core import Arithmetic, List, Multiply, Name, names_in
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
+from facturum.language.seasons import Timed
 from facturum.language.selectors import Selector
 from facturum.language.statistics import Statistic
 
@@ -49,7 +51,7 @@ class Prepared:
 
     def scope(self) -> Scope:
         """Return what knows the kinds of this plan's expressions."""
-        return Scope(self.table, self.derived, self.spec.resolved, self.spec.data.timing is not None)
+        return Scope(self.table, self.derived, self.spec.resolved, self.spec.data.step)
 
     def source(self, visible: Mask | None = None) -> Source:
         """Return the rows for operations to read; those along time look at the visible ones."""
@@ -139,10 +141,7 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
     """
     if not given.length or not given.variables:
         raise DataError(f"{given.source} has no rows", remedy="Check the file, its delimiter and its first line.")
-    if not spec.resolved:
-        unknown_declarations(given, {name: v.declaration() for name, v in spec.variables.items()})
-    declarations = {name: v.declaration() for name, v in spec.variables.items()}
-    table = declare(given, declarations, spec.data.time)
+    table = _shaped(spec, given)
     _check_names(spec, table)
     parsed = {key: _parsed(f"derived.{key}", text) for key, text in spec.derived.items()}
     response = None if spec.response is None else _parsed("response", spec.response)
@@ -150,17 +149,18 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
         response = None
     reserved = _reserved(spec, table, response, parsed)
     choices = {v.name: v.kind for v in table if v.name not in reserved}
-    derived = {key: _spread(_frozen(node, choices)) for key, node in parsed.items()}
-    scope = Scope(table, derived, spec.resolved, spec.data.timing is not None)
+    time = None if spec.data.step in (None, "row") else spec.data.time
+    derived = {key: _spread(_frozen(node, choices, time)) for key, node in parsed.items()}
+    scope = Scope(table, derived, spec.resolved, spec.data.step)
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(_spread(_frozen(parse(text), choices)), scope)
+            terms[key] = _as_term(_spread(_frozen(parse(text), choices, time)), scope)
             scope.of(terms[key])
             _refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
-            response = _as_response(_spread(response), scope)
+            response = _as_response(_spread(_frozen(response, choices, time)), scope)
     conditions = {
         key: _condition(key, getattr(spec.rows, key), scope, spec, table, parsed) for key in ("keep", "learn")
     }
@@ -178,6 +178,21 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
     made = Prepared(spec, given, table, response, terms, kept, conditions["keep"], conditions["learn"])
     _refuse_leaks(made)
     return made
+
+
+def _shaped(spec: PlanSpec, given: Table) -> Table:
+    """Return the table with its variables as declared, and its columns stacked where the plan says so."""
+    declarations = {name: v.declaration() for name, v in spec.variables.items()}
+    if spec.stack is None:
+        if not spec.resolved:
+            unknown_declarations(given, declarations)
+        return declare(given, declarations, spec.data.time)
+    first = {name: d for name, d in declarations.items() if name in given}
+    stacked = stack(declare(given, first), spec.stack.into, spec.stack.which, spec.stack.labels)
+    rest = {name: d for name, d in declarations.items() if name not in given}
+    if not spec.resolved:
+        unknown_declarations(stacked, rest)
+    return declare(stacked, rest, spec.data.time)
 
 
 def _parsed(place: str, text: str) -> Node:
@@ -232,10 +247,13 @@ def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapp
     return taken
 
 
-def _frozen(node: Node, choices: Mapping[str, Kind]) -> Node:
+def _frozen(node: Node, choices: Mapping[str, Kind], time: str | None) -> Node:
+    """Write what the plan and the table say into an expression: the variables chosen, the time of the row."""
     if isinstance(node, Selector):
         return node.chosen(choices)
-    return _with_children(node, lambda child: _frozen(child, choices))
+    if isinstance(node, Timed):
+        node = node.timed(time)
+    return _with_children(node, lambda child: _frozen(child, choices, time))
 
 
 def _with_children(node: Node, change: Callable[[Node], Node]) -> Node:

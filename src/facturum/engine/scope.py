@@ -20,14 +20,14 @@ class Scope:
         table: the variables as declared.
         derived: new variables by name.
         resolved: whether the plan is resolved, so that categories need not all be there.
-        timed: whether the plan says how rows follow one another.
+        every: the step from one period to the next, where the plan says how rows follow one another.
     """
 
-    def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool, timed: bool = False) -> None:
+    def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool, every: str | None = None) -> None:
         self._table = table
         self._derived = derived
         self.resolved = resolved
-        self._timed = timed
+        self._every = every
         self._types: dict[Node, Type] = {}
         self._open: list[str] = []
 
@@ -54,9 +54,14 @@ class Scope:
             found = self._types[node] = node.check(self)
         return found
 
+    @property
+    def every(self) -> str:
+        """The step from one period to the next."""
+        return self._every or "row"
+
     def along_time(self, node: Node) -> None:
         """Refuse an operation along time where the plan does not say how rows follow one another."""
-        if not self._timed:
+        if self._every is None:
             raise node.fail(
                 f"{node.name} looks along time, and the plan does not say how rows follow one another",
                 'Write [data] time = "..", every = "month" (or every = "row"), and panel = [..] for several units.',

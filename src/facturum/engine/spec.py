@@ -33,6 +33,11 @@ class DataSpec(_Section):
     encoding: str = Field("utf-8", description="the encoding of a text file")
 
     @property
+    def step(self) -> str | None:
+        """The step from one period to the next, where it is said how rows follow one another."""
+        return None if self.timing is None else self.timing.every
+
+    @property
     def timing(self) -> Timing | None:
         """How rows follow one another, where it is said."""
         if self.every is None or (self.time is None and self.every != "row"):
@@ -60,6 +65,14 @@ class RowsSpec(_Section):
     missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows without a value")
 
 
+class StackSpec(_Section):
+    """Columns stacked under one another before anything else."""
+
+    into: dict[str, list[str]] = Field(description="for each new variable, the columns stacked into it")
+    which: str = Field(description="the name of the category that says which column a value came from")
+    labels: list[str] | None = Field(None, description="the categories; the names of the columns where none are given")
+
+
 class PlanSpec(_Section):
     """A plan: how each term of a regression is made from the variables of a table."""
 
@@ -68,6 +81,7 @@ class PlanSpec(_Section):
     intercept: bool = Field(True, description="whether there is a column of ones")
     data: DataSpec = DataSpec()
     variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
+    stack: StackSpec | None = Field(None, description="columns stacked under one another before anything else")
     derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
     rows: RowsSpec = RowsSpec()
     terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
@@ -82,7 +96,13 @@ class PlanSpec(_Section):
 
 
 _MISPLACED = ("response", "intercept")
-_SECTIONS: dict[str, type[BaseModel]] = {"": PlanSpec, "data": DataSpec, "rows": RowsSpec, "variables": VariableSpec}
+_SECTIONS: dict[str, type[BaseModel]] = {
+    "": PlanSpec,
+    "data": DataSpec,
+    "rows": RowsSpec,
+    "stack": StackSpec,
+    "variables": VariableSpec,
+}
 
 
 def spec_from(content: Mapping[str, Any]) -> PlanSpec:
@@ -97,7 +117,7 @@ def spec_from(content: Mapping[str, Any]) -> PlanSpec:
         >>> spec_from({"termz": {}})
         Traceback (most recent call last):
         facturum.errors.PlanError: termz: the plan has no such key; did you mean 'terms'?
-        It may have facturum, response, intercept, data, variables, derived, rows, terms, columns.
+        It may have facturum, response, intercept, data, variables, stack, derived, rows, terms, columns.
     """
     terms = content.get("terms")
     if isinstance(terms, Mapping):

@@ -10,7 +10,18 @@ from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node
 from facturum.language.printer import literal_text
 
-FAMILIES = ("core", "statistics", "transforms", "polynomials", "categories", "bins", "missing", "across", "selectors")
+FAMILIES = (
+    "core",
+    "statistics",
+    "transforms",
+    "polynomials",
+    "categories",
+    "bins",
+    "missing",
+    "across",
+    "time",
+    "selectors",
+)
 
 _HEAD = """# The language of plans
 

@@ -15,7 +15,7 @@ from facturum.data.variable import Variable
 from facturum.engine.leaves import thread_count
 from facturum.errors import DataError
 from facturum.look.notice import label_notes, number_notes
-from facturum.numerics.comparisons import correlation
+from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
 
 COMMONEST = 8
@@ -139,8 +139,9 @@ def profile_of(
     chosen = [table[name] for name in names] or list(table)
     with ThreadPoolExecutor(thread_count(threads)) as pool:
         found = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
-    numbers = [v for v, p in zip(chosen, found, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
-    return Profile(table.source, table.length, tuple(found), _correlations(numbers[:MOST_CORRELATED]))
+        numbers = [v for v, p in zip(chosen, found, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
+        correlated = [v for v in numbers if not v.identity and v.exact_as_double][:MOST_CORRELATED]
+        return Profile(table.source, table.length, tuple(found), _correlations(correlated, pool))
 
 
 def _profile(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
@@ -275,16 +276,25 @@ def _moment_text(moment: int) -> str:
     return text.removesuffix("T00:00:00")
 
 
-def _correlations(numbers: Sequence[Variable]) -> tuple[tuple[str, str, float], ...]:
+def _correlations(numbers: Sequence[Variable], pool: ThreadPoolExecutor) -> tuple[tuple[str, str, float], ...]:
     """Return the correlation of each pair, over the rows in which both have a finite value."""
-    found = []
-    values = [np.where(v.missing_rows(), np.nan, v.data.astype(np.float64)) for v in numbers]
-    there = [np.isfinite(x) for x in values]
-    for a in range(len(numbers)):
-        for b in range(a + 1, len(numbers)):
-            both = there[a] & there[b]
-            whole = bool(both.all())
-            r = correlation(values[a] if whole else values[a][both], values[b] if whole else values[b][both])
-            if r is not None:
-                found.append((numbers[a].name, numbers[b].name, r))
-    return tuple(found)
+
+    def whole(variable: Variable) -> FloatArray | None:
+        """Return a variable without missing values about its mean and of length one, for use in many pairs."""
+        if variable.valid is not None or not np.isfinite(x := variable.data.astype(np.float64)).all():
+            return None
+        return unit_length(x)
+
+    units = list(pool.map(whole, numbers))
+
+    def pair(at: tuple[int, int]) -> float | None:
+        x, y = units[at[0]], units[at[1]]
+        if x is not None and y is not None:
+            return product_of_units(x, y)
+        a, b = (np.where(v.missing_rows(), np.nan, v.data.astype(np.float64)) for v in (numbers[k] for k in at))
+        both = np.isfinite(a) & np.isfinite(b)
+        return correlation(a[both], b[both])
+
+    pairs = [(a, b) for a in range(len(numbers)) for b in range(a + 1, len(numbers))]
+    found = zip(pairs, pool.map(pair, pairs), strict=True)
+    return tuple((numbers[a].name, numbers[b].name, r) for (a, b), r in found if r is not None)

@@ -34,23 +34,29 @@ def correlation(a: FloatArray, b: FloatArray) -> float | None:
         >>> correlation(np.array([1.0, 2.0, 3.0]), np.array([2.0, 4.0, 6.0]))
         1.0
     """
-    x, y = _unit(a), _unit(b)
-    if x is None or y is None:
-        return None
-    return float(np.clip(np.add.reduce(x * y), -1.0, 1.0))
+    x, y = unit_length(a), unit_length(b)
+    return None if x is None or y is None else product_of_units(x, y)
 
 
-def _unit(a: FloatArray) -> FloatArray | None:
-    """Return values about their mean, scaled to length one."""
+def product_of_units(x: FloatArray, y: FloatArray) -> float:
+    """Return the correlation of two numbers that are about their means and of length one."""
+    return float(np.clip(np.einsum("i,i->", x, y), -1.0, 1.0))
+
+
+def unit_length(a: FloatArray) -> FloatArray | None:
+    """Return values about their mean, scaled to length one; None where they are constant."""
     if len(a) < 2:
         return None
     largest = float(np.max(np.abs(a)))
     if not largest > 0:
         return None
-    scaled = a / largest
-    about = scaled - scaled.mean()
-    length = float(np.sqrt(np.add.reduce(about * about)))
-    return about / length if length > 1e-12 * np.sqrt(len(a)) else None
+    about = a / largest
+    about -= about.mean()
+    length = float(np.sqrt(np.einsum("i,i->", about, about)))
+    if not length > 1e-12 * np.sqrt(len(a)):
+        return None
+    about /= length
+    return about
 
 
 def scale_figures(items: FloatArray) -> tuple[float | None, list[float | None]]:

@@ -49,8 +49,8 @@ def bins_view(entry: BinsEntry) -> RenderableType:
     """Return the table of bins of a variable: edges, rows, and what was observed in each."""
     table = _table("bin", "from", "to", "rows", "percent", "smallest seen", "largest seen", "mean response")
     for part in entry.bins:
-        cells = [figure(part.low), figure(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
-        cells += [figure(value) for value in (part.smallest, part.largest, part.mean_response)]
+        cells = [exact(part.low), exact(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
+        cells += [exact(part.smallest), exact(part.largest), figure(part.mean_response)]
         table.add_row(safe(part.label), *cells)
     return _headed(f"bins of {entry.variable}", short(entry.expression), table)
 
@@ -103,6 +103,16 @@ def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: in
         table.add_row(safe(entry.variable), f"{cell['source_row']:,}", safe(fill_text(cell["fill"])))
     more = [Text(f"and {len(cells) - most:,} more; --json prints all")] if len(cells) > most else []
     return Group(table if cells else Text("no cell was filled"), *more)
+
+
+def exact(value: float | None) -> str:
+    """Return a number in as many digits as an edge needs to be told from the values beside it.
+
+    Example:
+        >>> exact(37.555), exact(1500.0), exact(None)
+        ('37.555', '1500', '–')
+    """
+    return "–" if value is None else f"{value:.10g}"
 
 
 def fill_text(fill: float | str | None) -> str:

@@ -1,0 +1,98 @@
+"""The commands that look at a table before there is a plan: profile and draft."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from facturum.cli.common import FILE, print_json, refuse_existing
+from facturum.errors import DataError
+
+
+@click.command()
+@click.argument("data", type=FILE)
+@click.argument("variable", nargs=-1)
+@click.option(
+    "--quantiles",
+    metavar="N|SHARES",
+    help="Of numbers: N parts of equal numbers of rows (3 for tertiles), or shares such as 0.1,0.5,0.9.",
+)
+@click.option("--figure", type=FILE, help="Draw histograms, bars and correlations into this .png file.")
+@click.option("--json", "as_json", is_flag=True, help="Print all figures, for programs.")
+def profile(data: Path, variable: tuple[str, ...], quantiles: str | None, figure: Path | None, as_json: bool) -> None:
+    """Show what each VARIABLE of DATA is, what its values are, and what to notice; without VARIABLE, all on one screen.
+
+    For one variable or several: a frequency table with missing values on a line of their own, or a histogram with
+    quantiles.
+    """
+    from facturum.tables import profile as profile_table
+
+    shares = shares_from(quantiles)
+    made = profile_table(data, variable, shares)
+    if figure is not None:
+        from facturum.show.figures import profile_figure
+
+        profile_figure(made, figure)
+    if as_json:
+        print_json(made.to_dict())
+        return
+    from facturum.show import terminal
+    from facturum.show.profile import profile_view, variable_view
+
+    screen = terminal.console()
+    if variable:
+        for entry in made:
+            screen.print(variable_view(entry))
+    else:
+        screen.print(profile_view(made))
+    if figure is not None:
+        screen.print(terminal.safe(f"drawn into {figure}"))
+
+
+def shares_from(text: str | None) -> list[float]:
+    """Return the shares that ``--quantiles`` asks for.
+
+    Raises:
+        DataError: for anything but a whole number from 2 or shares between 0 and 1.
+
+    Example:
+        >>> shares_from("4"), shares_from("0.1, 0.9")
+        ([0.25, 0.5, 0.75], [0.1, 0.9])
+    """
+    if text is None:
+        return [0.25, 0.5, 0.75]
+    try:
+        if text.strip().isdigit() and 2 <= int(text) <= 1000:
+            return [at / int(text) for at in range(1, int(text))]
+        shares = [float(part) for part in text.split(",")]
+    except ValueError:
+        shares = [-1.0]
+    if not all(0 <= share <= 1 for share in shares):
+        raise DataError(
+            f"--quantiles {text} is neither a number of parts nor a list of shares",
+            remedy="Write a whole number from 2 to 1000, or shares from 0 to 1 such as 0.1,0.5,0.9.",
+        )
+    return shares
+
+
+@click.command()
+@click.argument("data", type=FILE)
+@click.option("--response", required=True, metavar="NAME", help="The variable to explain.")
+@click.option("--out", type=FILE, help="The plan file to write; it must not be there yet. Without it, print the plan.")
+def draft(data: Path, response: str, out: Path | None) -> None:
+    """Write a first plan for DATA, commented line by line, that builds as it is.
+
+    Ids, dates and constants are left out (and said why), categories take the commonest as their reference, positive
+    numbers with a long tail become logarithms, missing values are filled with a flag beside them, and time gives a
+    trend and a season.
+    """
+    from facturum.tables import draft as draft_plan
+
+    refuse_existing(out)
+    text = draft_plan(data, response)
+    if out is None:
+        click.echo(text, nl=False)
+        return
+    out.write_text(text, encoding="utf-8")
+    click.echo(f"written to {out}; read it, change it, then: facturum build {out} {data} --out build")

@@ -1,0 +1,32 @@
+"""Tables given out to Arrow."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, label_text
+from facturum.data.variable import Variable
+
+
+def arrow_column(variable: Variable, rows: Array | None = None) -> pa.Array:
+    """Return a variable as an Arrow array, or some rows of it (counted from 0)."""
+    variable = variable if rows is None else variable.take(rows)
+    missing = variable.missing_rows()
+    if variable.labels is not None:
+        texts = all(isinstance(label, str) for label in variable.labels)
+        labels = list(variable.labels) if texts else [label_text(label) for label in variable.labels]
+        values = [None if gone else labels[code] for code, gone in zip(variable.data, missing, strict=True)]
+        return pa.array(values, pa.string())
+    data = variable.data.astype("datetime64[us]") if variable.kind is Kind.TIME else variable.data
+    return pa.array(data, mask=missing)
+
+
+def arrow_of(table: Table) -> pa.Table:
+    """Return a table as an Arrow table.
+
+    Example:
+        >>> arrow_of(Table.of({"access": ["road", None], "beds": [8, 40]})).to_pylist()
+        [{'access': 'road', 'beds': 8}, {'access': None, 'beds': 40}]
+    """
+    return pa.table([arrow_column(variable) for variable in table], names=list(table.variables))

@@ -1,0 +1,236 @@
+"""Trend and season: columns made of the calendar alone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.calendar import PARTS, part_codes, period_of, period_text
+from facturum.data.series import period_numbers
+from facturum.data.values import Kind, Label, Labels, Mask, Values, both
+from facturum.language.bins import RangeQuestion
+from facturum.language.categories import Category, Codes
+from facturum.language.core import Multiply, Name, Number, Power, Text
+from facturum.language.nodes import Block, Column, Kinds, Node, Question, Rows, Type, operation
+from facturum.language.options import LABEL, argument, arguments, one_of, option, whole_from
+from facturum.language.reading import Curve, Reading, Unit
+from facturum.language.reading import Power as PowerReading
+from facturum.language.transforms import Cos, Sin
+
+CYCLES = ("quarter", "month", "week", "weekday", "hour")
+
+
+class Timed(Node):
+    """An operation on the time of the row, which preparing the plan writes into `of`."""
+
+    of: tuple[Node, ...]
+
+    def timed(self, time: str | None) -> Node:
+        """Return the same with the plan's time variable."""
+        return self if self.of or time is None else self.replaced(of=(Name(time),))
+
+
+@operation
+class Part(Node):
+    """A part of a date: its month, quarter, weekday, week or hour as an ordered category, its year or day as a number.
+
+    Example: `part(opened, "year")`, `part(month, "quarter")`.
+    """
+
+    family: ClassVar[str] = "time"
+    x: Node = argument("a time")
+    part: str = option(one_of("year", "quarter", "month", "week", "weekday", "day", "hour"), "which part")
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.block or found.kind is not Kind.TIME:
+            raise self.x.fail(
+                f"part works on a time, and '{self.x}' is {found.kind.with_article}",
+                f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
+            )
+        return Type(Kind.ORDERED, labels=PARTS[self.part]) if self.part in CYCLES else Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.x)
+        codes = part_codes(inner.data, self.part)
+        if self.part in CYCLES:
+            return Values(codes, inner.valid, PARTS[self.part])
+        return Values(codes.astype(np.float64), inner.valid)
+
+    def reading(self) -> Reading:
+        return Unit(self.subject())
+
+    def subject(self) -> str:
+        own = self.x.subject()
+        return own if own == self.part else f"{self.part} of {own}"
+
+
+@operation
+class PeriodsSince(Timed):
+    """How many periods lie between a date and the period of the row; negative before it.
+
+    Example: `periods_since(opened)`, `periods_since('2020-03')`.
+    """
+
+    family: ClassVar[str] = "time"
+    date: Node = argument("a time variable, or a date in quotes")
+    of: tuple[Node, ...] = arguments("the time of the row", default=())
+
+    @property
+    def along_time(self) -> bool:
+        return True
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        if isinstance(self.date, Text):
+            if period_of(self.date.value) is None:
+                raise self.date.fail(f"'{self.date.value}' is no date", "Write it as 2020-03 or 2020-03-17.")
+        elif not isinstance(self.date, Number) and kinds.of(self.date).kind is not Kind.TIME:
+            raise self.date.fail(f"'{self.date}' is no time", "Write a date in quotes, or a time variable.")
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        period = rows.chosen(rows.series.period)
+        known = rows.chosen(rows.series.known)
+        start, valid = self._start(rows)
+        return Values(np.subtract(period, start).astype(np.float64), both(valid, None if known.all() else known))
+
+    def _start(self, rows: Rows) -> tuple[Any, Mask | None]:
+        if isinstance(self.date, Number):
+            return int(self.date.value), None
+        if isinstance(self.date, Text):
+            period = period_of(self.date.value)
+            assert period is not None
+            return period_numbers(np.array([period.start]), rows.series.every), None
+        values = rows.of(self.date).full(rows.length)
+        return period_numbers(values.data, rows.series.every), values.valid
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.of(self).valid
+
+    def reading(self) -> Reading:
+        return Unit(self.subject())
+
+    def subject(self) -> str:
+        date = self.date.value if isinstance(self.date, Text) else str(self.date)
+        return f"periods since {date}"
+
+
+@operation
+class Trend(Timed):
+    """The number of periods since the first, and its powers up to `degree`; gaps in time leave gaps.
+
+    Resolving writes the first period as `origin`.
+
+    Example: `trend()`, `trend(degree=2)`.
+    """
+
+    family: ClassVar[str] = "time"
+    many_columns: ClassVar[bool] = True
+    degree: int = option(whole_from(1, 10), "the highest power", default=1)
+    origin: Label | None = option(LABEL, "the period that counts as 0", learned=True, default=None)
+    of: tuple[Node, ...] = arguments("the time of the row", default=())
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        if self.origin is not None:
+            kinds.of(self._periods())
+        return Type(Kind.NUMBER, block=True)
+
+    def _periods(self) -> PeriodsSince:
+        assert self.origin is not None
+        start = Text(self.origin) if isinstance(self.origin, str) else Number(self.origin)
+        return PeriodsSince(start, of=self.of)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        if self.origin is not None:
+            return None
+        step = kinds.every
+        start: Node = Number(0) if step == "row" else Text("1970")
+
+        def closed(low: float, high: float) -> Node:
+            return self.replaced(origin=int(low) if step == "row" else period_text(int(low), step))
+
+        return RangeQuestion((PeriodsSince(start, of=self.of),), closed)
+
+    def columns(self) -> tuple[Column, ...]:
+        base = self._periods()
+        found = []
+        for degree in range(1, self.degree + 1):
+            formula = base if degree == 1 else Power(base, Number(degree))
+            subject = base.subject()
+            reading = Unit(subject) if self.degree == 1 else PowerReading(subject, degree, self.degree)
+            parts: Any = (("operation", str(degree)),) if degree > 1 else ()
+            found.append(Column(parts, formula, reading, "power" if self.degree > 1 else "number"))
+        return tuple(found)
+
+    def reading(self) -> Reading:
+        return Curve(str(self))
+
+
+@operation
+class Season(Timed):
+    """The part of the calendar that a row lies in, as columns: all months, say, whether they occur or not.
+
+    With the coding "waves", sine and cosine pairs that go round once in the cycle, twice, .. up to `pairs` times.
+
+    Example: `season("month", reference="jan")`, `season("weekday")`, `season("month", coding="waves", pairs=2)`.
+    """
+
+    family: ClassVar[str] = "time"
+    many_columns: ClassVar[bool] = True
+    part: str = option(one_of(*CYCLES), "which part of the calendar")
+    coding: str = option(
+        one_of("reference", "every", "effect", "difference", "helmert", "waves"), "how the columns are made",
+        default="reference",
+    )  # fmt: skip
+    reference: Label | None = option(
+        LABEL, "the part that the others are compared with; the first where none is named", default=None
+    )
+    pairs: int | None = option(whole_from(1, 26), "how many pairs of waves", default=None)
+    of: tuple[Node, ...] = arguments("the time of the row", default=())
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        if not self.of:
+            raise self.fail("there is no season where rows follow one another as they stand", "Name a time in [data].")
+        labels = PARTS[self.part]
+        if self.reference is not None and self.reference not in labels:
+            raise self.fail(f"there is no {self.part} called {self.reference!r}", "Write " + ", ".join(labels) + ".")
+        if (self.pairs is not None or self.reference is not None) and (self.coding == "waves") != (
+            self.reference is None
+        ):
+            raise self.fail("pairs goes with waves, and reference with the other codings", "Leave one of them out.")
+        if (self.pairs or 1) > len(labels) // 2:
+            raise self.fail(f"{len(labels)} parts allow {len(labels) // 2} pairs of waves", "Write fewer.")
+        kinds.of(Part(self.of[0], self.part))
+        return Type(Kind.NUMBER, block=True)
+
+    def _category(self) -> Category:
+        labels: Labels = PARTS[self.part]
+        reference = None
+        if self.coding in ("reference", "effect"):
+            reference = labels[0] if self.reference is None else self.reference
+        return Category(Part(self.of[0], self.part), reference=reference, coding=self.coding, order=labels)
+
+    def columns(self) -> tuple[Column, ...]:
+        if self.coding != "waves":
+            return self._category().columns()
+        labels = PARTS[self.part]
+        code = Codes(Part(self.of[0], self.part), order=labels)
+        found = []
+        for number in range(1, (self.pairs or 1) + 1):
+            angle = Multiply(Number(float(2 * np.pi * number / len(labels))), code)
+            waves: Sequence[tuple[str, Node]] = (("sin", Sin(angle)), ("cos", Cos(angle)))
+            for name, wave in waves[2 * number == len(labels) :]:  # at half the cycle a sine is zero throughout
+                reading = Curve(f"the {name} that goes round {number} times in the {self.part}s of a cycle")
+                found.append(Column((("operation", f"{name}{number}"),), wave, reading))
+        return tuple(found)
+
+    def block(self, rows: Rows) -> Block:
+        return super().block(rows) if self.coding == "waves" else self._category().block(rows)
+
+    def reading(self) -> Reading:
+        return Curve(str(self))

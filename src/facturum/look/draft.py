@@ -1,0 +1,381 @@
+"""A first plan for a table, commented line by line, to be edited by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from facturum.data.calendar import PARTS, part_codes, period_of
+from facturum.data.series import STEPS, Timing, period_numbers, series_of
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, label_text
+from facturum.data.variable import Variable
+from facturum.engine.names import slug
+from facturum.errors import DataError, nearest
+from facturum.language.core import Name
+from facturum.look.notice import are_numbers, long_tail, looks_like_id
+from facturum.look.profile import VariableProfile, profile_of
+
+MOST_CATEGORIES = 30
+FEW_UNITS = 12
+SEASONS = {
+    "quarter": ("quarter",),
+    "month": ("month",),
+    "week": ("quarter",),
+    "day": ("month", "weekday"),
+    "hour": ("month", "hour"),
+}
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of the plan: what it says, and why."""
+
+    key: str
+    text: str
+    why: str
+
+
+@dataclass(frozen=True)
+class Clock:
+    """The time variable of a table, its step, and the variable within which a series runs."""
+
+    time: str
+    every: str
+    panel: str | None
+
+
+class Draft:
+    """Writes a first plan.
+
+    Args:
+        table: the table.
+        response: the variable to explain.
+
+    Raises:
+        DataError: where the response is not there, or has no value that differs.
+    """
+
+    def __init__(self, table: Table, response: str) -> None:
+        if response not in table:
+            raise DataError(
+                f"{table.source} has no variable '{response}'{nearest(response, list(table.variables))}",
+                remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
+            )
+        self._table = table
+        self._response = table[response]
+        there = ~self._response.missing_rows()
+        if not there.any():
+            raise DataError(f"'{response}' has no value in any row", remedy="Name another response.")
+        # what is constant where the response has a value cannot explain it
+        self._rows = np.flatnonzero(there)
+        self._profiles = {profile.name: profile for profile in profile_of(_part(table, self._rows))}
+        self._clock = find_clock(table)
+        self._keys: set[str] = set()
+
+    def text(self) -> str:
+        """Return the plan as the text of a plan file."""
+        profile = self._profiles[self._response.name]
+        response, why = self._response_text(profile)
+        terms = [line for variable in self._table for line in self._lines(variable)]
+        terms += list(self._time_lines())
+        if not any(line.key for line in terms):
+            raise DataError(
+                f"{self._table.source} has no variable that could explain '{self._response.name}'",
+                remedy="All others are ids, constants or missing; declare kinds in [variables], or add variables.",
+            )
+        lines = [
+            f"# A first plan for {self._table.source}, drafted from its profile: read each line, and change it.",
+            "",
+            "facturum = 1",
+            f"response = {_quoted(response)}  # {why}",
+            "intercept = true",
+            "",
+            *self._data_lines(),
+            *self._variable_lines(),
+            "[rows]",
+            'missing = "drop"  # rows without a value in the response or a term; build lists each of them',
+            "",
+            "[terms]",
+        ]
+        width = max(len(line.key) for line in terms)
+        for line in terms:
+            if line.key:
+                lines.append(f"{line.key.ljust(width)} = {_quoted(line.text)}  # {line.why}")
+            else:
+                lines.append(f"# {line.text}: {line.why}")
+        return "\n".join(lines) + "\n"
+
+    def _response_text(self, profile: VariableProfile) -> tuple[str, str]:
+        name = str(Name(profile.name))
+        if profile.distinct < 2:
+            raise DataError(f"'{profile.name}' has the same value in every row", remedy="Name another response.")
+        if self._response.kind is Kind.NUMBER and _positive(profile) and self._tail(self._response):
+            return f"log({name})", "positive with a long tail, so as a logarithm: effects are percent"
+        if self._response.kind is Kind.TIME:
+            raise DataError(f"'{profile.name}' is a time, and no response", remedy="Name another response.")
+        if self._response.kind.categorical and profile.distinct == 2:
+            label = next((k for k in ("yes", "Yes", "1") if k in dict(profile.values)), profile.values[-1][0])
+            literal = next(k for k in self._response.labels or () if label_text(k) == label)
+            return f"{name} == {literal!r}", "one of two categories: effects are percentage points"
+        return name, f"a {profile.kind} with {profile.distinct:,} different values"
+
+    def _tail(self, variable: Variable) -> bool:
+        values = variable.data[self._rows].astype(np.float64)
+        return long_tail(np.sort(values[np.isfinite(values)]))
+
+    def _data_lines(self) -> list[str]:
+        if self._clock is None:
+            return []
+        lines = ["[data]", f"time  = {_quoted(self._clock.time)}", f'every = "{self._clock.every}"']
+        if self._clock.panel is not None:
+            lines.append(f"panel = [{_quoted(self._clock.panel)}]  # each of them has one row in a {self._clock.every}")
+        return [*lines, ""]
+
+    def _variable_lines(self) -> list[str]:
+        lines = []
+        for variable in self._table:
+            why = self._identity(variable)
+            if why and variable.name != self._response.name:
+                lines.append(f'{_key(variable.name)} = {{ kind = "id" }}  # {why}')
+            elif variable.kind.categorical and _dates(variable) and not self._is_clock(variable):
+                lines.append(f'{_key(variable.name)} = {{ kind = "time" }}  # dates stored as text')
+        return ["[variables]", *lines, ""] if lines else []
+
+    def _is_clock(self, variable: Variable) -> bool:
+        return self._clock is not None and variable.name == self._clock.time
+
+    def _identity(self, variable: Variable) -> str | None:
+        """Return why a variable only tells rows or units apart, or None."""
+        if self._clock is not None and variable.name in (self._clock.time, self._clock.panel):
+            return None
+        profile = self._profiles[variable.name]
+        if variable.identity:
+            return "declared so"
+        if variable.kind is Kind.NUMBER:
+            if not variable.exact_as_double:
+                return "whole numbers too long for a number"
+            x = np.sort(variable.data[self._rows].astype(np.float64))
+            x = x[np.isfinite(x)]
+            return "it counts the rows" if looks_like_id(x, np.unique(x)) else None
+        if not variable.kind.categorical or _dates(variable):
+            return None
+        texts = [label for label in variable.labels or () if isinstance(label, str)]
+        if profile.distinct == profile.rows - profile.missing and profile.distinct > 2:
+            return "every row has another one"
+        panel = None if self._clock is None else self._clock.panel
+        if panel is not None and profile.distinct > 2 and _one_to_one(variable, self._table[panel]):
+            return f"it tells the same apart as {panel}"
+        if texts and are_numbers(texts) and any(text.startswith("0") and len(text) > 1 for text in texts):
+            return "codes with leading zeros"
+        return None
+
+    def _lines(self, variable: Variable) -> Iterator[Line]:
+        name, profile = variable.name, self._profiles[variable.name]
+        if name == self._response.name:
+            return
+        left_out = self._left_out(variable, profile)
+        if left_out:
+            yield Line("", f"{name} left out", left_out)
+        elif variable.kind is Kind.TRUTH or variable.kind.categorical:
+            yield self._category_line(variable, profile)
+        else:
+            yield from self._number_lines(variable, profile)
+
+    def _left_out(self, variable: Variable, profile: VariableProfile) -> str | None:
+        if self._identity(variable):
+            return "an id, " + str(self._identity(variable))
+        if self._is_clock(variable):
+            return "the time; see trend and season below"
+        if self._clock is not None and variable.name == self._clock.panel and profile.distinct > FEW_UNITS:
+            return "the units of the panel; one category for each would explain all that does not change in time"
+        if variable.kind is Kind.TIME or (variable.kind.categorical and _dates(variable)):
+            return 'a date; part(.., "month") or periods_since(..) would make a term of it'
+        if profile.distinct == 0:
+            return "it has no value where the response has one"
+        if profile.distinct == 1 and not profile.missing:
+            return "the same in every row in which the response has a value"
+        if variable.kind is Kind.CATEGORY and profile.distinct > 1000:
+            return f"{profile.distinct:,} categories; regroup them first"
+        if profile.distinct == 1:
+            return "it has one value, where it has any"
+        return None
+
+    def _category_line(self, variable: Variable, profile: VariableProfile) -> Line:
+        x = str(Name(variable.name))
+        if variable.kind is Kind.TRUTH and not profile.missing:
+            return Line(self._key(variable.name), x, "1 where it is true")
+        options, why = "", []
+        if variable.kind is Kind.TRUTH:
+            most = max(profile.values, key=lambda pair: pair[1])[0]
+            reference = "True" if most == "true" else "False"
+        else:
+            counts = dict(profile.values)
+            label = max(variable.labels or (), key=lambda label: counts.get(label_text(label), 0))
+            reference = repr(label)
+        why.append(f"{profile.distinct} categories, against the commonest")
+        if profile.distinct > MOST_CATEGORIES:
+            options += ", pool=0.01, unseen='pool'"
+            why.append("those with under 1 % of the rows together")
+        if profile.missing:
+            options += ", missing='category'"
+            why.append(f"{profile.missing:,} missing as a category of their own")
+        return Line(self._key(variable.name), f"category({x}, reference={reference}{options})", "; ".join(why))
+
+    def _number_lines(self, variable: Variable, profile: VariableProfile) -> Iterator[Line]:
+        x = str(Name(variable.name))
+        key = self._key(variable.name)
+        why = []
+        values = variable.data[self._rows].astype(np.float64)
+        if np.isinf(values).any():
+            yield Line("", f"{variable.name} left out", "it has infinite values, which count as wrong: correct them")
+            return
+        if profile.missing:
+            filled = f"impute({x}, 'median')"
+            why.append(f"{profile.missing:,} missing filled with the median, and flagged")
+        else:
+            filled = x
+        if _positive(profile) and self._tail(variable):
+            yield Line(key, f"log({filled})", "; ".join(["positive with a long tail", *why]))
+        else:
+            few = profile.distinct <= 10 and float(profile.smallest or 0).is_integer()
+            hint = [f"{profile.distinct} different values: category({x}) would compare them one by one"] if few else []
+            spread = f"from {_figure(profile.smallest)} to {_figure(profile.largest)}"
+            yield Line(key, filled, "; ".join([*(hint if profile.distinct > 2 else []), *(why or [spread])]))
+        if profile.missing:
+            yield Line(self._key(f"{variable.name}_missing"), f"is_missing({x})", "marks the rows filled above")
+
+    def _time_lines(self) -> Iterator[Line]:
+        if self._clock is None:
+            return
+        moments = _as_moments(self._table[self._clock.time])[self._rows]
+        if len(np.unique(moments)) > 1:
+            yield Line(self._key("trend"), "trend()", f"one more for each {self._clock.every}")
+        for part in SEASONS.get(self._clock.every, ()):
+            seen = len(np.unique(part_codes(moments, part)))
+            if seen == len(PARTS[part]):
+                yield Line(self._key("season"), f"season('{part}')", f"each {part} against the first")
+            elif seen > 1:
+                text = f"category(part({Name(self._clock.time)}, '{part}'))"
+                yield Line(self._key("season"), text, f"each {part} against the first; {seen} of them occur")
+
+    def _key(self, name: str) -> str:
+        stem = slug(name)
+        stem = f"x_{stem}" if stem in ("response", "intercept") else stem
+        key, number = stem, 2
+        while key in self._keys:
+            key, number = f"{stem}_{number}", number + 1
+        self._keys.add(key)
+        return key
+
+
+def draft_of(table: Table, response: str) -> str:
+    """Return a first plan for a table as the text of a plan file.
+
+    Args:
+        table: the table.
+        response: the variable to explain.
+
+    Raises:
+        DataError: where the response is not there or does not vary, or nothing is left to explain it.
+
+    Example:
+        >>> table = Table.of({"stays": [1, 5, 3, 9], "beds": [8, 40, 8, 60], "open": ["yes", "no", "yes", "yes"]})
+        >>> print(draft_of(table, "stays").partition("[terms]")[2].strip())
+        beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
+        open = "category(open, reference='yes')"  # 2 categories, against the commonest
+    """
+    return Draft(table, response).text()
+
+
+def find_clock(table: Table) -> Clock | None:
+    """Return the time variable of a table with its step and its panel, or None where no variable orders the rows."""
+    times = [v for v in table if v.kind is Kind.TIME or (v.kind.categorical and _dates(v))]
+    for time in times:
+        if time.missing_rows().any():
+            continue
+        every = _step(time)
+        if every is None:
+            continue
+        candidates = [v for v in table if v.kind is Kind.CATEGORY and v.name != time.name and not _dates(v)]
+        timed = replace(table, variables={**table.variables, time.name: _as_time(time)})
+        for panel in [None, *sorted(candidates, key=lambda v: len(v.labels or ()))]:
+            names = () if panel is None else (panel.name,)
+            try:
+                series_of(timed, Timing(time.name, every, names))
+            except DataError:
+                continue
+            return Clock(time.name, every, _readable(candidates, panel))
+    return None
+
+
+def _readable(candidates: list[Variable], panel: Variable | None) -> str | None:
+    """Return the panel, or of several that tell the same apart the one that is no number code."""
+    if panel is None:
+        return None
+    same = [v for v in candidates if _one_to_one(v, panel)]
+    named = [v for v in same if not are_numbers([label_text(label) for label in v.labels or ()])]
+    return (named or [panel])[0].name
+
+
+def _one_to_one(a: Variable, b: Variable) -> bool:
+    if len(a.labels or ()) != len(b.labels or ()) or a.name == b.name:
+        return a.name == b.name
+    pairs = np.unique(np.stack([a.data.astype(np.int64), b.data.astype(np.int64)]), axis=1)
+    return bool(pairs.shape[1] == len(np.unique(pairs[0])) == len(np.unique(pairs[1])))
+
+
+def _step(time: Variable) -> str | None:
+    """Return the longest step that tells the moments apart."""
+    distinct = np.unique(_as_moments(time))
+    if len(distinct) < 2:
+        return None
+    for every in STEPS[:-1]:
+        if len(np.unique(period_numbers(distinct, every))) == len(distinct):
+            return every
+    return None
+
+
+def _dates(variable: Variable) -> bool:
+    labels = variable.labels or ()
+    texts = [label for label in labels if isinstance(label, str)]
+    return bool(texts) and len(texts) == len(labels) and all(period_of(text) is not None for text in texts)
+
+
+def _as_moments(variable: Variable) -> Array:
+    if variable.kind is Kind.TIME:
+        return variable.data
+    periods = [period_of(label_text(label)) for label in variable.labels or ()]
+    starts = np.array([0 if period is None else period.start for period in periods] + [0], dtype=np.int64)
+    found: Array = starts[variable.data]
+    return found
+
+
+def _as_time(variable: Variable) -> Variable:
+    missing = variable.missing_rows()
+    return Variable(variable.name, Kind.TIME, _as_moments(variable), ~missing, storage=variable.storage)
+
+
+def _part(table: Table, rows: Array) -> Table:
+    return table if len(rows) == table.length else table.take(rows)
+
+
+def _positive(profile: VariableProfile) -> bool:
+    return isinstance(profile.smallest, float) and profile.smallest > 0
+
+
+def _figure(value: Any) -> str:
+    return f"{value:.6g}" if isinstance(value, float) else str(value)
+
+
+def _key(name: str) -> str:
+    return name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else _quoted(name)
+
+
+def _quoted(text: str) -> str:
+    import json
+
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")

@@ -1,0 +1,180 @@
+"""Figures: bins over a histogram, and the profile of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import matplotlib as mpl
+import numpy as np
+from matplotlib.figure import Figure
+
+from facturum.audit.entries import BinsEntry
+from facturum.errors import DataError
+from facturum.look.plain import figure_text
+from facturum.look.profile import Profile, VariableProfile
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+INK, FAINT, BAR, MARK = "#222831", "#8a94a0", "#4a7fb0", "#c8553d"
+COLUMNS = 3
+MOST_BARS = 12
+MOST_PANELS = 30
+STYLE: Any = {
+    "font.size": 10,
+    "axes.titlesize": 11,
+    "axes.titleweight": "bold",
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.edgecolor": FAINT,
+    "axes.labelcolor": INK,
+    "text.color": INK,
+    "xtick.color": FAINT,
+    "ytick.color": FAINT,
+    "svg.hashsalt": "facturum",
+}
+
+
+def bins_figure(entries: Sequence[BinsEntry], path: Path) -> None:
+    """Draw each binned variable: its histogram with the edges, above a bar for each bin.
+
+    Raises:
+        DataError: where the picture cannot be written.
+    """
+    with mpl.rc_context(STYLE):
+        figure = Figure(figsize=(10, 6.2 * len(entries)), dpi=120, layout="constrained")
+        grid = figure.subplots(2 * len(entries), 1, squeeze=False)
+        for at, entry in enumerate(entries):
+            _spread(grid[2 * at][0], entry)
+            _bars(grid[2 * at + 1][0], entry)
+        _save(figure, path)
+
+
+def _spread(axes: Axes, entry: BinsEntry) -> None:
+    if entry.histogram is not None:
+        edges = np.linspace(entry.histogram.low, entry.histogram.high, len(entry.histogram.counts) + 1)
+        axes.bar(edges[:-1], entry.histogram.counts, np.diff(edges), align="edge", color=BAR, alpha=0.75, linewidth=0)
+    ends = {end for part in entry.bins for end in (part.low, part.high) if end is not None}
+    for edge in sorted(ends):
+        axes.axvline(edge, color=MARK, linewidth=1.6)
+        axes.annotate(
+            figure_text(edge),
+            (edge, 1.0),
+            xycoords=("data", "axes fraction"),
+            xytext=(3, -10),
+            textcoords="offset points",
+            color=MARK,
+            fontsize=9,
+        )
+    axes.set_title(f"{_plain(entry.variable)}: where the edges lie", loc="left")
+    axes.set_ylabel("rows")
+
+
+def _bars(axes: Axes, entry: BinsEntry) -> None:
+    labels = [_plain(part.label) for part in entry.bins]
+    axes.bar(range(len(labels)), [part.rows for part in entry.bins], color=BAR, width=0.7)
+    top = max((part.rows for part in entry.bins), default=1) or 1
+    for at, part in enumerate(entry.bins):
+        lines = [f"{part.rows:,} ({part.percent:.1f} %)"]
+        if part.mean_response is not None:
+            lines.append(f"mean response {part.mean_response:.4g}")
+        axes.text(at, part.rows + 0.02 * top, "\n".join(lines), ha="center", va="bottom", fontsize=9)
+    seen = [
+        f"{label}\nseen {figure_text(part.smallest)} to {figure_text(part.largest)}" if part.rows else label
+        for label, part in zip(labels, entry.bins, strict=True)
+    ]
+    axes.set_xticks(range(len(labels)), seen if len(labels) <= 8 else labels, rotation=0 if len(labels) <= 8 else 45)
+    axes.tick_params(axis="x", colors=INK, length=0)
+    axes.set_ylim(0, 1.25 * top)
+    axes.set_title(f"{_plain(entry.variable)}: rows in each bin", loc="left")
+    axes.set_ylabel("rows")
+
+
+def profile_figure(profile: Profile, path: Path) -> None:
+    """Draw a profile: histograms with quantiles marked, bars for categories, correlations between numbers.
+
+    Raises:
+        DataError: where there is nothing to draw, or the picture cannot be written.
+    """
+    drawn = [v for v in profile if v.cells or v.values][:MOST_PANELS]
+    matrix = len({name for a, b, _ in profile.correlations for name in (a, b)}) > 1
+    if not drawn:
+        raise DataError("there is nothing to draw", remedy="Name a number or a category.")
+    columns = min(COLUMNS, len(drawn) + matrix)
+    rows = -(-len(drawn) // columns)
+    height = 2.6 * rows + (4.6 if matrix else 0.0)
+    with mpl.rc_context(STYLE):
+        figure = Figure(figsize=(4.4 * columns if columns > 1 else 8, height + 0.4), dpi=110, layout="constrained")
+        ratios = [2.6] * rows + ([4.6] if matrix else [])
+        grid = figure.add_gridspec(rows + matrix, columns, height_ratios=ratios)
+        for at, variable in enumerate(drawn):
+            axes = figure.add_subplot(grid[at // columns, at % columns])
+            if variable.cells and len(variable.values) == 0:
+                _histogram(axes, variable)
+            else:
+                _categories(axes, variable)
+        if matrix:
+            _correlations(figure, figure.add_subplot(grid[rows, :]), profile)
+        _save(figure, path)
+
+
+def _histogram(axes: Axes, variable: VariableProfile) -> None:
+    low, high = float(variable.smallest or 0), float(variable.largest or 0)
+    edges = np.linspace(low, high, len(variable.cells) + 1)
+    axes.bar(edges[:-1], variable.cells, np.diff(edges), align="edge", color=BAR, alpha=0.75, linewidth=0)
+    for _, value in variable.quantiles:
+        axes.axvline(value, color=MARK, linewidth=1.3)
+    marks = ", ".join(f"{100 * share:.3g} %: {figure_text(value)}" for share, value in variable.quantiles[:4])
+    axes.set_title(_headline(variable), loc="left")
+    axes.set_xlabel(marks, color=MARK, fontsize=9)
+
+
+def _categories(axes: Axes, variable: VariableProfile) -> None:
+    shown = list(variable.values) if len(variable.values) <= MOST_BARS else list(variable.commonest)
+    labels = [_plain(label if len(label) <= 18 else label[:16] + "..") for label, _ in shown]
+    places = range(len(shown))
+    axes.barh(places, [count for _, count in shown], color=BAR, alpha=0.75)
+    axes.set_yticks(places, labels)
+    axes.invert_yaxis()
+    axes.tick_params(axis="y", colors=INK, length=0)
+    axes.set_title(_headline(variable), loc="left")
+    if len(shown) < variable.distinct:
+        axes.set_xlabel(f"the {len(shown)} commonest of {variable.distinct:,}", fontsize=9)
+
+
+def _headline(variable: VariableProfile) -> str:
+    missing = f" ({100 * variable.missing_share:.1f} % missing)" if variable.missing else ""
+    return _plain(variable.name) + missing
+
+
+def _correlations(figure: Figure, axes: Axes, profile: Profile) -> None:
+    names = list(dict.fromkeys(name for a, b, _ in profile.correlations for name in (a, b)))
+    matrix = np.eye(len(names))
+    for a, b, r in profile.correlations:
+        matrix[names.index(a), names.index(b)] = matrix[names.index(b), names.index(a)] = r
+    image = axes.imshow(matrix, vmin=-1, vmax=1, cmap="RdBu_r", aspect="auto")
+    axes.set_xticks(range(len(names)), [_plain(name) for name in names], rotation=30, ha="right")
+    axes.set_yticks(range(len(names)), [_plain(name) for name in names])
+    axes.tick_params(colors=INK, length=0)
+    for i in range(len(names)):
+        for j in range(len(names)):
+            colour = "white" if abs(matrix[i, j]) > 0.6 else INK
+            axes.text(j, i, f"{matrix[i, j]:.2f}", ha="center", va="center", color=colour, fontsize=9)
+    axes.set_title("correlations between numbers", loc="left")
+    figure.colorbar(image, ax=axes, shrink=0.85)
+
+
+def _plain(text: str) -> str:
+    """Return a text in which nothing is taken for mathematics or a control character."""
+    shown = "".join(char if char.isprintable() else "?" for char in text)
+    return shown.replace("$", r"\$")
+
+
+def _save(figure: Figure, path: Path) -> None:
+    figure.get_layout_engine().set(h_pad=0.12, w_pad=0.12)  # type: ignore[union-attr, call-arg]
+    try:
+        figure.savefig(path, metadata={"Software": None} if path.suffix.lower() == ".png" else None)
+    except (OSError, ValueError) as problem:
+        raise DataError(f"{path} could not be written: {problem}", remedy="Name a file that ends in .png.") from None

@@ -1,0 +1,112 @@
+"""What a Python user does with tables before and beside a plan: look, draft, stack, unstack, sample."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from facturum.data import reshaping
+from facturum.data.sampling import named_sizes, sample_rows
+from facturum.data.table import Table
+from facturum.files.tables import read
+from facturum.look.draft import draft_of
+from facturum.look.profile import QUARTILES, Profile, profile_of
+
+
+def taken_in(table: Any) -> Table:
+    """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table."""
+    return read(table) if isinstance(table, str | Path) else Table.of(table)
+
+
+def profile(table: Any, variables: Sequence[str] = (), quantiles: Sequence[float] = QUARTILES) -> Profile:
+    """Return the profile of a table: what each variable is, its values, and what to notice.
+
+    Args:
+        table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
+        variables: those to look at; none for all.
+        quantiles: the shares whose quantiles are wanted of numbers.
+
+    Raises:
+        DataError: for a variable that is not there, or a table without rows.
+
+    Example:
+        >>> profile({"beds": [8, 40, 8, 60]})["beds"].quartiles
+        (8.0, 24.0, 45.0)
+    """
+    return profile_of(taken_in(table), variables, quantiles)
+
+
+def draft(table: Any, response: str) -> str:
+    """Return a first plan for a table, commented line by line, as the text of a plan file.
+
+    Raises:
+        DataError: where the response is not there or does not vary, or nothing is left to explain it.
+
+    Example:
+        >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
+        beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
+    """
+    return draft_of(taken_in(table), response)
+
+
+def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:
+    """Return a table in which several columns stand under one another, beside a category that says which.
+
+    Args:
+        table: as for `profile`.
+        into: for each new variable, the columns stacked into it.
+        which: the name of the category that says which column a value came from.
+        labels: its categories; the names of the columns where none are given.
+
+    Raises:
+        DataError: for columns that are not there, of different kinds, or stacked twice.
+
+    Example:
+        >>> stack({"q_1": [1, 4], "q_2": [5, 2]}, {"answer": ["q_1", "q_2"]}, "item").to_pandas().answer.tolist()
+        [1, 5, 4, 2]
+    """
+    return reshaping.stack(taken_in(table), into, which, labels)
+
+
+def unstack(table: Any, value: str, which: str, by: Sequence[str]) -> Table:
+    """Return a table with a column for each category of one variable: what `stack` does, turned back.
+
+    Raises:
+        DataError: where a category occurs twice within a group, naming both rows.
+
+    Example:
+        >>> long = {"guest": ["a", "a"], "item": ["q_1", "q_2"], "answer": [1, 5]}
+        >>> list(unstack(long, "answer", "item", ["guest"]).variables)
+        ['guest', 'q_1', 'q_2']
+    """
+    return reshaping.unstack(taken_in(table), value, which, by)
+
+
+def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, seed: int) -> Any:
+    """Return a random sample of rows, or several that share no row.
+
+    Args:
+        table: as for `profile`.
+        n: how many rows (a whole number) or which share of them (a number from 0 to 1); a list or a dict of these gives
+            several samples.
+        by: a category; then ``n`` counts in each of its categories.
+        replace: whether a row may be drawn more than once.
+        seed: of the random numbers; the same seed gives the same rows.
+
+    Returns:
+        A Table; a list of them, or a dict, where ``n`` is one.
+
+    Raises:
+        DataError: for more rows than there are, without replacement.
+
+    Example:
+        >>> parts = sample({"x": list(range(10))}, {"learn": 0.7, "check": 0.3}, seed=1)
+        >>> {name: len(part) for name, part in parts.items()}
+        {'learn': 7, 'check': 3}
+    """
+    whole = taken_in(table)
+    made = [whole.take(rows) for rows in sample_rows(whole, named_sizes(n), by, replace, seed)]
+    if isinstance(n, Mapping):
+        return dict(zip(n, made, strict=True))
+    return made if isinstance(n, Sequence) else made[0]
