@@ -6,6 +6,7 @@ import ast
 import math
 import operator
 import os
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -19,7 +20,6 @@ import numpy as np
 import facturum as fa
 from facturum.data.table import Table
 from facturum.engine.build import Built, build
-from facturum.engine.evaluate import Source
 from facturum.language.parser import parse
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -49,6 +49,25 @@ def huts(rows: int = 400, seed: int = 0, missing: float = 0.1) -> dict[str, list
     }
 
 
+def panel(seed: int = 3, units: int = 4, periods: int = 30, gaps: float = 0.2, missing: float = 0.15) -> dict[str, Any]:
+    """Return an unbalanced panel in random order of rows: units with gaps in time, and missing values."""
+    dice = np.random.default_rng(seed)
+    cells = [(u, t) for u in range(units) for t in range(periods) if dice.random() >= gaps]
+    order = dice.permutation(len(cells)).tolist()
+    rows = [cells[at] for at in order]
+    snow = [None if dice.random() < missing else round(float(dice.uniform(0, 90)), 1) for _ in rows]
+    return {
+        "hut": [f"hut {u}" for u, _ in rows],
+        "month": [f"{2020 + t // 12}-{t % 12 + 1:02d}" for _, t in rows],
+        "period": [t for _, t in rows],
+        "snow": snow,
+        "price": [round(float(dice.uniform(20, 60)), 2) for _ in rows],
+        "stays": [float(dice.integers(1, 500)) for _ in rows],
+        "comfort": ["fair" if dice.random() < 0.5 else "good" for _ in rows],
+    }
+
+
+PANEL_DATA = {"time": "month", "every": "month", "panel": ["hut"]}
 VARIABLES = {"comfort": {"kind": "ordered", "order": ["poor", "fair", "good"]}}
 DATA = {"time": "month"}
 
@@ -65,7 +84,7 @@ def built(made: fa.Plan, table: Any, **options: Any) -> Built:
 
 def column_by_formula(made: Built, formula: str | Any, rows: Sequence[int] | None = None) -> np.ndarray:
     """Return a formula's values on the rows of a build, computed as expressions are, NaN where missing."""
-    source = Source(made.prepared.table, made.prepared.derived)
+    source = made.prepared.source()
     chosen = made.selection.source_rows() - 1 if rows is None else np.array(rows)
     found = source.rows(0, made.prepared.table.length, chosen)
     values = found.of(parse(formula) if isinstance(formula, str) else formula).full(len(chosen))
@@ -77,6 +96,16 @@ def rows_of(table: Mapping[str, Sequence[Any]]) -> list[Row]:
     """Return a table row by row; None is a missing value."""
     names = list(table)
     return [dict(zip(names, values, strict=True)) for values in zip(*table.values(), strict=True)]
+
+
+ACROSS: dict[str, Any] = {
+    "mean_of": statistics.fmean,
+    "sum_of": sum,
+    "smallest_of": min,
+    "largest_of": max,
+    "spread_of": statistics.stdev,
+    "count_of": lambda items: sum(item != 0 for item in items),
+}
 
 
 class Slow:
@@ -171,9 +200,17 @@ class Slow:
             chosen = table.get(found if len(found) > 1 else found[0])
             otherwise = tree.args[2] if len(tree.args) > 2 else ast.Name("missing")
             return self._value(chosen if chosen is not None else otherwise, row)
+        if tree.func.id in ACROSS:
+            items = [value for arg in tree.args if (value := self._value(arg, row)) is not None]
+            least = max(options.get("at_least", len(tree.args)), 2 if tree.func.id == "spread_of" else 1)
+            return ACROSS[tree.func.id]([float(item) for item in items]) if len(items) >= least else None
         x = self._value(tree.args[0], row)
         if tree.func.id == "is_missing":
             return x is None
+        if tree.func.id == "missing_if":
+            return None if self._value(tree.args[1], row) else x
+        if tree.func.id == "impute":
+            return options["value"] if x is None else x
         if tree.func.id == "regroup":
             groups = ast.literal_eval(tree.args[1])
             known = {old: new for new, olds in groups.items() for old in olds}
@@ -185,6 +222,10 @@ class Slow:
             return math.log(x) if x > 0 else None
         if tree.func.id == "clip":
             return min(max(x, options.get("low", -math.inf)), options.get("high", math.inf))
+        if tree.func.id == "winsorize":
+            return min(max(x, options["at"][0]), options["at"][1])
+        if tree.func.id == "reverse":
+            return ast.literal_eval(tree.args[1]) + ast.literal_eval(tree.args[2]) - x
         if tree.func.id in ("center", "standardize"):
             return (x - options["at"]) / options.get("scale", 1)
         simple = {"abs": abs, "square": lambda v: v * v, "reciprocal": lambda v: 1 / v}

@@ -21,7 +21,7 @@ from facturum.language.families import REGISTRY
 from facturum.language.nodes import Dense, Scattered
 from facturum.language.parser import parse
 from tests.expressions import SCALARS, TERMS
-from tests.support import Slow, built, column_by_formula, huts, plan, rows_of
+from tests.support import DATA, PANEL_DATA, Slow, built, column_by_formula, huts, panel, plan, rows_of
 
 TABLE = huts(300, seed=5, missing=0.1)
 LEARNING = {
@@ -44,6 +44,15 @@ LEARNING = {
     "slope": "access * standardize(beds)",
     "codes": "codes(valley)",
     "score": "score(comfort)",
+    "binned": "bins(price, quantiles=5) * log(beds)",
+    "wide": "bins(change, width=25)",
+    "equal": "bins(beds, count=3, closed='right')",
+    "filled": "impute(change, 'mean')",
+    "grouped_fill": "impute(price, 'median', by=[access, valley])",
+    "commonest": "impute(access, 'mode', by=[valley])",
+    "ends": "winsorize(price, shares=[0.05, 0.9])",
+    "outlying": "missing_if(change, abs(change - mean(change)) > 2 * sd(change))",
+    "both": "bins(impute(missing_if(price, price > quantile(price, 0.95)), 'median'), quantiles=3)",
 }
 # one call of each operation that the language has; a new one must be added here, or a test fails
 SAMPLES = {
@@ -73,17 +82,36 @@ SAMPLES = {
     "score": "score(comfort)",
     "regroup": "category(regroup(access, {'foot': ['trail', 'boat']}))",
     "is_missing": "is_missing(price)",
+    "bins": "bins(price, quantiles=4)",
+    "impute": "impute(price, 'median', by=[valley])",
+    "missing_if": "missing_if(price, change > 20)",
+    "winsorize": "winsorize(change, shares=[0.1, 0.9])",
+    "mean_of": "mean_of(price, beds, change, at_least=2)",
+    "sum_of": "sum_of(price, beds)",
+    "smallest_of": "smallest_of(price, beds, at_least=1)",
+    "largest_of": "largest_of(price, change)",
+    "spread_of": "spread_of(price, beds, change, at_least=2)",
+    "count_of": "count_of(price > 20, beds > 20, open, at_least=2)",
+    "reverse": "reverse(floor, -1, 3)",
+    "part": "part(month, 'quarter')",
     "matching": "matching('b*')",
     "every_number": "every_number(but=[stays])",
     "every_truth": "every_truth()",
     "every_category": "every_category(but=[comfort])",
 }
+# calls that look along time, over a panel
+TIMED_SAMPLES = {
+    "impute": "impute(snow, 'linear', limit=2)",
+    "trend": "trend(degree=2)",
+    "season": "season('month', coding='waves', pairs=6)",
+    "periods_since": "periods_since('2020-05')",
+}
 
 
 class Agreement(unittest.TestCase):
-    def agree(self, terms: dict[str, str], **rows: Any) -> None:
+    def agree(self, terms: dict[str, str], table: Any = TABLE, data: Any = None, **rows: Any) -> None:
         try:
-            made = built(plan(terms, response=None, rows=rows), TABLE)
+            made = built(plan(terms, response=None, rows=rows, data=data or DATA), table)
         except (fa.DataError, fa.PlanError) as error:
             # an overflow, or two blocks whose products have one name, are refused; anything else is a mistake
             self.assertRegex(
@@ -109,10 +137,15 @@ class Agreement(unittest.TestCase):
         self.agree({"x": text, "y": "price"}, missing="keep")
 
     def test_every_operation_is_written_as_its_formulas_say(self) -> None:
-        self.assertEqual(set(SAMPLES), set(REGISTRY))
+        self.assertEqual({*SAMPLES, *TIMED_SAMPLES}, set(REGISTRY))
         for name, text in SAMPLES.items():
             with self.subTest(name):
                 self.agree({name: text})
+                self.agree({name: text}, missing="keep")
+        for name, text in TIMED_SAMPLES.items():
+            with self.subTest(f"{name} along time"):
+                self.agree({name: text}, panel(), PANEL_DATA)
+                self.agree({name: text}, panel(), PANEL_DATA, missing="keep")
 
     def test_functions_give_the_same_bits_for_one_row_as_for_many(self) -> None:
         texts = [f"{name}(price)" for name in ("log", "sqrt", "exp", "asinh", "sin", "cos", "reciprocal")]

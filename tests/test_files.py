@@ -21,7 +21,15 @@ import facturum as fa
 from tests.support import ROOT, Folder, huts, plan
 
 TERMS = {"access": "access", "price": "log(price)", "curve": "polynomial(beds, 2)", "slope": "valley * change"}
-FILES = {"columns.csv", "columns.json", "design.parquet", "facturum-build.json", "plan.resolved.toml", "rows.parquet"}
+FILES = {
+    "columns.csv",
+    "columns.json",
+    "design.parquet",
+    "facturum-build.json",
+    "plan.resolved.toml",
+    "imputed.parquet",
+    "rows.parquet",
+}
 
 
 def digests(folder: Path) -> dict[str, str]:

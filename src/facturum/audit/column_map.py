@@ -10,7 +10,7 @@ from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, Definitio
 from facturum.audit.fingerprints import column_digest, fingerprint_of
 from facturum.audit.formulas import formula_texts
 from facturum.audit.readings import informed, sentence
-from facturum.audit.treatments import Treatments
+from facturum.audit.treatments import Treatments, taken_out_of
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,
@@ -35,9 +35,9 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
-    truths = _truths(built)
+    truths, taken_out = _truths(built), taken_out_of(built.prepared)
     response = built.responses[0].column.reading if built.responses and built.responses[0].column else None
-    response = None if response is None else informed(response, truths)
+    response = None if response is None else informed(response, truths, taken_out)
     missing = built.selection.missing()
     entries = []
     if built.y is not None and built.response_moments is not None:
@@ -49,7 +49,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     for at, column in enumerate(built.columns):
         digest = column_digest(built.X[:, at]) if digests else None
-        reading = None if column.column is None else informed(column.column.reading, truths)
+        reading = None if column.column is None else informed(column.column.reading, truths, taken_out)
         text = sentence(reading, response)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Set
+from collections.abc import Mapping, Set
 
 from facturum.data.values import plain_number
 from facturum.language.reading import (
@@ -54,15 +54,23 @@ def sentence(reading: Reading | None, response: Reading | None) -> str:
     return f"{_contrast(reading)}: {_change(reading, response)}."
 
 
-def informed(reading: Reading, truths: Set[str]) -> Reading:
-    """Return a reading in which variables that are truth values are read as conditions.
+def informed(reading: Reading, truths: Set[str], taken_out: Mapping[str, NoValue]) -> Reading:
+    """Return a reading in which variables are read as what they are.
+
+    Args:
+        reading: of a column or the response.
+        truths: the names of variables that are truth values, which are read as conditions.
+        taken_out: for derived variables from which wrong values were taken out, what having none means.
 
     Example:
-        >>> informed(Product(Unit("open"), Unit("beds")), {"open"})
+        >>> informed(Product(Unit("open"), Unit("beds")), {"open"}, {})
         Product(left=Holds(subject='open'), right=Unit(subject='beds', center=None, size=None))
     """
     if isinstance(reading, Product):
-        return Product(informed(reading.left, truths), informed(reading.right, truths))
+        return Product(informed(reading.left, truths, taken_out), informed(reading.right, truths, taken_out))
+    if isinstance(reading, NoValue) and reading.subject in taken_out:
+        inner = taken_out[reading.subject]
+        return NoValue(inner.subject, inner.wrong + reading.wrong)
     return Holds(reading.subject) if isinstance(reading, Unit) and reading.subject in truths else reading
 
 

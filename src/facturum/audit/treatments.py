@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, TypeVar
@@ -21,14 +21,15 @@ from facturum.audit.entries import (
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
 from facturum.engine.build import Built
-from facturum.engine.prepare import walk
+from facturum.engine.prepare import Prepared, walk
 from facturum.language.across import Across, MeanOf, SumOf
 from facturum.language.bins import Bins
-from facturum.language.core import names_in
+from facturum.language.core import Name, names_in
 from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
+from facturum.language.reading import NoValue
 from facturum.numerics.comparisons import scale_figures, welch
 
 HISTOGRAM_CELLS = 48
@@ -225,12 +226,9 @@ class Treatments:
         """Return what each flag for missing values marks."""
         found = []
         for node, terms in self._found(IsMissing):
-            inner = node.x
-            while isinstance(inner, MissingIf):
-                inner = inner.x
+            inner, wrong = _before_taking_out(node.x, self._made.derived)
             raw = ~_mask(self._values(inner, self._kept))
             marked = ~_mask(self._values(node.x, self._kept))
-            wrong = node.x.conditions() if isinstance(node.x, MissingIf) else []
             found.append(
                 FlagEntry(
                     expression=str(node),
@@ -263,6 +261,29 @@ class Treatments:
             alpha=alpha,
             items=[ItemEntry(item=str(i), item_rest=r) for i, r in zip(node.items, item_rest, strict=True)],
         )
+
+
+def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, list[Node]]:
+    """Return what an expression was before wrong values were taken out, and by which conditions."""
+    conditions: list[Node] = []
+    while True:
+        if isinstance(node, MissingIf):
+            conditions.insert(0, node.condition)
+            node = node.x
+        elif isinstance(node, Name) and isinstance(inner := derived.get(node.variable), MissingIf | Name):
+            node = inner
+        else:
+            return node, conditions
+
+
+def taken_out_of(made: Prepared) -> dict[str, NoValue]:
+    """Return, for each derived variable from which wrong values were taken out, what having no value means."""
+    found = {}
+    for name in made.derived:
+        inner, wrong = _before_taking_out(Name(name), made.derived)
+        if wrong:
+            found[name] = NoValue(inner.subject(), tuple(map(str, wrong)))
+    return found
 
 
 def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | None:

@@ -12,7 +12,7 @@ import click
 
 from facturum.cli.common import FILE, print_json, refuse_existing
 from facturum.cli.look import draft, profile
-from facturum.errors import AuditError, FacturumError
+from facturum.errors import AuditError, FacturumError, PlanError, nearest
 
 if TYPE_CHECKING:
     from facturum.audit.entries import ColumnMap
@@ -176,31 +176,38 @@ def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> N
 @click.option(
     "--out", type=FILE, default=Path("facturum-demo"), show_default=True, help="Where the sample is laid out."
 )
-def demo(out: Path) -> None:
-    """Lay out the sample data, build its design matrix, and show the plan, the rows and the column map.
+@click.option("--plan", "name", default="huts", show_default=True, help="Which plan: huts, clean or survey.")
+def demo(out: Path, name: str) -> None:
+    """Lay out the sample data, build a design matrix, and show its plan, its rows and its column map.
 
-    The sample is a made-up network of mountain huts. Change a cell of its huts.csv, run verify, and be told which.
+    The sample is a made-up network of mountain huts. The plan "clean" shows bins and missing values, "survey" a score
+    of several questions. Change a cell of huts.csv, run verify, and be told which.
     """
-    from facturum.demo.sample import lay_out
+    from facturum.demo.sample import PLANS, lay_out
     from facturum.plan import Plan
     from facturum.show import terminal
 
+    if name not in PLANS:
+        raise PlanError(f"there is no sample plan '{name}'{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
     own = lay_out(out)
+    plan, data = out / f"{name}.toml", out / PLANS[name]
+    folder = out / ("build" if name == "huts" else f"build-{name}")
     screen = terminal.console()
-    screen.print(terminal.plan_view((out / "huts.toml").read_text("utf-8"), f"the plan: {out / 'huts.toml'}"))
-    design = Plan.load(out / "huts.toml").build(out / "huts.csv")
-    design.save(out / "build", replace=True)
+    screen.print(terminal.plan_view(plan.read_text("utf-8"), f"the plan: {plan}"))
+    design = Plan.load(plan).build(data)
+    design.save(folder, replace=True)
     screen.print(terminal.rows_view(design.columns))
     screen.print(terminal.columns_view(design.columns))
     if own:
         screen.print(terminal.safe(f"{', '.join(own)} in {out} differ from the sample and were left as they are."))
+    term = next(iter(design.columns.resolved["terms"])) if name != "huts" else "slope"
     screen.print(
         terminal.lines_view(
             [
-                f"written to {out / 'build'}; now try",
-                f"    facturum explain {out / 'build'} slope",
-                f"    facturum verify {out / 'build'} {out / 'huts.csv'}",
-                "then change a cell of huts.csv, and verify again",
+                f"written to {folder}; now try",
+                f"    facturum explain {folder} {term}",
+                f"    facturum verify {folder} {data}",
+                f"then change a cell of {data.name}, and verify again",
             ]
         )
     )

@@ -6,7 +6,16 @@ import shutil
 from importlib.resources import as_file, files
 from pathlib import Path
 
-SAMPLES = ("huts.csv", "huts.toml", "survey.csv", "energy.csv", "weather.csv")
+SAMPLES = (
+    "huts.csv",
+    "huts.toml",
+    "clean.toml",
+    "survey.csv",
+    "survey.toml",
+    "energy.csv",
+    "weather.csv",
+)
+PLANS = {"huts": "huts.csv", "clean": "huts.csv", "survey": "survey.csv"}  # each plan, and the table it is for
 
 
 def lay_out(folder: Path) -> list[str]:

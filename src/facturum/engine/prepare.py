@@ -280,7 +280,7 @@ def _flat(node: Node) -> Node:
     if isinstance(node, List):
         return node
     changes: dict[str, tuple[Node, ...]] = {}
-    for field, several in node.argument_fields():
+    for field, several in node.argument_fields()[1 if node.distributes else 0 :]:
         value = getattr(node, field)
         if several and any(isinstance(member, List) for member in value):
             changes[field] = tuple(m for v in value for m in (v.members if isinstance(v, List) else (v,)))

@@ -169,10 +169,12 @@ class Bins(Node):
         if len(search.edges) < self.quantiles - 1:
             edges = ", ".join(str(plain_number(edge)) for edge in search.edges[:6])
             value, share = search.heaviest()
+            why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
+            if not search.ties:
+                why = f"only {search.count} rows have a value"
             can = f"{len(search.edges) + 1} can be had" if search.edges else "all rows have one value"
             raise DataError(
-                f"'{self.x}' cannot be cut into {self.quantiles} bins of equal numbers; {can}: "
-                f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows",
+                f"'{self.x}' cannot be cut into {self.quantiles} bins of equal numbers; {can}: {why}",
                 remedy=f"Write edges=[{edges}] for these bins, or fewer quantiles." if edges else "Leave it out.",
             )
         return self._closed_with(search.edges)
@@ -333,7 +335,7 @@ def number_texts(numbers: Sequence[float]) -> list[str]:
     for digits in range(4, 18):
         texts = [f"{float(number):.{digits}g}" for number in numbers]
         plain = [str(int(float(t))) if float(t).is_integer() and abs(float(t)) < 1e15 else t for t in texts]
-        close = all(abs(float(t) - n) <= 5e-5 * abs(n) for t, n in zip(texts, numbers, strict=True))
+        close = all(abs(float(t) - n) <= 5e-7 * abs(n) for t, n in zip(texts, numbers, strict=True))
         if close and len(set(plain)) == len(set(numbers)):
             return plain
     return [repr(float(number)) for number in numbers]

@@ -84,6 +84,8 @@ class PeriodsSince(Timed):
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
+        if kinds.every == "row" and not isinstance(self.date, Number):
+            raise self.fail("rows that follow one another as they stand have no dates", "Write a number, or trend().")
         if isinstance(self.date, Text):
             if period_of(self.date.value) is None:
                 raise self.date.fail(f"'{self.date.value}' is no date", "Write it as 2020-03 or 2020-03-17.")

@@ -1,0 +1,259 @@
+"""Looking first: the profile against independent counts, drafts that build, tables stacked, unstacked and sampled."""
+
+from __future__ import annotations
+
+import json
+import statistics
+import unittest
+from collections import Counter
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.demo.sample import PLANS
+from tests.support import SAMPLE, Folder, command, huts
+
+ODD: dict[str, Any] = {
+    "id": [f"r{at}" for at in range(100)],
+    "number": list(range(1, 101)),
+    "day": [f"2023-{1 + at // 28:02d}-{1 + at % 28:02d}" for at in range(100)],
+    "few": [at % 3 for at in range(100)],
+    "spelling": ["Road", "road ", "trail", "road"] * 25,
+    "words": ["1", "2", "n/a", "4"] * 25,
+    "texts": ["1.5", "2"] * 50,
+    "codes": ["01", "02"] * 50,
+    "zeros": [0.0, 2.5, 3.1, 4.7, 9.9] * 20,
+    "below": [-1.5, 2.5, 3.1, 4.7] * 25,
+    "tail": [float(np.exp(at / 12)) + at * 1e-6 for at in range(100)],
+    "one": ["x"] * 100,
+    "nearly": ["x"] * 97 + ["y"] * 3,
+    "beyond": [1.0, 2.0, 3.0, np.inf] * 25,
+    "long": [2**60 + at for at in range(100)],
+    "none": [None] * 100,
+}
+NOTICED = {
+    "id": "an id?",
+    "number": "an id?",
+    "day": "dates stored as text",
+    "few": "3 different values: a category?",
+    "spelling": "differ only in case or spaces: 'Road' = 'road' = 'road '",
+    "words": "looks like missing values: 'n/a'",
+    "texts": "numbers stored as text",
+    "codes": "codes?",
+    "zeros": "20 zeros: a log will not do",
+    "below": "25 negative values",
+    "tail": "a log may help",
+    "one": "a constant",
+    "nearly": "'x' in 97.0 % of the rows",
+    "beyond": "25 infinite values",
+    "long": "too long for a number",
+    "none": "no value",
+}
+
+
+class Profiles(Folder):
+    @given(st.integers(0, 10**6), st.sampled_from([0.0, 0.3]))
+    @settings(max_examples=25, deadline=None)
+    def test_figures_agree_with_the_standard_library(self, seed: int, missing: float) -> None:
+        table = huts(60, seed=seed, missing=missing)
+        profile = fa.profile(table, quantiles=[0.1, 1.0])
+        for variable in profile:
+            present = [v for v in table[variable.name] if v is not None]
+            self.assertEqual((variable.missing, variable.distinct), (60 - len(present), len(set(present))))
+            if variable.kind == "number":
+                numbers = sorted(map(float, present))
+                quartiles = statistics.quantiles(numbers, n=4, method="inclusive")
+                np.testing.assert_allclose(variable.quartiles, quartiles, rtol=1e-12, atol=1e-12)
+                self.assertEqual((variable.smallest, variable.largest), (numbers[0], numbers[-1]))
+                self.assertEqual(sum(variable.cells), len(numbers) if len(set(numbers)) > 1 else 0)
+                self.assertEqual(variable.quantiles[1], (1.0, numbers[-1]))
+            elif variable.values:
+                self.assertEqual(
+                    dict(variable.values), Counter(str(v).lower() if v in (True, False) else v for v in present)
+                )
+        frame = pd.DataFrame({k: pd.Series(table[k], dtype=float) for k in ("price", "beds", "change")}).corr()
+        for a, b, r in profile.correlations:
+            if a in frame and b in frame:
+                self.assertAlmostEqual(r, frame.loc[a, b], places=10)
+
+    def test_what_an_analyst_should_notice(self) -> None:
+        profile = fa.profile(ODD)
+        for name, said in NOTICED.items():
+            self.assertIn(said, "; ".join(profile[name].notes), name)
+        self.assertEqual(profile["tail"].notes, ("a long tail to the right: a log may help",))
+        for shown in (str(profile), profile._repr_html_()):
+            self.assertIn("dates stored as text", shown.replace("&#x27;", "'"))
+
+    def test_extreme_numbers_do_not_overflow(self) -> None:
+        profile = fa.profile({"x": [1e308, -1e308, 5e-324, 0.0, 1.7e308], "y": [1.0, 2.0, 4.0, 4.5, 5.0]})
+        self.assertEqual(profile["x"].quartiles[1], 5e-324)
+        self.assertAlmostEqual((profile["x"].mean or 0) / 3.4e307, 1.0)
+        self.assertEqual(sum(profile["x"].cells), 5)
+
+    def test_the_command_shows_counts_percents_and_quantiles(self) -> None:
+        told = command("profile", SAMPLE / "huts.csv", "comfort", "price", "--quantiles", "3").stdout
+        self.assertRegex(told, r"good +960 +40\.0 +77\.5")
+        self.assertRegex(told, r"missing 33 \(1\.4 %\)")
+        self.assertIn("66.67 %", told)
+        figure = self.folder / "look.png"
+        outcome = command("profile", SAMPLE / "survey.csv", "--json", "--figure", figure)
+        self.assertEqual(json.loads(outcome.stdout)["rows"], 1200)
+        self.assertEqual(figure.read_bytes()[:8], b"\x89PNG\r\n\x1a\n")
+        for words, said in (
+            (("profile", SAMPLE / "huts.csv", "pricee"), "did you mean 'price'"),
+            (("profile", SAMPLE / "huts.csv", "--quantiles", "1.5"), "neither a number of parts nor"),
+            (("draft", SAMPLE / "huts.csv", "--response", "stay"), "did you mean 'stays'"),
+            (("draft", SAMPLE / "huts.csv", "--response", "stays", "--out", figure), "is there already"),
+            (("demo", "--plan", "cleen", "--out", self.folder / "d"), "did you mean 'clean'"),
+        ):
+            outcome = command(*words)
+            self.assertEqual((outcome.returncode, said in outcome.stderr), (2, True), outcome.stderr)
+
+    def test_bins_are_drawn_from_the_folder(self) -> None:
+        command("demo", "--plan", "clean", "--out", self.folder / "d")
+        figure = self.folder / "bins.png"
+        outcome = command("explain", self.folder / "d/build-clean", "zone", "--figure", figure)
+        self.assertIn("smallest seen", outcome.stdout)
+        self.assertEqual(figure.read_bytes()[:4], b"\x89PNG")
+        outcome = command("explain", self.folder / "d/build-clean", "reach", "--figure", figure)
+        self.assertEqual((outcome.returncode, "no bins are part of reach" in outcome.stderr), (2, True))
+
+
+class Drafts(Folder):
+    def test_a_draft_of_each_sample_builds_without_an_edit(self) -> None:
+        responses = {
+            "huts.csv": "stays",
+            "survey.csv": "would_return",
+            "weather.csv": "temperature",
+            "energy.csv": "index",
+        }
+        for name, response in responses.items():
+            text = fa.draft(SAMPLE / name, response)
+            design = fa.Plan.from_text(text).build(SAMPLE / name)
+            self.assertGreater(design.X.shape[1], 2)
+            self.assertEqual(np.linalg.matrix_rank(design.X), design.X.shape[1], text)
+        text = fa.draft(SAMPLE / "huts.csv", "stays")
+        for said in ('panel = ["hut"]', "# hut_code left out: an id", "impute(price, 'median')", "is_missing(price)",
+                     'response = "log(stays)"', "trend()", "part(month, 'month')", "reference='trail'"):  # fmt: skip
+            self.assertIn(said, text)
+
+    @given(st.integers(0, 10**6), st.sampled_from(["stays", "price", "open", "access", "comfort"]))
+    @settings(max_examples=40, deadline=None)
+    def test_a_draft_of_any_clean_table_builds(self, seed: int, response: str) -> None:
+        dice = np.random.default_rng(seed)
+        table = huts(int(dice.integers(20, 90)), seed=seed, missing=float(dice.choice([0.0, 0.2])))
+        table = {name if dice.random() < 0.7 or name == response else f"{name} é'\"": v for name, v in table.items()}
+        try:
+            text = fa.draft(table, response)
+        except fa.DataError as error:
+            self.assertRegex(str(error), "same value in every row")
+            return
+        fa.Plan.from_text(text).build(table)
+
+    def test_odd_variables_are_left_out_and_said_why(self) -> None:
+        text = fa.draft({**ODD, "y": np.arange(100.0) ** 0.5}, "y")
+        reasons = {
+            "id": "every row has another one",
+            "number": "it counts the rows",
+            "long": "too long",
+            "beyond": "infinite",
+            "one": "the same in every row",
+            "none": "no value",
+        }
+        for name, why in reasons.items():
+            line = next(line for line in text.splitlines() if line.startswith(f"# {name} left out"))
+            self.assertIn(why, line)
+        fa.Plan.from_text(text).build({**ODD, "y": np.arange(100.0) ** 0.5})
+
+    def test_each_sample_plan_builds_and_verifies(self) -> None:
+        for name, data in PLANS.items():
+            design = fa.Plan.load(SAMPLE / f"{name}.toml").build(SAMPLE / data)
+            self.assertTrue(design.verify(SAMPLE / data).ok)
+            again = design.plan.build(SAMPLE / data)
+            self.assertEqual((again.X.tobytes(), again.plan), (design.X.tobytes(), design.plan))
+
+
+class Shapes(unittest.TestCase):
+    WIDE: dict[str, Any] = {  # noqa: RUF012
+        "guest": ["a", "b", "c"],
+        "q_1": [1, None, 3],
+        "q_2": [4, 5, 6],
+        "q_3": [7, 8, None],
+        "t_1": ["x", "y", "x"],
+        "t_2": ["z", None, "y"],
+    }
+    INTO = {"answer": ["q_1", "q_2", "q_3"], "tone": ["t_1", "t_2"]}  # noqa: RUF012
+
+    def test_stacking_accounts_for_every_cell_also_of_unequal_groups(self) -> None:
+        made = fa.stack(self.WIDE, self.INTO, "item", ["first", "second", "third"]).to_pandas()
+        self.assertEqual(len(made), 9)
+        for at in range(9):
+            row, item = divmod(at, 3)
+            told = made.iloc[at]
+            wanted = [self.WIDE[f"q_{item + 1}"][row], self.WIDE[f"t_{item + 1}"][row] if item < 2 else None]
+            found = [None if pd.isna(told[name]) else told[name] for name in ("answer", "tone")]
+            self.assertEqual(
+                (told.guest, told["item"], told.origin_row), ("abc"[row], ["first", "second", "third"][item], row + 1)
+            )
+            self.assertEqual(found, wanted)
+
+    def test_unstacking_turns_stacking_back(self) -> None:
+        long = fa.stack(self.WIDE, {"answer": ["q_1", "q_2", "q_3"]}, "item")
+        shuffled = long.take(np.random.default_rng(1).permutation(len(long)))
+        wide = fa.unstack(shuffled, "answer", "item", ["guest"]).to_pandas().sort_values("guest")
+        for name in ("q_1", "q_2", "q_3", "t_1"):
+            self.assertEqual([None if pd.isna(v) else v for v in wide[name]], self.WIDE[name])
+
+    def test_a_plan_stacks_before_anything_else_and_builds_again(self) -> None:
+        plan = fa.Plan(
+            "answer",
+            {"item": "item", "tone": "tone"},
+            data={"carry": ["origin_row"]},
+            stack={"into": self.INTO, "which": "item"},
+        )
+        self.assertEqual(fa.Plan.from_text(str(plan)), plan)
+        made = plan.build(self.WIDE)
+        self.assertEqual(made.to_arrow()["origin_row"].to_pylist(), [1, 1, 3, 3])
+        self.assertEqual(made.names, ["intercept", "item_q_2", "tone_y", "tone_z"])
+        self.assertEqual(made.plan.build(self.WIDE).X.tobytes(), made.X.tobytes())
+        self.assertTrue(made.verify(self.WIDE).ok)
+
+    def test_shapes_that_cannot_be(self) -> None:
+        cases = [
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1", "t_1"]}, "i"), "q_1 is a number, t_1 is a category"),
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_9"]}, "i"), "no variable 'q_9'; did you mean"),
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1"], "b": ["q_1"]}, "i"), "'q_1' is stacked twice"),
+            (lambda: fa.stack(self.WIDE, {"guest": ["q_1"]}, "i"), "'guest' already"),
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_2"]}, "i", ["x"]), "1 labels for 2 columns"),
+            (lambda: fa.unstack({"v": [1, 2], "w": ["a", "a"], "g": ["x", "x"]}, "v", "w", ["g"]), "Rows 1, 2."),
+            (lambda: fa.sample(self.WIDE, 4, seed=1), "4 rows are asked for, and there are 3"),
+            (lambda: fa.sample(self.WIDE, 2, by="t_1", seed=1), "with t_1 = y"),
+            (lambda: fa.sample(self.WIDE, -1, seed=1), "no size of a sample"),
+        ]
+        for work, said in cases:
+            with self.assertRaises(fa.DataError) as caught:
+                work()
+            self.assertIn(said, str(caught.exception))
+
+    @given(st.integers(0, 10**6), st.integers(1, 30), st.integers(0, 30))
+    @settings(max_examples=40, deadline=None)
+    def test_samples_share_no_row_and_follow_the_seed(self, seed: int, first: int, second: int) -> None:
+        table = {"at": list(range(60)), "g": [at % 3 for at in range(60)]}
+        a, b = (part.to_pandas()["at"].tolist() for part in fa.sample(table, [first, second], seed=seed))
+        self.assertEqual((len(a), len(b), len({*a, *b})), (first, second, first + second))
+        again = fa.sample(table, {"a": first, "b": second}, seed=seed)
+        self.assertEqual(again["a"].to_pandas()["at"].tolist(), a)
+        each = fa.sample(table, 0.25, by="g", seed=seed).to_pandas()
+        self.assertEqual(Counter(each["g"]), {0: 5, 1: 5, 2: 5})
+        drawn = fa.sample(table, 100, replace=True, seed=seed).to_pandas()["at"]
+        self.assertEqual((len(drawn), drawn.is_monotonic_increasing), (100, True))
+
+    def test_samples_are_fair(self) -> None:
+        counts = np.zeros(10)
+        for seed in range(2000):
+            counts[fa.sample({"at": np.arange(10)}, 3, seed=seed)["at"].data] += 1
+        self.assertLess(np.abs(counts - 600).max(), 5 * np.sqrt(2000 * 0.3 * 0.7))
