@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +20,7 @@ import facturum as fa
 from facturum.engine.leaves import thread_count
 
 ROWS = 2_000_000
-RUNS = 7
+RUNS = 11
 TERMS = {
     "access": "category(access)",
     "price": "log(price)",
@@ -27,6 +28,51 @@ TERMS = {
     "slope": "category(access) * log(price)",
 }
 PLAN = fa.Plan(terms=TERMS, intercept=False)
+
+
+CLEAN = fa.Plan(
+    terms={
+        "bins": "bins(price, quantiles=10)",
+        "filled": "impute(snow, 'median')",
+        "no_snow": "is_missing(snow)",
+    },
+    intercept=False,
+)
+
+
+def plain_clean(price: np.ndarray, snow: np.ndarray) -> np.ndarray:
+    """Cut into ten quantile bins, fill with the median and flag, as an analyst writes it."""
+    edges = np.quantile(price, np.arange(1, 10) / 10)
+    bounds = [*edges, np.inf]
+    columns = [((price >= low) & (price < high)).astype(float) for low, high in pairwise(bounds)]
+    absent = np.isnan(snow)
+    columns += [np.where(absent, np.nanmedian(snow), snow), absent.astype(float)]
+    return np.column_stack(columns)
+
+
+def clean_lines() -> list[str]:
+    """Compare bins and imputing with plain NumPy, and a profile with sorting."""
+    dice = np.random.default_rng(3)
+    price, snow = dice.uniform(1, 50, ROWS), dice.exponential(30, ROWS)
+    snow[dice.random(ROWS) < 0.05] = np.nan
+    table = fa.Table.of({"price": price, "snow": snow})
+    built, by_hand = best(lambda: CLEAN.build(table), lambda: plain_clean(price, snow), runs=5)
+    numbers = {f"n{at}": dice.normal(size=ROWS) if at % 2 else dice.exponential(size=ROWS) for at in range(14)}
+    numbers |= {f"i{at}": dice.integers(0, 1000, ROWS) for at in range(2)}
+    labels = pa.array([f"way {at:02d}" for at in range(12)])
+    codes = [pa.array(dice.integers(0, 12, ROWS).astype(np.int8)) for _ in range(4)]
+    categories = {f"c{at}": pa.DictionaryArray.from_arrays(code, labels) for at, code in enumerate(codes)}
+    whole = fa.Table.of({**numbers, **categories})
+    looked, ordered = best(lambda: fa.profile(whole), lambda: [np.sort(values) for values in numbers.values()], runs=3)
+    return [
+        "",
+        "| 2,000,000 rows | facturum | compared with | time | ratio | wanted |",
+        "|---|---|---|---|---|---|",
+        f"| ten quantile bins, a median fill and its flag (11 columns) | {built:.3f} s | plain NumPy | {by_hand:.3f} s "
+        f"| {built / by_hand:.2f} | ≤ 0.5 |",
+        f"| profile of 20 variables, 16 of them numbers | {looked:.2f} s | sorting these, one thread | {ordered:.2f} s "
+        f"| {looked / ordered:.1f} | ≤ 6 |",
+    ]
 
 
 def sample(rows: int, categories: int = 12, missing: float = 0.0) -> tuple[fa.Table, np.ndarray, np.ndarray]:
@@ -136,6 +182,7 @@ def main() -> None:
     table, _, _ = sample(ROWS)
     used = peak(lambda: PLAN.build(table))
     lines += ["", f"Peak memory beyond the inputs: {used / (ROWS * 26 * 8):.2f} times the matrix (wanted: ≤ 1.2)."]
+    lines += clean_lines()
     text = "\n".join(lines)
     print(text)
     if "--write" in sys.argv:

@@ -47,6 +47,76 @@ class Bad:
 
 
 CASES = {
+    "edges not increasing": Bad(
+        ["edges are not increasing: 3 stands before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
+    ),
+    "a width that is none": Bad(["bins wants a number above 0 as width"], {"x": "bins(price, width=0)"}),
+    "no way to cut": Bad(["bins need to know where to cut", "quantiles="], {"x": "bins(price)"}),
+    "two ways to cut": Bad(["bins are made in one way"], {"x": "bins(price, width=2, quantiles=3)"}),
+    "labels that do not fit": Bad(["3 labels for 2 bins"], {"x": "bins(price, edges=[2], labels=['a', 'b', 'c'])"}),
+    "a median of a category": Bad(
+        ["a category has no median", 'Write impute(.., "mode")'], {"x": "impute(access, 'median')"}
+    ),
+    "nothing to put in": Bad(["impute needs to know what to put in"], {"x": "impute(gaps)"}),
+    "a text put into a number": Bad(["a text cannot stand in it"], {"x": "impute(gaps, value='none')"}),
+    "imputing what is never there": Bad(
+        ["terms.x: 'none' has no value in any row to learn from"], {"x": "impute(none, 'mean')"}, kind=fa.DataError
+    ),
+    "imputing where a group has nothing": Bad(
+        ["'x' has no value in any learning row of 2 groups of g: b; c", "Form larger groups"],
+        {"x": "impute(x, 'median', by=[g])"},
+        table={"x": [1.0, None, None, 2.0], "g": ["a", "b", "c", "a"], "stays": [1.0, 2.0, 3.0, 4.0]},
+        kind=fa.DataError,
+    ),
+    "along time without a time": Bad(
+        ["impute looks along time, and the plan does not say how rows follow one another", "[data] time"],
+        {"x": "impute(gaps, 'previous')"},
+    ),
+    "a limit without a direction": Bad(["limit goes with"], {"x": "impute(gaps, 'median', limit=2)"}),
+    "reverse outside its scale": Bad(
+        ["'reverse(price, 1, 5)' is not defined for these values in 4 rows", "Rows 2, 3, 5, 6.", "missing_if(price"],
+        {"x": "reverse(price, 1, 5)"},
+        kind=fa.DataError,
+    ),
+    "more values asked for than items": Bad(
+        ["mean_of has 2 items, and 3 values are asked for"], {"x": "mean_of(price, beds, at_least=3)"}
+    ),
+    "a score of a category": Bad(
+        ["mean_of needs a number, and 'access' is a category"], {"x": "mean_of(price, access)"}
+    ),
+    "a category regrouped twice": Bad(
+        ["the category 'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}
+    ),
+    "a category regrouped that is not there": Bad(
+        ["has no category 'raod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['raod']})"}
+    ),
+    "a range and a code in it": Bad(
+        ["named twice, also by the range '1..2'"],
+        {"x": "regroup(c, {'a': ['1..2'], 'b': ['2']})"},
+        table={"c": ["1", "2", "3", "1"], "stays": [1.0, 2.0, 3.0, 4.0]},
+    ),
+    "shares that are none": Bad(["shares are two numbers from 0 to 1"], {"x": "winsorize(price, shares=[0.9, 0.1])"}),
+    "a stack of different kinds": Bad(
+        ["stack.into.v: columns of different kinds", "beds is a number, access is a category"],
+        sections={"stack": {"into": {"v": ["beds", "access"]}, "which": "w"}},
+        kind=fa.DataError,
+    ),
+    "a stack key not known": Bad(
+        ["[stack] has no such key; did you mean 'which'?"],
+        sections={"stack": {"into": {"v": ["beds"]}, "whihc": "w"}},
+    ),
+    "a period twice within a unit": Bad(
+        ["a month occurs more than once of the same hut: 1 rows too many", "Rows 1, 3."],
+        {"x": "impute(x, 'next')"},
+        sections={"data": {"time": "month", "every": "month", "panel": ["hut"]}},
+        table={
+            "x": [1.0, None, 2.0],
+            "hut": ["a", "a", "a"],
+            "month": ["2023-01", "2023-02", "2023-01"],
+            "stays": [1.0, 2.0, 3.0],
+        },
+        kind=fa.DataError,
+    ),
     "unknown variable": Bad(
         [
             "terms.x: there is no variable called 'prise'; did you mean 'price'?",

@@ -142,7 +142,8 @@ def spec_from(content: Mapping[str, Any]) -> PlanSpec:
 
 
 def _plan_error(problem: ValidationError) -> PlanError:
-    first = problem.errors()[0]
+    errors = problem.errors()
+    first = next((error for error in errors if error["type"] == "extra_forbidden"), errors[0])
     where = [str(part) for part in first["loc"]]
     place = ".".join(where)
     if first["type"] == "extra_forbidden":
@@ -150,6 +151,9 @@ def _plan_error(problem: ValidationError) -> PlanError:
         known = list(section.model_fields)
         what = "the plan has no such key" if len(where) == 1 else f"[{where[0]}] has no such key"
         return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
+    if first["type"] == "missing":
+        section = ".".join(where[:-1])
+        return PlanError(f"[{section}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
     if first["type"] == "literal_error":
         return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=first["msg"] + ".")
     return PlanError(f"{first['input']!r} will not do here", place=place, remedy=first["msg"] + ".")

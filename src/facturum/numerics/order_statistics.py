@@ -29,6 +29,16 @@ def keys_of(values: FloatArray) -> Keys:
     return np.where(bits & _SIGN, ~bits, bits | _SIGN)
 
 
+# the leading 16 bits of doubles in the order of the doubles: the negative ones from the largest down come first
+_IN_ORDER = np.concatenate([np.arange(0xFFFF, 0x7FFF, -1), np.arange(0x8000)])
+
+
+def _leading_bits(values: FloatArray) -> npt.NDArray[np.intp]:
+    bits = np.add(values, 0.0).view(np.uint64)
+    np.right_shift(bits, np.uint64(48), out=bits)
+    return bits.astype(np.intp)
+
+
 @dataclass(frozen=True)
 class RankSearch:
     """The search for the values at some ranks (0-based) among all values seen, in a few passes over them.
@@ -50,24 +60,20 @@ class RankSearch:
     found: dict[int, float] | None = None
 
     def observe(self, values: FloatArray) -> dict[int, Counts] | FloatArray:
-        keys = keys_of(values)
         if self.bits == 0:
-            return {0: np.bincount((keys >> np.uint64(48)).astype(np.int64), minlength=1 << 16)}
-        inside = self._inside(keys)
+            return {0: np.bincount(_leading_bits(values), minlength=1 << 16)[_IN_ORDER]}
+        if self.gather and self.bits == 16:
+            chosen = np.zeros(1 << 16, dtype=bool)
+            chosen[_IN_ORDER[list(self.buckets)]] = True
+            return values[chosen[_leading_bits(values)]]
+        keys = keys_of(values)
+        inside = np.isin(keys >> np.uint64(64 - self.bits), np.array(self.buckets, dtype=np.uint64))
         if self.gather:
             return values[inside]
         keys = keys[inside]
         prefix = keys >> np.uint64(64 - self.bits)
         following = ((keys >> np.uint64(48 - self.bits)) & np.uint64(0xFFFF)).astype(np.int64)
         return {b: np.bincount(following[prefix == np.uint64(b)], minlength=1 << 16) for b in self.buckets}
-
-    def _inside(self, keys: Keys) -> npt.NDArray[np.bool_]:
-        """Return which keys begin as one of the buckets does."""
-        if self.bits > 16:
-            return np.isin(keys >> np.uint64(64 - self.bits), np.array(self.buckets, dtype=np.uint64))
-        table = np.zeros(1 << 16, dtype=bool)
-        table[list(self.buckets)] = True
-        return table[(keys >> np.uint64(48)).astype(np.intp)]
 
     def merge(self, parts: Sequence[dict[int, Counts] | FloatArray]) -> dict[int, Counts] | FloatArray:
         arrays = [part for part in parts if isinstance(part, np.ndarray)]
