@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from facturum.design import Design, open_design
     from facturum.files.tables import read
     from facturum.plan import Plan
-    from facturum.tables import draft, profile, sample, stack, unstack
+    from facturum.tables import convert, draft, profile, sample, stack, unstack
 
 __all__ = [
     "AuditError",
@@ -30,6 +30,7 @@ __all__ = [
     "Plan",
     "PlanError",
     "Table",
+    "convert",
     "draft",
     "open_design",
     "profile",
@@ -44,6 +45,7 @@ _HOMES = {
     "Design": "facturum.design",
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
+    "convert": "facturum.tables",
     "draft": "facturum.tables",
     "open_design": "facturum.design",
     "profile": "facturum.tables",

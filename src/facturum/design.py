@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,6 @@ from facturum.audit.row_map import RowMap, row_map
 from facturum.audit.treatments import Treatments
 from facturum.audit.verify import Verification, verify
 from facturum.data.outlet import arrow_column
-from facturum.data.table import Table
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
@@ -61,6 +61,7 @@ class Design:
         self._plan = plan
         self._built = built
         self._stored = stored
+        self._series: tuple[Path | None, dict[str, Any]] = (None, {})
 
     @classmethod
     def of(cls, built: Built, plan: PlanSpec) -> Design:
@@ -92,7 +93,11 @@ class Design:
         """The resolved plan: building with it learns nothing."""
         from facturum.plan import Plan
 
-        return Plan.of(self._resolved)
+        return Plan.of(self._resolved, *self._series)
+
+    def remember(self, folder: Path | None, series: Mapping[str, Any]) -> None:
+        """Keep where the tables of the plan's series are, for the resolved plan to build and verify with."""
+        self._series = (folder, dict(series))
 
     @cached_property
     def columns(self) -> ColumnMap:
@@ -141,7 +146,7 @@ class Design:
         assert self._built is not None
         parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
         for name in self._resolved.data.carry:
-            parts.append((name, arrow_column(self._built.prepared.table[name], self.rows.kept - 1)))
+            parts.append((name, arrow_column(self._built.prepared.table[name], self._built.selection.positions())))
         parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
         if self.y is not None:
             y = self.y.reshape(len(self.y), -1)
@@ -190,19 +195,20 @@ class Design:
             replace,
         )
 
-    def verify(self, table: Any) -> Verification:
+    def verify(self, table: Any, *, history: Any = None, series: Mapping[str, Any] | None = None) -> Verification:
         """Compute every column anew from its sources, by its formula, and say what does not agree.
 
         Args:
             table: the source, as for ``Plan.build``.
+            history: the earlier rows that it was built with.
+            series: the tables of the plan's series, instead of their files.
         """
         stored = self._audited
         y = None if self.y is None else self.y.reshape(len(self.y), -1)
         matrix = {name: self.X[:, at] for at, name in enumerate(self.names)}
         if y is not None:
             matrix |= {name: y[:, at] for at, name in enumerate(self.response_names)}
-        given = self.plan.read(table) if isinstance(table, str | Path) else Table.of(table)
-        return verify(stored, matrix, self.rows.kept, given)
+        return verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
 
     def __repr__(self) -> str:
         return f"<design of {self.X.shape[0]:,} rows and {self.X.shape[1]:,} columns>"

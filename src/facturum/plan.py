@@ -10,7 +10,10 @@ from facturum.data.table import Table
 from facturum.design import Design
 from facturum.engine.build import Progress, build, resolve
 from facturum.engine.names import names_from_text
+from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
+from facturum.errors import DataError, nearest
+from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.tables import read
 from facturum.terms import Expression
@@ -26,6 +29,8 @@ class Plan:
         data: how the data are read: time, every, panel, carry, missing_values, delimiter, decimal, encoding.
         variables: kinds, labels and orders of variables, where the table does not say.
         stack: columns stacked under one another before anything else: into, which, labels.
+        convert: the table itself brought to the plan's step: every, take.
+        series: other tables joined by period: file, time, every, match, take.
         derived: new variables, one column each.
         rows: keep, learn and missing.
 
@@ -48,6 +53,8 @@ class Plan:
         data: Mapping[str, Any] | None = None,
         variables: Mapping[str, Mapping[str, Any]] | None = None,
         stack: Mapping[str, Any] | None = None,
+        convert: Mapping[str, Any] | None = None,
+        series: Mapping[str, Mapping[str, Any]] | None = None,
         derived: Mapping[str, str | Expression] | None = None,
         rows: Mapping[str, Any] | None = None,
     ) -> None:
@@ -62,15 +69,27 @@ class Plan:
         }
         if stack is not None:
             content["stack"] = dict(stack)
+        if convert is not None:
+            content["convert"] = dict(convert)
+        if series is not None:
+            content["series"] = {name: dict(value) for name, value in series.items()}
         if response is not None:
             content["response"] = str(response)
         self._spec = spec_from(content)
+        self._folder: Path | None = Path()
+        self._tables: dict[str, Any] = {}
 
     @classmethod
-    def of(cls, spec: PlanSpec) -> Plan:
-        """Return the plan of a specification."""
+    def of(cls, spec: PlanSpec, folder: Path | None = None, tables: Mapping[str, Any] | None = None) -> Plan:
+        """Return the plan of a specification.
+
+        Args:
+            spec: the specification.
+            folder: where the files of its series are looked for; None for nowhere.
+            tables: tables of its series, where they are known.
+        """
         made = cls.__new__(cls)
-        made._spec = spec
+        made._spec, made._folder, made._tables = spec, folder, dict(tables or {})
         return made
 
     @classmethod
@@ -80,12 +99,14 @@ class Plan:
         Raises:
             PlanError: where it is not there, is no TOML, or says something that a plan cannot say.
         """
-        return cls.of(load_plan(path))
+        folder = Path(path).resolve().parent
+        # paths written in a build folder are never followed
+        return cls.of(load_plan(path), None if (folder / MARKER).exists() else folder)
 
     @classmethod
     def from_text(cls, text: str) -> Plan:
         """Read a plan from the text of a plan file."""
-        return cls.of(parse_plan(text))
+        return cls.of(parse_plan(text), Path())
 
     @property
     def spec(self) -> PlanSpec:
@@ -101,24 +122,36 @@ class Plan:
         """Write the plan as a file."""
         save_plan(self._spec, path)
 
-    def resolve(self, table: Any, *, threads: int | None = None) -> Plan:
+    def resolve(self, table: Any, *, threads: int | None = None, series: Mapping[str, Any] | None = None) -> Plan:
         """Return the plan with every open question answered on a table; a resolved plan comes back as it is.
 
         Args:
             table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
             threads: how many threads; the result does not depend on it.
+            series: the tables of the plan's series, instead of their files.
 
         Raises:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow what it asks for.
         """
-        return Plan.of(resolve(self._spec, self._table(table), threads).spec)
+        given = self.given(table, series=series)
+        return Plan.of(resolve(self._spec, given, threads).spec, self._folder, given.series)
 
-    def build(self, table: Any, *, threads: int | None = None, progress: Progress | None = None) -> Design:
+    def build(
+        self,
+        table: Any,
+        *,
+        history: Any = None,
+        series: Mapping[str, Any] | None = None,
+        threads: int | None = None,
+        progress: Progress | None = None,
+    ) -> Design:
         """Return the design matrix of the plan on a table, with its column map and row map.
 
         Args:
             table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
+            history: earlier rows, for operations along time to look at; they do not become rows of the matrix.
+            series: the tables of the plan's series, instead of their files.
             threads: how many threads; the result does not depend on it.
             progress: is told how many blocks of how many are filled.
 
@@ -126,7 +159,37 @@ class Plan:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow what it asks for.
         """
-        return Design.of(build(self._spec, self._table(table), threads, progress=progress), self._spec)
+        given = self.given(table, history, series)
+        design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
+        design.remember(self._folder, given.series)
+        return design
+
+    def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:
+        """Return the tables that the plan is given, each taken in.
+
+        Raises:
+            DataError: where one of them cannot be read, or is not a series of the plan.
+        """
+        tables = {**self._tables, **(series or {})}
+        for name in tables:
+            if name not in self._spec.series:
+                hint = nearest(name, list(self._spec.series))
+                raise DataError(f"the plan has no series '{name}'{hint}", remedy="Write it under [series].")
+        for name, own in self._spec.series.items():
+            if name not in tables and own.file is not None and self._folder is not None:
+                tables[name] = self._folder / own.file
+            elif name not in tables:
+                raise DataError(
+                    f"the table of the series '{name}' is not given",
+                    place=f"series.{name}",
+                    remedy=f"Add --series {name}=FILE, or in Python series={{'{name}': table}}; paths written in a "
+                    "build folder are not followed.",
+                )
+        return Given(
+            self._table(table),
+            {name: self._table(found) for name, found in tables.items()},
+            None if history is None else self._table(history),
+        )
 
     def read(self, path: str | Path) -> Table:
         """Read a table as the plan's [data] says."""

@@ -6,9 +6,13 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from facturum.data import reshaping
+from facturum.data import conversion, reshaping
+from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
+from facturum.data.series import STEPS, Timing
 from facturum.data.table import Table
+from facturum.engine.spec import spec_from
+from facturum.errors import PlanError, nearest
 from facturum.files.tables import read
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
@@ -110,3 +114,45 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
     if isinstance(n, Mapping):
         return dict(zip(n, made, strict=True))
     return made if isinstance(n, Sequence) else made[0]
+
+
+def convert(
+    table: Any, time: str, every: str, to: str, take: Mapping[str, Mapping[str, Any]], panel: Sequence[str] = ()
+) -> Table:
+    """Return a table at another step: days brought to months, quarters to months, and so on.
+
+    Args:
+        table: as for `profile`.
+        time: its time variable.
+        every: its step: year, quarter, month, week, day or hour.
+        to: the step wanted.
+        take: for each variable how it is made, as in a plan: ``{"rain": {"how": "sum", "partial": "keep"}}``.
+        panel: the variables within which a series runs.
+
+    Raises:
+        PlanError: for a way that is not said, not known, or does not go in that direction.
+        DataError: for a variable that is not there or of the wrong kind, and a period that occurs twice.
+
+    Example:
+        >>> quarters = {"quarter": ["2023Q1", "2023Q2"], "stays": [6.0, 15.0]}
+        >>> made = convert(quarters, "quarter", "quarter", "month", {"stays": {"how": "smooth_total"}})
+        >>> made["stays"].data.round(6).tolist()
+        [1.0, 2.0, 3.0, 4.0, 5.0, 6.0]
+    """
+    content = {
+        "time": time,
+        "every": every,
+        "match": list(panel),
+        "take": {name: dict(how) for name, how in take.items()},
+    }
+    spec = spec_from({"series": {"table": content}}).series["table"]
+    for step in (every, to):
+        if step not in STEPS[:-1]:
+            raise PlanError(
+                f"'{step}' is no step{nearest(step, STEPS)}", remedy="Write one of " + ", ".join(STEPS[:-1])
+            )
+    takes = {name: each.take(name) for name, each in spec.take.items()}
+    made, _ = conversion.convert(
+        declare(taken_in(table), {}, time), Timing(time, every, tuple(panel)), to, takes, "take"
+    )
+    return made

@@ -124,7 +124,7 @@ def variable(name: str) -> Expression:
 
 
 def _literal(given: Any) -> Any:
-    if isinstance(given, list | tuple):
+    if isinstance(given, list | tuple | range):
         return tuple(_literal(member) for member in given)
     if isinstance(given, dict):
         return tuple((_literal(key), _literal(value)) for key, value in given.items())

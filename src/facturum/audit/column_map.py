@@ -10,11 +10,13 @@ from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, Definitio
 from facturum.audit.fingerprints import column_digest, fingerprint_of
 from facturum.audit.formulas import formula_texts
 from facturum.audit.readings import informed, sentence
+from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.treatments import Treatments, taken_out_of
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,
     imputation_warnings,
+    later_warnings,
     overlap_warnings,
     score_warnings,
 )
@@ -69,6 +71,9 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
         imputations=treated.imputations,
         flags=treated.flags,
         scores=treated.scores,
+        clock=clock_entry(built),
+        conversions=conversion_entries(built),
+        paths=path_entries(built),
     )
 
 
@@ -133,6 +138,8 @@ def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments) -> 
     return [
         *column_warnings(built, entries),
         *overlap_warnings(built),
+        *later_warnings(built),
+        *conversion_warnings(built),
         *[warning for entry in treated.bins for warning in bins_warnings(entry)],
         *[warning for entry in treated.imputations for warning in imputation_warnings(entry)],
         *[warning for entry in treated.scores for warning in score_warnings(entry)],

@@ -101,6 +101,55 @@ class ScoreEntry(Part):
     items: list[ItemEntry]
 
 
+class ClockEntry(Part):
+    """How rows follow one another in time."""
+
+    time: str | None
+    every: str
+    panel: list[str]
+    units: int
+    first: str | None
+    last: str | None
+    gaps: int = Field(description="periods without a row, between the first and the last of each unit")
+    no_period: int = Field(description="rows without a time")
+    history: int = Field(description="rows of history, which only operations along time look at")
+
+
+class ConversionEntry(Part):
+    """A variable brought to the plan's step."""
+
+    place: str
+    variable: str
+    source: str
+    from_every: str
+    to_every: str
+    how: str
+    at: str | None = Field(description="where in its period a dated value lies")
+    values: int = Field(description="how many source values stand behind it")
+    periods: int = Field(description="how many periods have a value")
+    partial: int = Field(description="how many periods were not fully covered")
+    partial_as: str | None = Field(description="what became of those: missing, keep or drop")
+    least_cover: float | None = Field(description="the smallest share of these that was covered")
+    reads_later: bool = Field(description="whether its values read later periods of the source")
+
+
+class PathLine(Part):
+    """A line of a picture along time."""
+
+    name: str
+    periods: list[str]
+    values: list[float | None]
+
+
+class PathEntry(Part):
+    """What a column along time looks like beside what it is made of, for the first unit."""
+
+    term: str
+    column: str
+    unit: str
+    lines: list[PathLine]
+
+
 class ColumnEntry(Part):
     """One column of the matrix, or of the response."""
 
@@ -171,6 +220,9 @@ class ColumnMap(Part):
     bins: list[BinsEntry] = Field([], description="the table of bins of each binned variable")
     imputations: list[ImputationEntry] = Field([], description="what was put in where values were missing")
     flags: list[FlagEntry] = Field([], description="what each flag for missing values marks")
+    clock: ClockEntry | None = Field(None, description="how rows follow one another in time")
+    conversions: list[ConversionEntry] = Field([], description="variables brought to the plan's step")
+    paths: list[PathEntry] = Field([], description="columns along time beside what they are made of")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
 
     def __getitem__(self, name: str) -> ColumnEntry:

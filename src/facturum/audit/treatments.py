@@ -64,7 +64,7 @@ class Treatments:
 
     @cached_property
     def _remaining(self) -> Array:
-        return self._built.selection.source_rows() - 1
+        return self._built.selection.positions()
 
     @cached_property
     def _responses(self) -> tuple[Array, FloatArray] | None:
@@ -218,7 +218,7 @@ class Treatments:
                 fills: list[Any] = [label_text(after.labels[code]) for code in after.data[at]]
             else:
                 fills = after.numbers()[at].tolist()
-            found.append(FilledCells(number, self._kept[at] + 1, fills))
+            found.append(FilledCells(number, self._kept[at] + (1 - self._made.shaped.first), fills))
         return found
 
     @cached_property

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -12,10 +12,10 @@ from facturum.audit.fingerprints import changed_cells, column_digest
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import resolve
-from facturum.engine.evaluate import Source
 from facturum.engine.leaves import leaves_of
 from facturum.engine.prepare import Prepared, prepare
 from facturum.engine.selection import select
+from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
 from facturum.errors import FacturumError, rows_in_words
 from facturum.language.nodes import RowFailure
@@ -77,14 +77,14 @@ class Verification:
         return f"{self.columns} columns of {self.rows:,} rows agree {how} with their formulas on the source."
 
 
-def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Table) -> Verification:
+def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Given) -> Verification:
     """Return whether a stored build still follows from its source.
 
     Args:
         stored: the column map.
         matrix: the stored columns, the response included, by name.
         kept: the source row number of each stored row, counted from 1.
-        given: the source table.
+        given: the source tables.
     """
     failures: list[Failure] = list(_file_failures(stored, matrix))
     spec = spec_from(stored.resolved)
@@ -93,10 +93,10 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return Verification(tuple(failures), 0, len(kept), False, 0)
-    failures += _variable_failures(stored, made.table)
+    failures += _variable_failures(stored, made.table, made.shaped.first)
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
-    inside = kept <= made.table.length
+    inside = kept <= made.table.length - made.shaped.first
     steps = 0
     for entry in stored.columns:
         if entry.name not in matrix:
@@ -116,7 +116,7 @@ def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Itera
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
 
 
-def _variable_failures(stored: ColumnMap, table: Table) -> Iterator[Failure]:
+def _variable_failures(stored: ColumnMap, table: Table, first: int) -> Iterator[Failure]:
     for name, before in stored.fingerprints.items():
         if name not in table:
             yield Failure("variable", name, f"The table has no variable {name} any more.")
@@ -128,11 +128,11 @@ def _variable_failures(stored: ColumnMap, table: Table) -> Iterator[Failure]:
             return
         for cells in changed_cells(variable, before):
             if cells.row is not None:
-                yield Failure("variable", name, f"The cell of {name} in row {cells.row} has changed since the build.")
+                where = f"row {cells.row - first}" if cells.row > first else f"row {cells.row} of the history"
+                yield Failure("variable", name, f"The cell of {name} in {where} has changed since the build.")
             else:
-                what = (
-                    f"Several cells of {name} between rows {cells.first} and {cells.last} have changed since the build."
-                )
+                low, high = max(cells.first - first, 1), cells.last - first
+                what = f"Several cells of {name} between rows {low} and {high} have changed since the build."
                 yield Failure("variable", name, what)
 
 
@@ -149,7 +149,7 @@ def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
         yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
 
 
-def _plan_failures(stored: ColumnMap, spec: PlanSpec, given: Table) -> Iterator[Failure]:
+def _plan_failures(stored: ColumnMap, spec: PlanSpec, given: Given) -> Iterator[Failure]:
     plan = spec_from(stored.plan)
     if plan.resolved:
         return
@@ -170,7 +170,7 @@ def _column_failures(
     stored: ColumnMap, entry: ColumnEntry, values: FloatArray, kept: Array, made: Prepared
 ) -> tuple[list[Failure], int]:
     try:
-        anew = formula_values(stored, entry.formula, kept, made.table)
+        anew = formula_values(stored, entry.formula, kept, made)
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
         return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
@@ -184,23 +184,24 @@ def _column_failures(
     return [], int(apart.max()) if len(apart) else 0
 
 
-def formula_values(stored: ColumnMap, formula: str, kept: Array, table: Table) -> FloatArray:
+def formula_values(stored: ColumnMap, formula: str, kept: Array, made: Prepared) -> FloatArray:
     """Return a column by its scalar formula alone, NaN where it has no value.
 
     Args:
         stored: the column map, for its definitions.
         formula: the formula.
         kept: source row numbers, counted from 1 and increasing.
-        table: the variables as declared.
+        made: the resolved plan over the tables.
     """
-    timing = spec_from(stored.resolved).data.timing
-    source = Source(table, {definition.name: parse(definition.formula) for definition in stored.definitions}, timing)
+    definitions = {definition.name: parse(definition.formula) for definition in stored.definitions}
+    source = replace(made.source(), derived=definitions, cache={})
     node = parse(formula)
+    at = kept + made.shaped.first
     parts: list[FloatArray] = []
-    for start, stop in leaves_of(table.length):
-        low, high = np.searchsorted(kept, [start + 1, stop + 1])
+    for start, stop in leaves_of(made.table.length):
+        low, high = np.searchsorted(at, [start + 1, stop + 1])
         if high > low:
-            rows = source.rows(start, stop, kept[low:high] - 1 - start)
+            rows = source.rows(start, stop, at[low:high] - 1 - start)
             values = rows.of(node).full(rows.length)
             data = values.numbers() + 0.0
             parts.append(data if values.valid is None else np.where(values.valid, data, np.nan))

@@ -7,6 +7,7 @@ from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
 from facturum.engine.build import Built
+from facturum.engine.leaks import looks
 from facturum.engine.prepare import walk
 from facturum.language.bins import Bins
 
@@ -57,6 +58,18 @@ def overlap_warnings(built: Built) -> Iterator[str]:
                     f"{node.x}: the bins from {before[0]} to {before[1]} and from {after[0]} to {after[1]} overlap; "
                     "values in both are counted to the first."
                 )
+
+
+def later_warnings(built: Built) -> Iterator[str]:
+    """Say which terms read the response of a later period."""
+    made = built.prepared
+    if made.response is None:
+        return
+    explained = set(made.sources(made.response))
+    for key, term in made.terms.items():
+        later = sorted({look.variable for look in looks(term, made.derived) if look.offset > 0} & explained)
+        if later:
+            yield f"{key} reads {later[0]}, which the response is made of, at a later period: it is not known in time."
 
 
 def imputation_warnings(entry: ImputationEntry) -> Iterator[str]:

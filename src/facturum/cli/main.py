@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from facturum.cli.common import FILE, print_json, refuse_existing
+from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
 from facturum.cli.look import draft, profile
 from facturum.errors import AuditError, FacturumError, PlanError, nearest
 
@@ -56,9 +56,21 @@ def main() -> None:
     help="Of the design file; npy holds numbers only.",
 )
 @click.option("--replace", is_flag=True, help="Replace a build that is there already.")
+@click.option("--history", type=FILE, help="Earlier rows, for lags and averages to look at.")
+@series_option
 @click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
-def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: int | None, as_json: bool) -> None:
+def build(
+    plan: Path,
+    data: Path,
+    out: Path,
+    form: str,
+    replace: bool,
+    history: Path | None,
+    series: tuple[str, ...],
+    threads: int | None,
+    as_json: bool,
+) -> None:
     """Build the design matrix that PLAN says from DATA.
 
     PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
@@ -69,7 +81,8 @@ def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: 
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")
     with _progress("building", as_json) as progress:
-        design = Plan.load(plan).build(data, threads=threads, progress=progress)
+        tables = series_from(series)
+        design = Plan.load(plan).build(data, history=history, series=tables, threads=threads, progress=progress)
         design.save(out, format=form, replace=replace)
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")
@@ -89,7 +102,11 @@ def build(plan: Path, data: Path, out: Path, form: str, replace: bool, threads: 
 @click.argument("folder", metavar="DIR", type=FILE)
 @click.argument("column", nargs=-1)
 @click.option("--imputed", is_flag=True, help="List each cell that was filled, of the COLUMNs or of all.")
-@click.option("--figure", type=FILE, help="Draw the bins of the COLUMNs or of all into this .png file.")
+@click.option(
+    "--figure",
+    type=FILE,
+    help="Draw the bins, or the series before and after, of the COLUMNs or of all into this .png file.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the map, for programs.")
 def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path | None, as_json: bool) -> None:
     """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term.
@@ -104,7 +121,7 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
     if figure is not None:
-        _draw_bins(columns, terms, figure)
+        _draw(columns, terms, figure)
     if imputed:
         _print_imputed(design, terms, as_json)
         return
@@ -126,13 +143,20 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
         screen.print(terminal.safe(f"drawn into {figure}"))
 
 
-def _draw_bins(columns: ColumnMap, terms: set[str], figure: Path) -> None:
-    from facturum.show.figures import bins_figure
+def _draw(columns: ColumnMap, terms: set[str], figure: Path) -> None:
+    from facturum.show.figures import bins_figure, paths_figure
 
     binned = [entry for entry in columns.bins if terms & set(entry.terms)]
-    if not binned:
-        raise AuditError(f"no bins are part of {', '.join(sorted(terms)[:5])}", remedy="Name a term with bins(..).")
-    bins_figure(binned, figure)
+    paths = [entry for entry in columns.paths if entry.term in terms]
+    if binned:
+        bins_figure(binned, figure)
+    elif paths:
+        paths_figure(paths, figure)
+    else:
+        raise AuditError(
+            f"no bins, and nothing along time, are part of {', '.join(sorted(terms)[:5])}",
+            remedy="Name a term with bins(..), a lag, an average or a joined series.",
+        )
 
 
 def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
@@ -149,9 +173,13 @@ def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
 @main.command()
 @click.argument("folder", metavar="DIR", type=FILE)
 @click.argument("data", type=FILE)
+@click.option("--history", type=FILE, help="The earlier rows that it was built with.")
+@series_option
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome, for programs.")
 @click.pass_context
-def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> None:
+def verify(
+    context: click.Context, folder: Path, data: Path, history: Path | None, series: tuple[str, ...], as_json: bool
+) -> None:
     """Compute every column of the build in DIR anew from DATA, and say what does not agree.
 
     Names the cell of the source that has changed, the columns and rows that no longer follow, and a stored file that is
@@ -159,7 +187,7 @@ def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> N
     """
     from facturum.design import open_design
 
-    outcome = open_design(folder).verify(data)
+    outcome = open_design(folder).verify(data, history=history, series=series_from(series))
     if as_json:
         failures = [
             {"kind": f.kind, "name": f.name, "what": f.what, "rows": f.rows, "count": f.count} for f in outcome.failures
@@ -176,12 +204,13 @@ def verify(context: click.Context, folder: Path, data: Path, as_json: bool) -> N
 @click.option(
     "--out", type=FILE, default=Path("facturum-demo"), show_default=True, help="Where the sample is laid out."
 )
-@click.option("--plan", "name", default="huts", show_default=True, help="Which plan: huts, clean or survey.")
+@click.option("--plan", "name", default="huts", show_default=True, help="Which plan: huts, clean, survey or time.")
 def demo(out: Path, name: str) -> None:
     """Lay out the sample data, build a design matrix, and show its plan, its rows and its column map.
 
     The sample is a made-up network of mountain huts. The plan "clean" shows bins and missing values, "survey" a score
-    of several questions. Change a cell of huts.csv, run verify, and be told which.
+    of several questions, "time" lags, a season and other tables. Change a cell of huts.csv, run verify, and be told
+    which.
     """
     from facturum.demo.sample import PLANS, lay_out
     from facturum.plan import Plan
@@ -200,13 +229,14 @@ def demo(out: Path, name: str) -> None:
     screen.print(terminal.columns_view(design.columns))
     if own:
         screen.print(terminal.safe(f"{', '.join(own)} in {out} differ from the sample and were left as they are."))
+    joined = "".join(f" --series {key}={out / own.file}" for key, own in design.plan.spec.series.items() if own.file)
     term = next(iter(design.columns.resolved["terms"])) if name != "huts" else "slope"
     screen.print(
         terminal.lines_view(
             [
                 f"written to {folder}; now try",
                 f"    facturum explain {folder} {term}",
-                f"    facturum verify {folder} {data}",
+                f"    facturum verify {folder} {data}" + joined,
                 f"then change a cell of {data.name}, and verify again",
             ]
         )

@@ -24,6 +24,50 @@ _PATTERNS = (
 FORMS = "2023, 2023Q2, 2023-04, 2023-W16, 2023-04-17 or 2023-04-17T09:30"
 
 
+AMBIGUOUS = re.compile(r"\d{1,2}[./-]\d{1,2}[./-]\d{2,4}")
+_OFFSET = re.compile(r"(.*\d)\s*(Z|[+-]\d{2}:?\d{2})")
+
+
+class Moment(NamedTuple):
+    """A start in microseconds since 1970 by the clock on the wall, and how many minutes it is ahead of UTC, if told."""
+
+    start: int
+    offset: int | None
+
+
+def moment_of(text: str, pattern: str | None = None) -> Moment | None:
+    """Return the moment that a text names, or None where it names none.
+
+    Args:
+        text: a period, or a time with an offset such as ``2023-04-17T09:30+02:00``.
+        pattern: how it is written, in the form of strptime.
+
+    Example:
+        >>> moment_of("1970-01-01T01:00+01:00")
+        Moment(start=3600000000, offset=60)
+        >>> moment_of("02.01.1970", "%d.%m.%Y").start // 86_400_000_000
+        1
+    """
+    if pattern is not None:
+        try:
+            found = datetime.strptime(text.strip(), pattern)
+        except ValueError:
+            return None
+        ahead = found.utcoffset()
+        return Moment(
+            microseconds(found.replace(tzinfo=None)), None if ahead is None else ahead // timedelta(minutes=1)
+        )
+    parted = _OFFSET.fullmatch(text.strip()) if "T" in text or ":" in text else None
+    period = period_of(parted[1] if parted else text)
+    if period is None:
+        return None
+    if parted is None:
+        return Moment(period.start, None)
+    sign = 0 if parted[2] == "Z" else -1 if parted[2][0] == "-" else 1
+    digits = parted[2].strip("Z+-").replace(":", "") or "0000"
+    return Moment(period.start, sign * (60 * int(digits[:2]) + int(digits[2:])))
+
+
 class Period(NamedTuple):
     """A stretch of time, in microseconds since 1970; the end is the start of the next."""
 
@@ -104,6 +148,17 @@ PARTS: dict[str, tuple[str, ...]] = {
 _DAY = 86_400_000_000
 
 
+def first_day(step: str) -> int:
+    """Return the day, counted from 1970, on which the week with the number 0 begins; ``week_sun`` begins on Sundays.
+
+    Example:
+        >>> first_day("week"), first_day("week_sun")
+        (-3, -4)
+    """
+    weekday = PARTS["weekday"].index(step[5:]) if step.startswith("week_") else 0
+    return weekday - 3 if weekday <= 3 else weekday - 10
+
+
 def part_codes(moments: Codes, part: str) -> Codes:
     """Return a part of each moment: its place among the labels of `PARTS`, or the year or day of the month itself.
 
@@ -153,6 +208,8 @@ def period_text(number: int, step: str) -> str:
         return f"{1970 + number // 4:04d}Q{number % 4 + 1}"
     if step == "month":
         return f"{1970 + number // 12:04d}-{number % 12 + 1:02d}"
+    if step.startswith("week_"):
+        return f"{_EPOCH + timedelta(days=7 * number + first_day(step)):%Y-%m-%d}"
     if step == "week":
         year, week, _ = (_EPOCH + timedelta(days=7 * number)).isocalendar()
         return f"{year:04d}-W{week:02d}"

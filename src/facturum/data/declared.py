@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.calendar import FORMS, period_of
+from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of
 from facturum.data.intake import codes_of_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Label, Labels, label_text
@@ -26,11 +26,13 @@ class Declaration:
         kind: number, truth, category, ordered, time or id; None leaves it as found.
         labels: a name for each code, such as ``{"0": "no", "1": "yes"}``.
         order: of an ordered variable, its categories from the lowest to the highest.
+        pattern: of a time written as text, how it is written, in the form of strptime.
     """
 
     kind: str | None = None
     labels: Mapping[str, str] | None = None
     order: Sequence[Label] | None = None
+    pattern: str | None = None
 
 
 def declare(table: Table, declarations: Mapping[str, Declaration], time: str | None = None) -> Table:
@@ -49,7 +51,7 @@ def declare(table: Table, declarations: Mapping[str, Declaration], time: str | N
         if name in variables:
             variables[name] = _declared(variables[name], declaration)
     if time in variables and variables[time].kind is not Kind.TIME:
-        variables[time] = _as_time(variables[time])
+        variables[time] = as_time(variables[time])
     return replace(table, variables=variables)
 
 
@@ -73,7 +75,7 @@ def _declared(variable: Variable, declaration: Declaration) -> Variable:
         variable = _labelled(variable, declaration.labels)
     if declaration.order is not None:
         return _ordered(variable, tuple(declaration.order))
-    kind = declaration.kind
+    kind = "time" if declaration.pattern is not None else declaration.kind
     if kind is None or kind == variable.kind:
         return variable
     if kind == "id":
@@ -85,7 +87,7 @@ def _declared(variable: Variable, declaration: Declaration) -> Variable:
     if kind == "truth":
         return _as_truth(variable)
     if kind == "time":
-        return _as_time(variable)
+        return as_time(variable, declaration.pattern)
     if kind == "ordered" and variable.kind is Kind.CATEGORY:
         raise DataError(
             f"the ordered variable '{variable.name}' needs its order",
@@ -171,20 +173,59 @@ def _as_truth(variable: Variable) -> Variable:
     return Variable(variable.name, Kind.TRUTH, data == 1, None if valid.all() else valid, None, variable.storage)
 
 
-def _as_time(variable: Variable) -> Variable:
+def as_time(variable: Variable, pattern: str | None = None) -> Variable:
+    """Return a variable of texts or year numbers as times, each the start of the period that it names.
+
+    Args:
+        variable: the variable.
+        pattern: how its texts are written, in the form of strptime; None for the forms of ISO 8601 and quarters.
+
+    Raises:
+        DataError: for texts that are no periods or may be read in two ways, and for mixed offsets from UTC.
+    """
+    if variable.kind is Kind.TIME:
+        return variable
     if not variable.kind.categorical and variable.kind is not Kind.NUMBER:
         raise _unfit(variable, "time", np.arange(0), f"A time is a date, or a text such as {FORMS}.")
     coded = _as_category(variable)
-    periods = [period_of(label_text(label)) for label in coded.labels or ()]
-    starts = np.array([0 if period is None else period.start for period in periods] + [0], dtype=np.int64)
-    known = np.array([period is not None for period in periods] + [True])
+    texts = [label_text(label) for label in coded.labels or ()]
+    read = [moment_of(text, pattern) for text in texts]
+    starts = np.array([0 if moment is None else moment.start for moment in read] + [0], dtype=np.int64)
+    known = np.array([moment is not None for moment in read] + [True])
     wrong = np.flatnonzero(~known[coded.data])
     if len(wrong):
-        raise _unfit(variable, "time", wrong, f"A time is a date, or a text such as {FORMS}.")
+        raise _unfit(coded, "time", wrong, _time_remedy(coded, texts, pattern))
+    _refuse_mixed(coded, [moment.offset if moment is not None else None for moment in read])
     valid = coded.data >= 0
     return Variable(
         variable.name, Kind.TIME, starts[coded.data], None if valid.all() else valid, None, variable.storage
     )
+
+
+def _time_remedy(variable: Variable, texts: Sequence[str], pattern: str | None) -> str:
+    name = variable.name
+    if pattern is not None:
+        return f'The pattern "{pattern}" does not fit these texts; "%d.%m.%Y" reads 17.04.2023.'
+    if any(AMBIGUOUS.fullmatch(text.strip()) for text in texts):
+        return (
+            "The day or the month may stand first: write [variables] "
+            f'{name} = {{ kind = "time", pattern = "%d/%m/%Y" }}, or "%m/%d/%Y", as it is meant.'
+        )
+    return f'A time is a date, or a text such as {FORMS}; for other forms write pattern = "..".'
+
+
+def _refuse_mixed(variable: Variable, offsets: Sequence[int | None]) -> None:
+    """Refuse times of several offsets from UTC; those of one keep their wall-clock time."""
+    codes = np.array([0 if offset is None else 1_000_000 + offset for offset in offsets] + [-1])[variable.data]
+    present = codes[codes >= 0]
+    if len(present) and (present != present[0]).any():
+        rows = np.flatnonzero((codes >= 0) & (codes != present[0])) + 1
+        raise DataError(
+            f"'{variable.name}' has times of several offsets from UTC",
+            place=f"variables.{variable.name}",
+            rows=rows.tolist(),
+            remedy="Give all times in one offset, UTC say; where clocks are put back, an hour occurs twice.",
+        )
 
 
 def _unfit(variable: Variable, kind: str, rows: Array, remedy: str) -> DataError:

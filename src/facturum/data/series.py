@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from facturum.data.calendar import first_day
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -37,7 +38,7 @@ def period_numbers(moments: Array, step: str) -> Array:
 
     Args:
         moments: microseconds since 1970.
-        step: year, quarter, month, week (from Monday), day or hour.
+        step: year, quarter, month, week (from Monday; ``week_sun`` from Sunday), day or hour.
 
     Example:
         >>> period_numbers(np.array([0, 32 * 24 * 3_600_000_000]), "month").tolist()
@@ -49,8 +50,8 @@ def period_numbers(moments: Array, step: str) -> Array:
     days: Array = np.floor_divide(moments, 24 * _HOUR)
     if step == "day":
         return days
-    if step == "week":
-        weeks: Array = np.floor_divide(days + 3, 7)  # 1970 began on a Thursday
+    if step.startswith("week"):
+        weeks: Array = np.floor_divide(days - first_day(step), 7)
         return weeks
     months: Array = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
     numbers: Array = np.floor_divide(months, {"month": 1, "quarter": 3, "year": 12}[step])
@@ -103,6 +104,20 @@ class Series:
         wanted = keys + offset
         at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
         hit = self.known & (ordered[at] == wanted)
+        found[hit] = self.order[at[hit]]
+        return found
+
+    def lookup(self, unit: Array, period: Array, known: Mask) -> Array:
+        """Return the row of each unit and period given; -1 where there is none, or the unit is negative."""
+        _, ordered, _ = self._keys
+        found = np.full(len(unit), -1)
+        if not len(ordered):
+            return found
+        inside = self.period[self.known]
+        low, high = int(inside.min()), int(inside.max())
+        wanted = unit * (2 * (high - low) + 3) + (period - low)
+        at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
+        hit = known & (unit >= 0) & (period >= low) & (period <= high) & (ordered[at] == wanted)
         found[hit] = self.order[at[hit]]
         return found
 
@@ -183,10 +198,12 @@ def _refuse_twice(series: Series, timing: Timing) -> None:
     at = np.flatnonzero(same)
     pairs = sorted({row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)})
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
+    step = ("an " if timing.every == "hour" else "a ") + timing.every.partition("_")[0]
     raise DataError(
-        f"a {timing.every} occurs more than once{within}: {len(at):,} rows too many",
+        f"{step} occurs more than once{within}: {len(at):,} rows too many",
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),
-        remedy="Name what tells the rows apart in [data] panel, use a finer step, or bring the rows together first.",
+        remedy="Name what tells the rows apart in [data] panel, use a finer step, or bring the rows together first."
+        + (" Where clocks are put back, an hour occurs twice: give UTC." if timing.every == "hour" else ""),
     )

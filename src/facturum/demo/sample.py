@@ -12,10 +12,16 @@ SAMPLES = (
     "clean.toml",
     "survey.csv",
     "survey.toml",
+    "time.toml",
     "energy.csv",
     "weather.csv",
 )
-PLANS = {"huts": "huts.csv", "clean": "huts.csv", "survey": "survey.csv"}  # each plan, and the table it is for
+PLANS = {
+    "huts": "huts.csv",
+    "clean": "huts.csv",
+    "survey": "survey.csv",
+    "time": "huts.csv",
+}  # each plan, and the table it is for
 
 
 def lay_out(folder: Path) -> list[str]:

@@ -12,6 +12,7 @@ from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
 from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
+from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, VariableSpec
 from facturum.errors import DataError
 from facturum.language.categories import Category
@@ -62,7 +63,7 @@ class Built:
         return self.prepared.spec
 
 
-def resolve(spec: PlanSpec, table: Table, threads: int | None = None) -> Prepared:
+def resolve(spec: PlanSpec, table: Table | Given, threads: int | None = None) -> Prepared:
     """Return a plan with every question answered on a table; a resolved plan comes back as it is.
 
     Raises:
@@ -71,7 +72,7 @@ def resolve(spec: PlanSpec, table: Table, threads: int | None = None) -> Prepare
     return _resolve(spec, table, threads)[0]
 
 
-def _resolve(spec: PlanSpec, table: Table, threads: int | None) -> tuple[Prepared, Selection | None]:
+def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple[Prepared, Selection | None]:
     made = prepare(spec, table)
     if spec.resolved:
         return made, None
@@ -130,18 +131,23 @@ def _variables(made: Prepared) -> dict[str, VariableSpec]:
         variable = made.table[name]
         kind = "id" if variable.identity else str(variable.kind)
         order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order
-        found[name] = VariableSpec.model_validate({"kind": kind, "labels": given.labels, "order": order})
+        content = {"kind": kind, "labels": given.labels, "order": order, "pattern": given.pattern}
+        found[name] = VariableSpec.model_validate(content)
     return found
 
 
 def build(
-    spec: PlanSpec, table: Table, threads: int | None = None, leaf: int | None = None, progress: Progress | None = None
+    spec: PlanSpec,
+    table: Table | Given,
+    threads: int | None = None,
+    leaf: int | None = None,
+    progress: Progress | None = None,
 ) -> Built:
     """Return the design matrix of a plan on a table, resolving the plan first where it is open.
 
     Args:
         spec: the plan.
-        table: the rows.
+        table: the rows, or the tables that the plan is given.
         threads: how many threads; the result does not depend on it.
         leaf: for tests, the rows of a leaf.
         progress: is told how many leaves of how many are filled.

@@ -10,12 +10,13 @@ from typing import Any
 
 import numpy as np
 
+from facturum.data.joining import JoinedSeries
 from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Mask, Values, both
 from facturum.data.variable import Infinite
 from facturum.engine.leaves import leaves_of
-from facturum.language.core import Name
+from facturum.language.core import Name, names_in
 from facturum.language.nodes import Block, Node, RowFailure
 
 
@@ -28,12 +29,16 @@ class Source:
         derived: new variables by name.
         timing: how rows follow one another, where the plan says.
         visible: the rows that operations along time look at; None for all.
+        series_joined: other tables, at the plan's step, whose variables are joined to this one.
+        first: how many rows of history stand before the rows given.
     """
 
     table: Table
     derived: Mapping[str, Node]
     timing: Timing | None = None
     visible: Mask | None = None
+    series_joined: tuple[JoinedSeries, ...] = ()
+    first: int = 0
     cache: dict[Any, Any] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
 
@@ -42,18 +47,139 @@ class Source:
         """The rows by unit and period."""
         return series_of(self.table, self.timing or Timing(None, "row"), self.visible)
 
-    def whole(self, node: Node) -> Values:
-        """Return an expression over all rows, leaf by leaf; where rows are not visible it has no value."""
-        parts = [self.rows(*leaf).of(node).full(leaf[1] - leaf[0]) for leaf in leaves_of(self.table.length)]
-        valid = None
-        if any(part.valid is not None for part in parts) or self.visible is not None:
-            each = [np.ones(len(part.data), dtype=bool) if part.valid is None else part.valid for part in parts]
-            valid = both(np.concatenate(each), self.visible)
-        return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
+    @cached_property
+    def frame(self) -> TableFrame:
+        """The rows of the table as a frame."""
+        return TableFrame(self, self)
+
+    def frame_of(self, node: Node) -> TableFrame:
+        """Return the rows among which an expression runs: of a joined series where all its variables come from it."""
+        homes = {self._home(name) for name in names_in(node)}
+        if len(homes) == 1 and (home := homes.pop()) is not None:
+            return self.joined[home]
+        return self.frame
+
+    def _home(self, name: str, depth: int = 0) -> str | None:
+        """Return the joined series that a variable comes from, through derived ones too."""
+        if name in self.derived and depth <= len(self.derived):
+            inner = {self._home(other, depth + 1) for other in names_in(self.derived[name])}
+            return inner.pop() if len(inner) == 1 else None
+        return self.origins.get(name)
+
+    @cached_property
+    def joined(self) -> dict[str, TableFrame]:
+        """The frames of the joined series."""
+        return {
+            series.name: TableFrame(Source(series.table, self.derived, series.timing), self, series)
+            for series in self.series_joined
+        }
+
+    @cached_property
+    def origins(self) -> dict[str, str]:
+        """The joined series that each joined variable comes from."""
+        return {variable: series.name for series in self.series_joined for variable in series.variables}
 
     def rows(self, start: int, stop: int, chosen: Array | None = None) -> LeafRows:
         """Return a range of rows, or some of them (positions counted from ``start``)."""
         return LeafRows(self, start, stop, chosen)
+
+
+class TableFrame:
+    """The rows among which expressions run along time.
+
+    Args:
+        own_source: the table of these rows.
+        main: the table of the plan.
+        joined: where the two differ, how the rows of the plan find those of this table.
+    """
+
+    def __init__(self, own_source: Source, main: Source, joined: JoinedSeries | None = None) -> None:
+        self._own, self._main, self._joined = own_source, main, joined
+        self._failed: dict[Node, tuple[RowFailure, Mask]] = {}
+
+    @property
+    def series(self) -> Series:
+        """The rows by unit and period."""
+        return self._own.series
+
+    def whole(self, node: Node) -> Values:
+        """Return an expression over all rows; rows that are not visible, or in which it fails, have no value."""
+        found: Values = self._shared(("whole", node), lambda: self._evaluated(node))
+        return found
+
+    def numbers(self, node: Node) -> Values:
+        """Return a number over all rows; a row in which it fails is refused."""
+        whole = self.whole(node)
+        if node in self._failed:
+            raise self._failed[node][0]
+        return Values(whole.numbers(), whole.valid)
+
+    def own(self, offset: int) -> Array:
+        """Return for each of these rows the row of the same unit so many periods later; -1 where there is none."""
+        found: Array = self._shared(("own", offset), lambda: self._own.series.rows_at(offset))
+        return found
+
+    def find(self, offset: int) -> Array:
+        """Return for each row of the plan's table the row of its unit so many periods later; -1 where there is none."""
+        if self._joined is None:
+            if offset == 0:
+                return np.arange(self._own.table.length)
+            return self.own(offset)
+        joined = self._joined
+        found: Array = self._shared(
+            ("find", offset),
+            lambda: self._own.series.lookup(joined.unit, self._main.series.period + offset, self._main.series.known),
+        )
+        return found
+
+    def refuse_failed(self, node: Node, at: Array) -> None:
+        """Refuse to look at a row in which an expression fails; rows that nobody looks at may fail."""
+        if node in self._failed:
+            failure, mask = self._failed[node]
+            if mask[at[at >= 0]].any():
+                raise failure
+
+    def _shared(self, key: Any, make: Callable[[], Any]) -> Any:
+        source = self._own
+        with source.lock:
+            if key not in source.cache:
+                source.cache[key] = make()
+        return source.cache[key]
+
+    def _evaluated(self, node: Node) -> Values:
+        """Evaluate leaf by leaf; where a row fails, go on without it and remember it."""
+        length = self._own.table.length
+        failed = np.zeros(length, dtype=bool)
+        first: RowFailure | None = None
+        while True:
+            try:
+                parts = [self._leaf(node, *leaf, failed) for leaf in leaves_of(length)]
+                break
+            except RowFailure as failure:
+                rows = np.array(failure.rows, dtype=np.int64) - 1 + self._own.first
+                if not len(rows) or failed[rows].all():
+                    raise
+                failed[rows] = True
+                first = first or failure
+        if first is not None:
+            self._failed[node] = (first, failed)
+        valid = None
+        if any(part.valid is not None for part in parts) or self._own.visible is not None:
+            each = [np.ones(len(part.data), dtype=bool) if part.valid is None else part.valid for part in parts]
+            valid = both(np.concatenate(each), self._own.visible)
+        return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
+
+    def _leaf(self, node: Node, start: int, stop: int, failed: Mask) -> Values:
+        bad = failed[start:stop]
+        if not bad.any():
+            return self._own.rows(start, stop).of(node).full(stop - start)
+        fine = np.flatnonzero(~bad)
+        part = self._own.rows(start, stop, fine).of(node).full(len(fine))
+        data = np.zeros(stop - start, dtype=part.data.dtype)
+        valid = np.zeros(stop - start, dtype=bool)
+        data[fine] = part.data
+        valid[fine] = True if part.valid is None else part.valid
+        return Values(data, valid, part.labels)
 
 
 class LeafRows:
@@ -123,10 +249,10 @@ class LeafRows:
         with self._source.lock:
             return self._source.series
 
-    def whole(self, node: Node) -> Values:
-        """Return the values of an expression over all rows of the table."""
-        found: Values = self.shared(("whole", node), lambda: self._source.whole(node))
-        return found
+    def frame(self, node: Node) -> TableFrame:
+        """Return the rows among which an expression runs along time."""
+        with self._source.lock:
+            return self._source.frame_of(node)
 
     def chosen(self, whole: Array) -> Array:
         """Return of something over all rows of the table what belongs to these."""
@@ -147,5 +273,7 @@ class LeafRows:
 
     def _numbers(self, bad: Mask) -> list[int]:
         at = np.flatnonzero(bad)
-        found: list[int] = ((at if self._chosen is None else self._chosen[at]) + self._start + 1).tolist()
+        found: list[int] = (
+            (at if self._chosen is None else self._chosen[at]) + (self._start + 1 - self._source.first)
+        ).tolist()
         return found

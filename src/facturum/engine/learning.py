@@ -54,10 +54,9 @@ def learn(
 
 def _visible(made: Prepared) -> Mask | None:
     """Return the learning rows where an operation along time could otherwise look at others while learning."""
-    looks = any(node.along_time for root in made.parts().values() for node in walk(root))
-    if made.learn is None or not looks:
+    if made.learn is None or not any(made.looks_along(root) for root in made.parts().values()):
         return None
-    values = made.source().whole(made.learn)
+    values = made.source().frame.whole(made.learn)
     holds: Mask = truths(values)
     return holds if values.valid is None else holds & values.valid
 

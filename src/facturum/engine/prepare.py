@@ -7,21 +7,22 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from facturum.data.declared import declare, unknown_declarations
-from facturum.data.reshaping import stack
+import numpy as np
+
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
 from facturum.engine.evaluate import Source
+from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.scope import Scope
+from facturum.engine.shaping import Given, Shaped, given_of, shape
 from facturum.engine.spec import PlanSpec
-from facturum.errors import DataError, FacturumError, PlanError, nearest
+from facturum.errors import FacturumError, PlanError, nearest
 from facturum.language.categories import Category
 from facturum.language.core import Arithmetic, List, Multiply, Name, names_in
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
 from facturum.language.seasons import Timed
 from facturum.language.selectors import Selector
-from facturum.language.statistics import Statistic
 
 T = TypeVar("T")
 
@@ -32,8 +33,8 @@ class Prepared:
 
     Args:
         spec: the plan as given.
-        given: the table as given.
-        table: the variables as declared.
+        given: the tables as given.
+        shaped: the table that the plan works on, its variables as declared.
         response: what is explained, or None.
         terms: by key.
         derived: new variables, by name, those that are used.
@@ -41,13 +42,18 @@ class Prepared:
     """
 
     spec: PlanSpec
-    given: Table
-    table: Table
+    given: Given
+    shaped: Shaped
     response: Node | None
     terms: Mapping[str, Node]
     derived: Mapping[str, Node]
     keep: Node | None
     learn: Node | None
+
+    @property
+    def table(self) -> Table:
+        """The rows that the plan works on, those of history first."""
+        return self.shaped.table
 
     def scope(self) -> Scope:
         """Return what knows the kinds of this plan's expressions."""
@@ -55,7 +61,8 @@ class Prepared:
 
     def source(self, visible: Mask | None = None) -> Source:
         """Return the rows for operations to read; those along time look at the visible ones."""
-        return Source(self.table, self.derived, self.spec.data.timing, visible)
+        shaped = self.shaped
+        return Source(shaped.table, self.derived, self.spec.data.timing, visible, shaped.joined, shaped.first)
 
     def parts(self) -> dict[str, Node]:
         """Return all expressions by their place in the plan."""
@@ -75,17 +82,12 @@ class Prepared:
 
     def sources(self, node: Node) -> list[str]:
         """Return the variables of the table that an expression reads, through derived ones too."""
-        found: dict[str, None] = {}
-        seen: set[str] = set()
-        pending = names_in(node)
-        while pending:
-            name = pending.pop(0)
-            if name not in self.derived:
-                found[name] = None
-            elif name not in seen:
-                seen.add(name)
-                pending = names_in(self.derived[name]) + pending
-        return list(found)
+        return _sources(node, self.derived)
+
+    def looks_along(self, node: Node) -> bool:
+        """Return whether an expression looks along time, through derived variables too."""
+        roots = [node, *[self.derived[name] for name in _used(self.derived, [node])]]
+        return any(part.along_time for root in roots for part in walk(root))
 
     def text(self, place: str) -> str | None:
         """Return the text written at a place of the plan."""
@@ -132,20 +134,20 @@ def at_place(place: str, text: str | None = None) -> Iterator[None]:
         raise error.at(place, text) from None
 
 
-def prepare(spec: PlanSpec, given: Table) -> Prepared:
+def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     """Return a plan as checked expressions over a table.
 
     Raises:
         PlanError: for anything that has no meaning, with its place in the plan.
         DataError: where the table is empty or does not fit what the plan says of its variables.
     """
-    if not given.length or not given.variables:
-        raise DataError(f"{given.source} has no rows", remedy="Check the file, its delimiter and its first line.")
-    table = _shaped(spec, given)
+    given = given_of(given)
+    shaped = shape(spec, given)
+    table = shaped.table
     _check_names(spec, table)
     parsed = {key: _parsed(f"derived.{key}", text) for key, text in spec.derived.items()}
     response = None if spec.response is None else _parsed("response", spec.response)
-    if response is not None and spec.resolved and not _available(response, table, parsed):
+    if response is not None and spec.resolved and not _known(response, shaped, parsed):
         response = None
     reserved = _reserved(spec, table, response, parsed)
     choices = {v.name: v.kind for v in table if v.name not in reserved}
@@ -157,7 +159,7 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
         with at_place(f"terms.{key}", text):
             terms[key] = _as_term(_spread(_frozen(parse(text), choices, time)), scope)
             scope.of(terms[key])
-            _refuse_ids(terms[key], table, derived)
+            refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
             response = _as_response(_spread(_frozen(response, choices, time)), scope)
@@ -175,24 +177,9 @@ def prepare(spec: PlanSpec, given: Table) -> Prepared:
             "the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".'
         )
     kept = {key: node for key, node in derived.items() if key in used}
-    made = Prepared(spec, given, table, response, terms, kept, conditions["keep"], conditions["learn"])
-    _refuse_leaks(made)
+    made = Prepared(spec, given, shaped, response, terms, kept, conditions["keep"], conditions["learn"])
+    refuse_leaks(response, terms, kept, spec)
     return made
-
-
-def _shaped(spec: PlanSpec, given: Table) -> Table:
-    """Return the table with its variables as declared, and its columns stacked where the plan says so."""
-    declarations = {name: v.declaration() for name, v in spec.variables.items()}
-    if spec.stack is None:
-        if not spec.resolved:
-            unknown_declarations(given, declarations)
-        return declare(given, declarations, spec.data.time)
-    first = {name: d for name, d in declarations.items() if name in given}
-    stacked = stack(declare(given, first), spec.stack.into, spec.stack.which, spec.stack.labels)
-    rest = {name: d for name, d in declarations.items() if name not in given}
-    if not spec.resolved:
-        unknown_declarations(stacked, rest)
-    return declare(stacked, rest, spec.data.time)
 
 
 def _parsed(place: str, text: str) -> Node:
@@ -218,6 +205,32 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
                     place=f"data.{key}",
                     remedy="The table has " + ", ".join(list(table.variables)[:20]) + ".",
                 )
+
+
+def _known(response: Node, shaped: Shaped, derived: Mapping[str, Node]) -> bool:
+    """Return whether the rows given, not only their history, have what the response reads."""
+    if not _available(response, shaped.table, derived):
+        return False
+    names = _sources(response, derived)
+    if not shaped.first:
+        return True
+    rows = np.arange(shaped.first, shaped.table.length)
+    return all(not shaped.table[name].take(rows).missing_rows().all() for name in names)
+
+
+def _sources(node: Node, derived: Mapping[str, Node]) -> list[str]:
+    """Return the variables of the table that an expression reads, through derived ones too."""
+    found: dict[str, None] = {}
+    seen: set[str] = set()
+    pending = names_in(node)
+    while pending:
+        name = pending.pop(0)
+        if name not in derived:
+            found[name] = None
+        elif name not in seen:
+            seen.add(name)
+            pending = names_in(derived[name]) + pending
+    return list(found)
 
 
 def _available(node: Node, table: Table, derived: Mapping[str, Node]) -> bool:
@@ -348,45 +361,3 @@ def _used(derived: Mapping[str, Node], roots: list[Node]) -> set[str]:
             used.add(name)
             pending += names_in(derived[name])
     return used
-
-
-def _refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
-    """Refuse ids among the predictors, through derived variables too; to form groups by them is fine."""
-    seen = set() if seen is None else seen
-    if isinstance(node, Name) and node.variable not in seen:
-        seen.add(node.variable)
-        if node.variable in derived:
-            _refuse_ids(derived[node.variable], table, derived, seen)
-        elif table[node.variable].identity:
-            raise node.fail(
-                f"'{node.variable}' is an id, and cannot be a predictor",
-                'Leave it out; if it is a category, write kind = "category" in [variables].',
-            )
-    for child in (node.x,) if isinstance(node, Statistic) else node.children():
-        _refuse_ids(child, table, derived, seen)
-
-
-def _refuse_leaks(made: Prepared) -> None:
-    if made.response is None:
-        return
-    explained = set(made.sources(made.response))
-    for key, term in made.terms.items():
-        for node in walk(term):
-            if isinstance(node, Name) and (leaked := sorted(explained & set(made.sources(node)))):
-                through = "" if node.variable in explained else f", made from the response '{leaked[0]}',"
-                raise PlanError(
-                    f"'{node.variable}'{through} is among the predictors, and the response '{made.response}' reads it",
-                    place=f"terms.{key}",
-                    text=made.spec.terms[key],
-                    span=node.span,
-                    remedy="Leave it out: it would explain itself.",
-                )
-    for name in made.spec.data.carry:
-        carried = [key for key, term in made.terms.items() if name in made.sources(term)]
-        if carried:
-            raise PlanError(
-                f"'{name}' is carried along, and cannot be a predictor",
-                place=f"terms.{carried[0]}",
-                text=made.spec.terms[carried[0]],
-                remedy="Take it out of carry, or out of the term.",
-            )

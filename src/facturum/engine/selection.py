@@ -18,6 +18,7 @@ from facturum.language.nodes import Node
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"
 NO_VALUE = "no value"
+NO_VALUE_ALONG = "no value in a period that it looks at"
 
 
 @dataclass(frozen=True)
@@ -64,14 +65,23 @@ class LeafSelection:
 
 @dataclass(frozen=True)
 class Selection:
-    """The rows of all leaves; ``parts`` are the places whose values a row needs: the response and each term."""
+    """The rows of all leaves.
+
+    Args:
+        leaves: in their order.
+        parts: the places whose values a row needs: the response and each term.
+        first: how many rows of history stand before those given.
+        looking: the parts that look along time.
+    """
 
     leaves: tuple[LeafSelection, ...]
     parts: tuple[str, ...]
+    first: int = 0
+    looking: frozenset[str] = frozenset()
 
     @property
     def given(self) -> int:
-        return self.leaves[-1].stop
+        return self.leaves[-1].stop - self.first
 
     @property
     def count(self) -> int:
@@ -92,11 +102,16 @@ class Selection:
         """Return the reason that a number stands for, and the place that caused it."""
         if cause < 0:
             return (KEEP_FALSE if cause == -1 else KEEP_MISSING), "rows.keep"
-        return NO_VALUE, self.parts[cause]
+        part = self.parts[cause]
+        return (NO_VALUE_ALONG if part in self.looking else NO_VALUE), part
 
     def source_rows(self) -> Array:
         """Return the source row number of each row of the matrix, counted from 1."""
-        return np.concatenate([leaf.source_rows() for leaf in self.leaves])
+        return self.positions() + (1 - self.first)
+
+    def positions(self) -> Array:
+        """Return the position of each row of the matrix in the table that the plan works on, counted from 0."""
+        return np.concatenate([leaf.source_rows() for leaf in self.leaves]) - 1
 
     def learning_rows(self) -> Mask:
         """Return for each row of the matrix whether it is learned from."""
@@ -105,7 +120,7 @@ class Selection:
 
     def dropped_rows(self) -> tuple[Array, Array]:
         """Return the source row numbers left out, and the numbers of their reasons."""
-        rows = np.concatenate([leaf.dropped + leaf.start + 1 for leaf in self.leaves])
+        rows = np.concatenate([leaf.dropped + (leaf.start + 1 - self.first) for leaf in self.leaves])
         return rows, np.concatenate([leaf.causes for leaf in self.leaves])
 
 
@@ -135,7 +150,8 @@ def select(
     # to see which values are there is so quick that handing leaves to threads costs more
     conditions = made.keep is not None or made.learn is not None
     leaves = run(work, len(ranges), thread_count(threads if conditions else 1), made.where)
-    selection = Selection(tuple(leaves), tuple(parts))
+    looking = frozenset(place for place, part in parts.items() if made.looks_along(part))
+    selection = Selection(tuple(leaves), tuple(parts), made.shaped.first, looking)
     if complete and made.spec.rows.missing == "fail":
         _refuse_missing(selection)
     if not selection.count:
@@ -146,7 +162,7 @@ def select(
 def _select_leaf(
     made: Prepared, source: Source, parts: Sequence[Node], drop: bool, start: int, stop: int
 ) -> LeafSelection:
-    kept, dropped, causes = _kept(made.keep, source, start, stop)
+    kept, dropped, causes = _kept(made.keep, source, start, stop, made.shaped.first)
     rows = source.rows(start, stop, kept)
     missing = np.zeros(len(parts), dtype=np.int64)
     without: Mask | None = None
@@ -180,15 +196,19 @@ def _select_leaf(
     return LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
 
 
-def _kept(keep: Node | None, source: Source, start: int, stop: int) -> tuple[Array | None, Array, Array]:
+def _kept(keep: Node | None, source: Source, start: int, stop: int, first: int) -> tuple[Array | None, Array, Array]:
+    """Return the rows that [rows] keep takes, those it leaves out, and why; rows of history are neither."""
     nothing = np.zeros(0, dtype=np.int64)
+    given = np.arange(max(first - start, 0), stop - start) if first > start else None
     if keep is None:
-        return None, nothing, nothing
-    values = source.rows(start, stop).of(keep).full(stop - start)
-    known = np.ones(stop - start, dtype=bool) if values.valid is None else values.valid
+        return given, nothing, nothing
+    rows = source.rows(start, stop, given)
+    values = rows.of(keep).full(rows.length)
+    known = np.ones(rows.length, dtype=bool) if values.valid is None else values.valid
     holds = truths(values) & known
-    dropped = np.flatnonzero(~holds)
-    return np.flatnonzero(holds), dropped, np.where(known[dropped], -1, -2)
+    dropped, kept = np.flatnonzero(~holds), np.flatnonzero(holds)
+    causes = np.where(known[dropped], -1, -2)
+    return (kept, dropped, causes) if given is None else (given[kept], given[dropped], causes)
 
 
 def _holds(condition: Node | None, source: Source, start: int, stop: int, chosen: Array | None) -> Mask | None:
@@ -217,7 +237,7 @@ def _refuse_missing(selection: Selection) -> None:
 
 def _nothing_left(selection: Selection, made: Prepared) -> DataError:
     told = [
-        f"{count:,} where {place} has {reason}" if reason == NO_VALUE else f"{count:,} where {reason}"
+        f"{count:,} where {place} has {reason}" if place != "rows.keep" else f"{count:,} where {reason}"
         for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])
     ]
     return DataError(

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from facturum.data.conversion import MEANINGS, Take
 from facturum.data.declared import Declaration
 from facturum.data.series import Timing
 from facturum.errors import PlanError, nearest
@@ -25,6 +26,9 @@ class DataSpec(_Section):
     every: Literal["year", "quarter", "month", "week", "day", "hour", "row"] | None = Field(
         None, description="the step of the time variable"
     )
+    week_starts: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = Field(
+        "monday", description="the first day of a week"
+    )
     panel: list[str] = Field([], description="the variables within which a series runs")
     carry: list[str] = Field([], description="variables taken along into the output, never predictors")
     missing_values: list[str] = Field(["", "NA"], description="words that mean a missing value, in text files")
@@ -42,7 +46,11 @@ class DataSpec(_Section):
         """How rows follow one another, where it is said."""
         if self.every is None or (self.time is None and self.every != "row"):
             return None
-        return Timing(self.time, self.every, tuple(self.panel))
+        return Timing(self.time, self.token(self.every), tuple(self.panel))
+
+    def token(self, every: str) -> str:
+        """Return a step as the data room knows it, with the first day of its weeks."""
+        return every if every != "week" or self.week_starts == "monday" else f"week_{self.week_starts[:3]}"
 
 
 class VariableSpec(_Section):
@@ -51,10 +59,11 @@ class VariableSpec(_Section):
     kind: Literal["number", "truth", "category", "ordered", "time", "id"] | None = None
     labels: dict[str, str] | None = Field(None, description="a name for each code")
     order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
+    pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
 
     def declaration(self) -> Declaration:
         """Return the same for the data room."""
-        return Declaration(self.kind, self.labels, self.order)
+        return Declaration(self.kind, self.labels, self.order, self.pattern)
 
 
 class RowsSpec(_Section):
@@ -73,6 +82,55 @@ class StackSpec(_Section):
     labels: list[str] | None = Field(None, description="the categories; the names of the columns where none are given")
 
 
+class TakeSpec(_Section):
+    """How one variable is brought to another step."""
+
+    how: Literal[
+        "mean",
+        "sum",
+        "first",
+        "last",
+        "smallest",
+        "largest",
+        "median",
+        "count",
+        "commonest",
+        "repeat",
+        "linear",
+        "cubic",
+        "spread",
+        "smooth_total",
+        "smooth_mean",
+    ] = Field(description="how its values are made")
+    of: str | None = Field(None, description="the variable of the source; the same name where none is given")
+    at: Literal["start", "middle", "end"] = Field("middle", description="where in its period a dated value lies")
+    partial: Literal["missing", "keep", "drop"] | None = Field(
+        None, description="what becomes of a longer period that is not fully covered"
+    )
+    order: Literal[1, 2] = Field(2, description="of the differences that a smooth path keeps small")
+
+    def take(self, name: str | None = None) -> Take:
+        """Return the same for the data room."""
+        return Take(self.how, self.of or name, self.at, self.partial, self.order)
+
+
+class ConvertSpec(_Section):
+    """The table itself brought to the plan's step."""
+
+    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="the step it comes in")
+    take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+
+
+class SeriesSpec(_Section):
+    """Another table, brought to the plan's step and joined by period."""
+
+    file: str | None = Field(None, description="where it is, relative to the plan")
+    time: str = Field(description="its time variable")
+    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="its step")
+    match: list[str] = Field([], description="the variables to join by, beside the period")
+    take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+
+
 class PlanSpec(_Section):
     """A plan: how each term of a regression is made from the variables of a table."""
 
@@ -82,6 +140,8 @@ class PlanSpec(_Section):
     data: DataSpec = DataSpec()
     variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
     stack: StackSpec | None = Field(None, description="columns stacked under one another before anything else")
+    convert: ConvertSpec | None = Field(None, description="the table itself brought to the plan's step")
+    series: dict[str, SeriesSpec] = Field({}, description="other tables, joined by period under NAME_variable")
     derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
     rows: RowsSpec = RowsSpec()
     terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
@@ -101,6 +161,9 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "data": DataSpec,
     "rows": RowsSpec,
     "stack": StackSpec,
+    "convert": ConvertSpec,
+    "series": SeriesSpec,
+    "take": TakeSpec,
     "variables": VariableSpec,
 }
 
@@ -114,10 +177,10 @@ def spec_from(content: Mapping[str, Any]) -> PlanSpec:
     Example:
         >>> spec_from({"terms": {"price": "log(price)"}}).intercept
         True
-        >>> spec_from({"termz": {}})
+        >>> spec_from({"termz": {}})  # doctest: +ELLIPSIS
         Traceback (most recent call last):
         facturum.errors.PlanError: termz: the plan has no such key; did you mean 'terms'?
-        It may have facturum, response, intercept, data, variables, stack, derived, rows, terms, columns.
+        It may have facturum, response, intercept, data, ...
     """
     terms = content.get("terms")
     if isinstance(terms, Mapping):
@@ -147,13 +210,18 @@ def _plan_error(problem: ValidationError) -> PlanError:
     where = [str(part) for part in first["loc"]]
     place = ".".join(where)
     if first["type"] == "extra_forbidden":
-        section = _SECTIONS["" if len(where) == 1 else where[0]]
+        inner = "take" if "take" in where[:-1] else where[0]
+        section = _SECTIONS["" if len(where) == 1 else inner]
         known = list(section.model_fields)
         what = "the plan has no such key" if len(where) == 1 else f"[{where[0]}] has no such key"
         return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
     if first["type"] == "missing":
-        section = ".".join(where[:-1])
-        return PlanError(f"[{section}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
+        inside = ".".join(where[:-1])
+        if where[-1] == "how":
+            ways = "; ".join(f"{how} ({meaning})" for how, meaning in MEANINGS.items())
+            what = "it is not said how this variable is converted"
+            return PlanError(what, place=inside, remedy=f"Write how = one of: {ways}.")
+        return PlanError(f"[{inside}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
     if first["type"] == "literal_error":
         return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=first["msg"] + ".")
     return PlanError(f"{first['input']!r} will not do here", place=place, remedy=first["msg"] + ".")

@@ -13,7 +13,7 @@ from facturum.engine.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 
 TOP = ("facturum", "response", "intercept")
-SECTIONS = ("data", "variables", "stack", "derived", "rows", "terms", "columns")
+SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "columns")
 
 
 def load_plan(path: str | Path) -> PlanSpec:

@@ -147,7 +147,7 @@ def is_block(expression: Node) -> bool:
     """Return whether an expression has several columns by its form."""
     if isinstance(expression, Arithmetic | Negative):
         return any(is_block(child) for child in expression.children())
-    return isinstance(expression, List) or getattr(type(expression), "many_columns", False)
+    return isinstance(expression, List) or bool(getattr(expression, "many_columns", False))
 
 
 class Arithmetic(Node):

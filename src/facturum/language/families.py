@@ -2,6 +2,7 @@
 
 from facturum.language import (
     across,
+    along,
     bins,
     categories,
     core,
@@ -21,6 +22,7 @@ from facturum.language.nodes import REGISTRY
 __all__ = [
     "REGISTRY",
     "across",
+    "along",
     "bins",
     "categories",
     "core",

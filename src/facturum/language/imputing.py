@@ -11,7 +11,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, label_text, plain_number, sorted_labels
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, operation
+from facturum.language.nodes import Frame, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import (
     TABLE,
     VALUE,
@@ -215,38 +215,41 @@ class Impute(Node):
 
     def _from_neighbours(self, rows: Rows, inner: Values) -> Values:
         """Return the values with neighbours put in; they are looked for among all rows."""
-        whole = rows.whole(self.x)
-        before, after = rows.shared(("neighbours", self), lambda: self._neighbours(rows, whole))
-        before, after = rows.chosen(before), rows.chosen(after)
-        absent = ~inner.valid if inner.valid is not None else np.zeros(rows.length, dtype=bool)
-        data = inner.data.copy()
-        if self.how == "linear":
-            period = rows.series.period
-            fill = absent & (before >= 0) & (after >= 0)
-            a, b = before[fill], after[fill]
-            start, end = whole.numbers()[a], whole.numbers()[b]
-            share = (rows.chosen(period)[fill] - period[a]) / (period[b] - period[a])
-            data = inner.numbers().copy()
-            data[fill] = start + (end - start) * share
-        else:
-            source = before if self.how == "previous" else after
-            fill = absent & (source >= 0)
-            data[fill] = whole.data[source[fill]]
-        valid = ~absent | fill
+        frame = rows.frame(self.x)
+        whole: Values = rows.shared(("along", self), lambda: self._filled_along(frame))
+        at = rows.chosen(frame.find(0))
+        there = at >= 0
+        assert inner.valid is not None
+        data = np.where(inner.valid, inner.data, whole.data[np.maximum(at, 0)])
+        valid = inner.valid | (there & (True if whole.valid is None else whole.valid[np.maximum(at, 0)]))
         return Values(data, None if valid.all() else valid, inner.labels)
 
-    def _neighbours(self, rows: Rows, whole: Values) -> tuple[Array, Array]:
-        """Return for each row of the table the rows it may be filled from; -1 where the run is too long."""
-        there = np.ones(len(rows.series.period), dtype=bool) if whole.valid is None else whole.valid
-        before, after = rows.series.neighbours(there)
+    def _filled_along(self, frame: Frame) -> Values:
+        """Return the values of all rows with neighbours put in, where the run is not too long."""
+        whole, period = frame.whole(self.x), frame.series.period
+        there = np.ones(len(period), dtype=bool) if whole.valid is None else whole.valid
+        before, after = frame.series.neighbours(there)
         if self.limit is not None:
-            first, last = rows.series.last_periods()
-            period = rows.series.period
+            first, last = frame.series.last_periods()
             start = np.where(before >= 0, period[before], first - 1)
             end = np.where(after >= 0, period[after], last + 1)
             long = end - start - 1 > self.limit
             before, after = np.where(long, -1, before), np.where(long, -1, after)
-        return before, after
+        if self.how != "linear":
+            source = before if self.how == "previous" else after
+            fill = ~there & (source >= 0)
+            data = whole.data.copy()
+            data[fill] = whole.data[source[fill]]
+            return Values(data, there | fill, whole.labels)
+        fill = ~there & (before >= 0) & (after >= 0)
+        a, b = before[fill], after[fill]
+        data = whole.numbers().copy()
+        start, end = data[a], data[b]
+        data[fill] = start + (end - start) * ((period[fill] - period[a]) / (period[b] - period[a]))
+        return Values(data, there | fill)
+
+    def looks_at(self) -> tuple[int, ...]:
+        return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.of(self).valid if self.along_time else None

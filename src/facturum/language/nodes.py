@@ -49,11 +49,23 @@ class RowFailure(Exception):
         self.node, self.what, self.rows, self.remedy = node, what, rows, remedy
 
 
+class Frame(Protocol):
+    """The rows among which an expression runs along time: those of the table, or of a joined series."""
+
+    @property
+    def series(self) -> Series: ...
+    def whole(self, node: Node) -> Values: ...
+    def numbers(self, node: Node) -> Values: ...
+    def own(self, offset: int) -> Array: ...
+    def find(self, offset: int) -> Array: ...
+    def refuse_failed(self, node: Node, at: Array) -> None: ...
+
+
 class Rows(Protocol):
     """Some rows of a table, for operations to read: the values of other nodes, and a way to fail.
 
-    Operations along time look at all rows: ``series`` tells who is next to whom, ``whole`` is an expression over all
-    rows, and ``chosen`` returns of something over all rows what belongs to these.
+    Operations along time look at all rows: ``series`` tells who is next to whom, ``frame`` the rows among which an
+    expression runs, and ``chosen`` returns of something over all rows what belongs to these.
     """
 
     @property
@@ -65,7 +77,7 @@ class Rows(Protocol):
     def where(self, chosen: Array) -> Rows: ...
     @property
     def series(self) -> Series: ...
-    def whole(self, node: Node) -> Values: ...
+    def frame(self, node: Node) -> Frame: ...
     def chosen(self, whole: Array) -> Array: ...
     def shared(self, key: Any, make: Callable[[], Any]) -> Any: ...
     def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure: ...
@@ -146,6 +158,10 @@ class Node:
     def along_time(self) -> bool:
         """Whether it looks at other rows of the same unit."""
         return False
+
+    def looks_at(self) -> tuple[int, ...]:
+        """Return at which periods it reads its expressions, counted from the row's own."""
+        return (0,)
 
     def children(self) -> tuple[Node, ...]:
         """Return the expressions this one is made of, in the order of its fields."""

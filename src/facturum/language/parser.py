@@ -20,6 +20,7 @@ LONGEST_TEXT = 64 * 1024
 DEEPEST_BRACKETS = 100
 MOST_NODES = 10_000
 DEEPEST = 200
+LONGEST_RANGE = 1000
 
 _ARITHMETIC: dict[type[ast.operator], type[core.Arithmetic]] = {
     ast.Add: core.Add,
@@ -304,6 +305,17 @@ class _Walker:
             raise self.fail(tree, "variable(..) takes one name in quotes", 'Write variable("snow depth").')
         return core.Name(self._plain(first))
 
+    def _range(self, tree: ast.Call) -> tuple[int, ...]:
+        """Return the whole numbers of ``range(1, 13)``, which ends before its last number."""
+        ends = [arg.value if isinstance(arg, ast.Constant) else None for arg in tree.args]
+        named = isinstance(tree.func, ast.Name) and tree.func.id == "range" and not tree.keywords
+        if not named or len(ends) not in (1, 2) or any(type(end) is not int or abs(end) > 10**6 for end in ends):
+            raise self.fail(tree, "an option is no call", "Write a list; range(1, 13) stands for 1 to 12.")
+        found = range(*[end for end in ends if isinstance(end, int)])
+        if len(found) > LONGEST_RANGE:
+            raise self.fail(tree, f"the range has {len(found):,} numbers", f"Write at most {LONGEST_RANGE}.")
+        return tuple(found)
+
     def _literal(self, tree: ast.expr) -> Any:
         """Return a literal option: lists become tuples, dicts tuples of pairs."""
         if isinstance(tree, ast.Constant):
@@ -314,6 +326,8 @@ class _Walker:
             value = self._plain(tree.operand)
             if isinstance(value, int | float):
                 return -value or 0
+        if isinstance(tree, ast.Call):
+            return self._range(tree)
         if isinstance(tree, ast.List | ast.Tuple):
             return tuple(self._literal(member) for member in tree.elts)
         if isinstance(tree, ast.Dict) and None not in tree.keys:

@@ -10,7 +10,8 @@ import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 
-from facturum.audit.entries import BinsEntry
+from facturum.audit.entries import BinsEntry, PathEntry
+from facturum.data.series import STEPS
 from facturum.errors import DataError
 from facturum.look.plain import figure_text
 from facturum.look.profile import Profile, VariableProfile
@@ -178,3 +179,36 @@ def _save(figure: Figure, path: Path) -> None:
         figure.savefig(path, metadata={"Software": None} if path.suffix.lower() == ".png" else None)
     except (OSError, ValueError) as problem:
         raise DataError(f"{path} could not be written: {problem}", remedy="Name a file that ends in .png.") from None
+
+
+def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:
+    """Draw columns along time over what they are made of, for the first unit.
+
+    Raises:
+        DataError: where the picture cannot be written.
+    """
+    with mpl.rc_context(STYLE):
+        figure = Figure(figsize=(10, 3.4 * len(entries)), dpi=120, layout="constrained")
+        grid = figure.subplots(len(entries), 1, squeeze=False)
+        for at, entry in enumerate(entries):
+            _lines(grid[at][0], entry)
+        _save(figure, path)
+
+
+def _lines(axes: Axes, entry: PathEntry) -> None:
+    periods = sorted({period for line in entry.lines for period in line.periods})
+    place = {period: at for at, period in enumerate(periods)}
+    styles: list[dict[str, Any]] = [
+        {"color": MARK, "linewidth": 2.0, "zorder": 3},
+        {"color": BAR, "linewidth": 1.2, "alpha": 0.8, "marker": ".", "markersize": 4},
+        {"color": FAINT, "linewidth": 0, "marker": "o", "markersize": 5},
+    ]
+    for at, line in enumerate(entry.lines):
+        values = [np.nan if value is None else value for value in line.values]
+        style = styles[2] if line.name.split(" by ")[-1] in STEPS else styles[min(at, 1)]
+        axes.plot([place[period] for period in line.periods], values, label=_plain(line.name), **style)
+    step = max(1, len(periods) // 10)
+    axes.set_xticks(range(0, len(periods), step), periods[::step])
+    within = f", {_plain(entry.unit)}" if entry.unit else ""
+    axes.set_title(f"{_plain(entry.column)}{within}", loc="left")
+    axes.legend(frameon=False, fontsize=9, loc="best")

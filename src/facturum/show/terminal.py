@@ -63,7 +63,7 @@ def rows_view(columns: ColumnMap) -> RenderableType:
         )
     ]
     for part in rows.dropped:
-        where = f" in {part.place}" if part.reason == "no value" else ""
+        where = f" in {part.place}" if part.reason.startswith("no value") else ""
         lines.append(safe(f"{part.rows:>8,} left out: {part.reason}{where}"))
     if not rows.dropped:
         lines.append(Text("no row was left out"))

@@ -1,0 +1,173 @@
+"""What the map says of time: gaps, conversions, and columns along time beside what they are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from facturum.audit.entries import ClockEntry, ConversionEntry, PathEntry, PathLine
+from facturum.data.calendar import period_text
+from facturum.data.declared import declare
+from facturum.data.series import period_numbers
+from facturum.data.values import Array, Kind, label_text
+from facturum.engine.build import Built, BuiltColumn
+from facturum.engine.prepare import Prepared, walk
+from facturum.language.along import AlongTime
+from facturum.language.core import Name, names_in
+from facturum.language.imputing import Impute
+from facturum.language.nodes import Node
+
+MOST_PERIODS = 400
+MOST_PATHS = 24
+
+
+def clock_entry(built: Built) -> ClockEntry | None:
+    """Return how rows follow one another, or None where the plan does not say."""
+    made = built.prepared
+    timing = made.spec.data.timing
+    if timing is None:
+        return None
+    if timing.time is not None and (timing.time not in made.table or made.table[timing.time].kind is not Kind.TIME):
+        return None
+    if not any(made.looks_along(root) for root in made.parts().values()) and not made.shaped.joined:
+        return None
+    series = made.source().series
+    order = series.order
+    unit, period = series.unit[order], series.period[order]
+    starts = np.flatnonzero(np.diff(unit, prepend=-1))
+    ends = np.append(starts[1:], len(unit)) - 1
+    gaps = int((period[ends] - period[starts] + 1).sum()) - len(order) if len(order) else 0
+    dated = timing.every != "row" and len(order) > 0
+    return ClockEntry(
+        time=timing.time,
+        every=timing.every,
+        panel=list(timing.panel),
+        units=len(starts),
+        first=period_text(int(period.min()), timing.every) if dated else None,
+        last=period_text(int(period.max()), timing.every) if dated else None,
+        gaps=gaps,
+        no_period=int((~series.known).sum()),
+        history=made.shaped.first,
+    )
+
+
+def conversion_entries(built: Built) -> list[ConversionEntry]:
+    """Return what conversions did, each variable by itself."""
+    return [
+        ConversionEntry(
+            place=place,
+            variable=report.variable,
+            source=report.source,
+            from_every=report.start,
+            to_every=report.end,
+            how=report.how,
+            at=report.at,
+            values=report.values,
+            periods=report.periods,
+            partial=report.partial,
+            partial_as=report.partial_as,
+            least_cover=report.least_cover,
+            reads_later=report.reads_later,
+        )
+        for place, report in built.prepared.shaped.converted
+    ]
+
+
+def conversion_warnings(built: Built) -> Iterator[str]:
+    """Say which conversions read what would not have been known, and which periods were not fully covered."""
+    made = built.prepared
+    used = {name for root in made.parts().values() for name in made.sources(root)}
+    forecast = made.spec.rows.learn is not None or made.shaped.first > 0
+    for _, report in made.shaped.converted:
+        if report.variable not in used:
+            continue
+        if report.reads_later and forecast:
+            yield (
+                f"{report.variable} is made by '{report.how}', which reads later {report.start}s: for the rows not "
+                "learned from, the future would not have been known."
+            )
+        if report.partial:
+            became = {"missing": "are missing", "keep": "are made of what is there", "drop": "are left out"}
+            yield (
+                f"{report.variable}: {report.partial:,} {report.end}s are not fully covered (the least to "
+                f"{100 * (report.least_cover or 0):.0f} %) and {became[report.partial_as or 'keep']}."
+            )
+
+
+def path_entries(built: Built) -> list[PathEntry]:
+    """Return, for columns along time and of joined series, their first unit beside what they are made of."""
+    made = built.prepared
+    timing = made.spec.data.timing
+    if timing is None or timing.time is None or timing.every == "row" or clock_entry(built) is None:
+        return []
+    found: list[PathEntry] = []
+    for column in built.columns:
+        if column.column is not None:
+            found += _paths(made, column, column.column.formula)
+    return found[:MOST_PATHS]
+
+
+def _paths(made: Prepared, column: BuiltColumn, formula: Node) -> Iterator[PathEntry]:
+    """Yield a column along time beside what it is made of, and each joined variable beside its source."""
+    inner = _inner(made, formula)
+    joined = [name for name in names_in(formula) if name in made.source().origins]
+    if (inner is None and not joined) or not _numeric(made, formula):
+        return
+    series = made.source().series
+    rows = series.order[series.unit[series.order] == series.unit[series.order[0]]][:MOST_PERIODS]
+    texts = [period_text(int(period), series.every) for period in series.period[rows].tolist()]
+    names = [made.table[name] for name in made.spec.data.panel]
+    unit = ", ".join(label_text(v.labels[v.data[rows[0]]]) if v.labels else str(v.data[rows[0]]) for v in names)
+    if inner is not None and _numeric(made, inner):
+        lines = [(column.name, formula), (inner.subject(), inner)]
+        drawn = [PathLine(name=name, periods=texts, values=_values(made, node, rows)) for name, node in lines]
+        yield PathEntry(term=column.term, column=column.name, unit=unit, lines=drawn)
+    for name in joined:
+        source = _source_line(made, name)
+        own = PathLine(name=name, periods=texts, values=_values(made, Name(name), rows))
+        lines_of = [own] if source is None else [own, source]
+        yield PathEntry(term=column.term, column=name, unit=unit, lines=lines_of)
+
+
+def _inner(made: Prepared, formula: Node) -> Node | None:
+    """Return what an operation along time is taken of."""
+    for node in walk(formula):
+        if isinstance(node, AlongTime | Impute) and node.along_time:
+            return node.x
+        if isinstance(node, Name) and node.variable in made.derived:
+            inner = _inner(made, made.derived[node.variable])
+            if inner is not None:
+                return inner
+    return None
+
+
+def _numeric(made: Prepared, node: Node) -> bool:
+    return made.scope().of(node).kind.numeric
+
+
+def _values(made: Prepared, node: Node, rows: Array) -> list[float | None]:
+    found = made.source().rows(0, made.table.length, rows).of(node).full(len(rows))
+    there = np.ones(len(rows), dtype=bool) if found.valid is None else found.valid
+    return [float(v) if ok else None for v, ok in zip(found.numbers(), there, strict=True)]
+
+
+def _source_line(made: Prepared, name: str) -> PathLine | None:
+    """Return the source values of a joined variable, each at the period in which its own begins."""
+    series = next(s for s in made.shaped.joined if name in s.variables)
+    spec = made.spec.series[series.name]
+    table = made.given.series[series.name]
+    take = spec.take[name.removeprefix(f"{series.name}_")]
+    source = take.of or name.removeprefix(f"{series.name}_")
+    if spec.match or table[source].kind is not Kind.NUMBER or len(table) > MOST_PERIODS:
+        return None
+    time = declare(table, {}, spec.time)[spec.time]
+    step = made.source().series.every
+    order = np.argsort(time.data, kind="stable")
+    values = table[source]
+    missing = values.missing_rows()
+    return PathLine(
+        name=f"{source} by {spec.every}",
+        periods=[period_text(int(p), step) for p in period_numbers(time.data[order], step).tolist()],
+        values=[None if missing[at] else float(values.data[at]) for at in order.tolist()],
+    )

@@ -1,0 +1,267 @@
+"""Series brought to longer or shorter periods, each variable as told."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.data.lengthening import LONGER, aggregated, shared_days
+from facturum.data.series import Series, Timing, period_numbers, series_of
+from facturum.data.shortening import SHORTER, refined
+from facturum.data.spans import HOUR, nests, start_hours
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, Mask
+from facturum.data.variable import Variable
+from facturum.errors import DataError, PlanError, nearest
+
+READS_LATER = ("linear", "cubic", "smooth_total", "smooth_mean")
+MEANINGS = {
+    "mean": "the average, for prices, rates and levels",
+    "sum": "the total, for amounts that add up",
+    "first": "the first value",
+    "last": "the last value, for stocks",
+    "smallest": "the smallest value",
+    "largest": "the largest value",
+    "median": "the middle value",
+    "count": "how many values there are",
+    "commonest": "the value that occurs most often",
+    "repeat": "the same value in each shorter period",
+    "linear": "straight lines through dated values",
+    "cubic": "a smooth curve through dated values",
+    "spread": "a total divided by days",
+    "smooth_total": "the smoothest path whose totals are those given",
+    "smooth_mean": "the smoothest path whose means are those given",
+}
+SAME_KIND = ("first", "last", "commonest", "repeat")
+
+
+@dataclass(frozen=True)
+class Take:
+    """How one variable is converted.
+
+    Args:
+        how: one of `MEANINGS`.
+        of: the variable of the source; its own name where none is given.
+        at: where in its period a dated value lies: start, middle or end.
+        partial: what becomes of a longer period that is not fully covered: missing, keep or drop.
+        order: of the differences that a smooth path keeps small, 1 or 2.
+    """
+
+    how: str
+    of: str | None = None
+    at: str = "middle"
+    partial: str | None = None
+    order: int = 2
+
+
+@dataclass(frozen=True)
+class Converted:
+    """What a conversion did to one variable.
+
+    Args:
+        variable, source: its new name, and that of the source.
+        start, end: the step that it came in, and the plan's.
+        how, at: as told.
+        values: how many source values stand behind it.
+        periods: how many periods it has a value in.
+        partial: how many periods were not fully covered, and what became of them.
+        least_cover: the smallest share of a period that was covered, of those not fully covered.
+        reads_later: whether a value reads a later period of the source.
+    """
+
+    variable: str
+    source: str
+    start: str
+    end: str
+    how: str
+    at: str | None
+    values: int
+    periods: int
+    partial: int
+    partial_as: str | None
+    least_cover: float | None
+    reads_later: bool
+
+
+def convert(
+    table: Table, timing: Timing, to: str, takes: Mapping[str, Take], place: str
+) -> tuple[Table, list[Converted]]:
+    """Return a table at another step, and what was done to each variable.
+
+    Args:
+        table: the source, with its time variable.
+        timing: its time, its step, and what a series runs within.
+        to: the step wanted.
+        takes: for each variable of the result, how it is made.
+        place: where the plan says so, for messages.
+
+    Raises:
+        PlanError: for a way that does not go in that direction.
+        DataError: for a variable that is not there or of the wrong kind, and a period that occurs twice.
+
+    Example:
+        >>> days = Table.of({"month": ["2023-01", "2023-02", "2023-03"], "stays": [4.0, 5.0, 6.0]})
+        >>> from facturum.data.declared import declare
+        >>> made, _ = convert(declare(days, {}, "month"), Timing("month", "month"), "quarter", {"stays": Take("sum",
+        ...     partial="missing")}, "convert")
+        >>> made["stays"].data.tolist()
+        [15.0]
+    """
+    if timing.time is None or "row" in (timing.every, to):
+        raise PlanError(
+            "rows that follow one another as they stand have no periods to convert", place=place,
+            remedy="Name a time variable and its step.",
+        )  # fmt: skip
+    for name, take in takes.items():
+        _check_take(name, take, table, timing, to, place)
+    series = series_of(table, timing)
+    longer = nests(timing.every, to)
+    shorter = nests(to, timing.every)
+    order = series.order
+    unit, period = series.unit[order], series.period[order]
+    spans = _Spans(unit, period, timing.every, to, longer, shorter)
+    found: dict[str, Variable] = {}
+    reports: list[Converted] = []
+    dropped = np.zeros(len(spans.unit), dtype=bool)
+    for name, take in takes.items():
+        source = table[take.of or name].take(order)
+        made, report, out = _taken(name, source, take, spans, timing.every, to)
+        found[name] = made
+        reports.append(report)
+        dropped |= out
+    return _assembled(table, timing, series, spans, found, dropped), reports
+
+
+@dataclass(frozen=True)
+class _Spans:
+    """The periods of the source (sorted by unit and period), and those wanted."""
+
+    source_unit: Array
+    source: Array
+    every: str
+    to: str
+    longer: bool
+    shorter: bool
+
+    @property
+    def unit(self) -> Array:
+        return self._wanted[0]
+
+    @property
+    def period(self) -> Array:
+        return self._wanted[1]
+
+    @property
+    def _wanted(self) -> tuple[Array, Array]:
+        units, firsts = np.unique(self.source_unit, return_index=True)
+        lasts = np.append(firsts[1:], len(self.source_unit)) - 1
+        low = period_numbers(start_hours(self.source[firsts], self.every) * HOUR, self.to)
+        high = period_numbers((start_hours(self.source[lasts] + 1, self.every) - 1) * HOUR, self.to)
+        sizes = high - low + 1
+        unit = np.repeat(units, sizes)
+        inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+        return unit, np.repeat(low, sizes) + inside
+
+
+def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, place: str) -> None:
+    where = f"{place}.take.{name}"
+    source = take.of or name
+    if source not in table:
+        raise DataError(
+            f"the source has no variable '{source}'{nearest(source, list(table.variables))}",
+            place=where,
+            remedy='Correct the name, or name it with of = "..".',
+        )
+    if timing.every == to:
+        return
+    longer, shorter = nests(timing.every, to), nests(to, timing.every)
+    fitting = LONGER if longer else SHORTER if shorter else ("sum", "mean")
+    if take.how not in fitting:
+        way = "longer" if longer else "shorter" if shorter else "overlapping"
+        hint = {"sum": "spread or smooth_total", "mean": "repeat or smooth_mean"}.get(take.how, "")
+        raise PlanError(
+            f"'{take.how}' does not bring {timing.every}s to {way} periods ({to}s)"
+            + (f": write {hint}" if shorter and hint else ""),
+            place=where,
+            remedy="There are " + "; ".join(f"{how} ({MEANINGS[how]})" for how in fitting) + ".",
+        )
+    if not shorter and take.partial is None and take.how != "count":
+        raise PlanError(
+            f"it is not said what becomes of a {to} that is not fully covered",
+            place=where,
+            remedy='Write partial = "missing" (it has no value), "keep" (made of what is there) or "drop" (left out).',
+        )
+    kind = table[source].kind
+    if take.how not in (*SAME_KIND, "count") and not kind.numeric:
+        raise DataError(
+            f"'{source}' is {kind.with_article}, and '{take.how}' needs a number",
+            place=where,
+            remedy="Write " + ", ".join(how for how in fitting if how in (*SAME_KIND, "count")) + ".",
+        )
+
+
+def _taken(
+    name: str, source: Variable, take: Take, spans: _Spans, every: str, to: str
+) -> tuple[Variable, Converted, Mask]:
+    """Return a converted variable, what was done to it, and which of the periods wanted are left out."""
+    present = ~source.missing_rows()
+    numeric = take.how not in SAME_KIND and take.how != "count"
+    data = source.data.astype(np.float64) if numeric else source.data
+    cover: Array | None = None
+    if spans.shorter and every != to:
+        made, there = refined(
+            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how, take.at,
+            take.order,
+        )  # fmt: skip
+    elif spans.longer:
+        made, there, cover = aggregated(
+            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how
+        )
+    else:
+        made, there, cover = shared_days(
+            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how
+        )
+    dropped = np.zeros(len(there), dtype=bool)
+    partial, least = 0, None
+    if cover is not None and every != to:
+        incomplete = there & (cover < 1)
+        partial = int(incomplete.sum())
+        least = float(cover[incomplete].min()) if partial else None
+        if take.partial == "missing":
+            there = there & ~incomplete
+        elif take.partial == "drop":
+            dropped = incomplete
+    kind = Kind.NUMBER if numeric or take.how == "count" else source.kind
+    if kind.categorical:
+        made = np.where(there, made, -1)
+    variable = Variable(
+        name, kind, made, None if there.all() else there, source.labels if kind.categorical else None,
+        f"{source.name}, {take.how} of {every}s",
+    )  # fmt: skip
+    report = Converted(
+        name, source.name, every, to, take.how, take.at if take.how in ("linear", "cubic") else None,
+        int(present.sum()), int(there.sum()), partial, take.partial if cover is not None else None, least,
+        take.how in READS_LATER,
+    )  # fmt: skip
+    return variable, report, dropped
+
+
+def _assembled(
+    table: Table, timing: Timing, series: Series, spans: _Spans, found: Mapping[str, Variable], dropped: Mask
+) -> Table:
+    """Return the table of converted variables beside their time and panel; units in the order of the source."""
+    assert timing.time is not None
+    first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
+    np.minimum.at(first, series.unit, np.arange(table.length))
+    order = np.lexsort((spans.period, first[spans.unit]))
+    order = order[~dropped[order]]
+    rows = first[spans.unit[order]]
+    moments = start_hours(spans.period[order], spans.to) * HOUR
+    made: dict[str, Variable] = {timing.time: Variable(timing.time, Kind.TIME, moments, storage=f"{spans.to}s")}
+    for name in timing.panel:
+        made[name] = table[name].take(rows)
+    for name, variable in found.items():
+        made[name] = variable.take(order)
+    return Table(made, len(order), f"{table.source}, by {spans.to}")

@@ -1,0 +1,108 @@
+"""Other tables joined to the plan's by unit and period."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.data.series import Series, Timing, series_of
+from facturum.data.table import Table
+from facturum.data.values import Array, Kind, label_text
+from facturum.data.variable import Variable
+from facturum.errors import DataError, nearest
+
+
+@dataclass(frozen=True)
+class JoinedSeries:
+    """A table at the plan's step, and how rows of the plan's table find its rows.
+
+    Args:
+        name: of the series.
+        table: at the plan's step, its variables named ``NAME_variable``.
+        timing: its time, the plan's step, and what it is matched by.
+        variables: the names of the joined variables.
+        unit: for each row of the plan's table the unit in the series; -1 where it has none.
+    """
+
+    name: str
+    table: Table
+    timing: Timing
+    variables: tuple[str, ...]
+    unit: Array
+
+
+def join(main: Table, main_series: Series, name: str, table: Table, timing: Timing) -> tuple[Table, JoinedSeries]:
+    """Return the plan's table with the variables of a series beside it, by period and matching variables.
+
+    Args:
+        main: the plan's table.
+        main_series: its rows by unit and period.
+        name: of the series.
+        table: the series at the plan's step.
+        timing: its time, the plan's step, and what it is matched by.
+
+    Raises:
+        DataError: where a match is missing on one side, a period occurs twice, or no period is common to both.
+    """
+    place = f"series.{name}"
+    for match in timing.panel:
+        if match not in main:
+            raise DataError(
+                f"the table has no variable '{match}' to match by{nearest(match, list(main.variables))}",
+                place=f"{place}.match",
+                remedy="Match by variables that both tables have.",
+            )
+    series = series_of(table, timing)
+    taken = tuple(v.name for v in table if v.name not in (timing.time, *timing.panel))
+    for variable in taken:
+        if variable in main:
+            raise DataError(
+                f"the table has a variable '{variable}' already", place=place, remedy="Give the series another name."
+            )
+    unit = _units([main[m] for m in timing.panel], [table[m] for m in timing.panel], series, main.length)
+    at = series.lookup(unit, main_series.period, main_series.known)
+    if not (at >= 0).any():
+        raise DataError(
+            f"the series '{name}' has no {timing.every} in common with the table",
+            place=place,
+            remedy="Look at its time, its step, and what it is matched by.",
+        )
+    found = dict(main.variables)
+    for variable in taken:
+        found[variable] = at_rows(table[variable], at)
+    return Table(found, main.length, main.source), JoinedSeries(name, table, timing, taken, unit)
+
+
+def at_rows(variable: Variable, at: Array) -> Variable:
+    """Return a variable at some rows; -1 is missing."""
+    made = variable.take(np.maximum(at, 0))
+    missing = made.missing_rows() | (at < 0)
+    data = np.where(at < 0, -1, made.data) if made.kind.categorical else made.data
+    return Variable(made.name, made.kind, data, ~missing if missing.any() else None, made.labels, made.storage)
+
+
+def _units(main: Sequence[Variable], own: Sequence[Variable], series: Series, length: int) -> Array:
+    """Return for each row of the plan's table the number of its unit in the series."""
+    if not main:
+        return np.zeros(length, dtype=np.int64)
+    keys: dict[tuple[object, ...], int] = {}
+    for row, unit in enumerate(series.unit.tolist()):
+        keys.setdefault(tuple(_cell(variable, row) for variable in own), unit)
+    distinct: Array = np.zeros(length, dtype=np.int64)
+    for variable in main:
+        _, codes = np.unique(np.where(variable.missing_rows(), -1, variable.data), return_inverse=True)
+        _, distinct = np.unique(distinct * (int(codes.max(initial=0)) + 1) + codes, return_inverse=True)
+    _, first = np.unique(distinct, return_index=True)
+    found = np.array([keys.get(tuple(_cell(variable, row) for variable in main), -1) for row in first.tolist()])
+    units: Array = found[distinct]
+    return units
+
+
+def _cell(variable: Variable, row: int) -> object:
+    """Return a cell so that it equals the same cell of another table."""
+    value = variable.data[row]
+    if variable.labels is not None:
+        return None if value < 0 else label_text(variable.labels[value])
+    return value.item() if variable.kind is not Kind.NUMBER else label_text(float(value))

@@ -1,0 +1,81 @@
+"""Values of longer periods brought to shorter ones."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from facturum.data.spans import inner_periods, start_hours
+from facturum.data.values import Array, FloatArray, Mask
+from facturum.numerics.paths import cubic_values, linear_values, smoothest_path
+
+SHORTER = ("repeat", "linear", "cubic", "spread", "smooth_total", "smooth_mean")
+
+
+def refined(
+    data: Array,
+    present: Mask,
+    unit: Array,
+    period: Array,
+    every: str,
+    to_unit: Array,
+    to_period: Array,
+    to: str,
+    how: str,
+    at: str,
+    order: int,
+) -> tuple[Array, Mask]:
+    """Return values by shorter periods, and which of them have one.
+
+    Lines, curves and paths run through neighbouring periods; a period without a value parts them.
+
+    Args:
+        data, present, unit, period: of the source, sorted by unit and period.
+        every: its step.
+        to_unit, to_period: the periods wanted, sorted likewise.
+        to: their step.
+        how: one of `SHORTER`.
+        at: where in its period a dated value lies.
+        order: of the differences that a smooth path keeps small.
+    """
+    made: Array = np.zeros(len(to_unit), dtype=data.dtype)
+    there = np.zeros(len(to_unit), dtype=bool)
+    first, after = inner_periods(period, every, to)
+    unit_starts = np.searchsorted(to_unit, np.unique(unit))
+    offset = dict(zip(np.unique(unit).tolist(), unit_starts.tolist(), strict=True))
+    for start, stop in _runs(present, unit, period):
+        base = offset[int(unit[start])] - int(to_period[offset[int(unit[start])]])
+        begin, end = base + int(first[start]), base + int(after[stop - 1])
+        sizes = (after - first)[start:stop]
+        own = data[start:stop]
+        if how == "repeat":
+            values = np.repeat(own, sizes)
+        elif how == "spread":
+            hours = start_hours(to_period[begin:end] + 1, to) - start_hours(to_period[begin:end], to)
+            whole = start_hours(period[start:stop] + 1, every) - start_hours(period[start:stop], every)
+            values = np.repeat(own / whole, sizes) * hours
+        elif how in ("smooth_total", "smooth_mean"):
+            values = smoothest_path(own if how == "smooth_total" else own * sizes, sizes, order)
+        else:
+            values = _through(own, first[start:stop], after[start:stop], how, at)
+        made[begin:end] = np.where(np.isfinite(values), values, 0) if values.dtype.kind == "f" else values
+        there[begin:end] = np.isfinite(values) if values.dtype.kind == "f" else True
+    return made, there
+
+
+def _runs(present: Mask, unit: Array, period: Array) -> list[tuple[int, int]]:
+    """Return start and stop of each run of neighbouring periods with values."""
+    rows = np.flatnonzero(present)
+    if not len(rows):
+        return []
+    parted = (np.diff(rows) > 1) | (np.diff(unit[rows]) != 0) | (np.diff(period[rows]) != 1)
+    starts = np.concatenate([[0], np.flatnonzero(parted) + 1])
+    stops = np.append(starts[1:], len(rows))
+    return [(int(rows[a]), int(rows[b - 1]) + 1) for a, b in zip(starts, stops, strict=True)]
+
+
+def _through(values: FloatArray, first: Array, after: Array, how: str, at: str) -> FloatArray:
+    """Return the line or curve through values that are dated at the start, the middle or the end of their period."""
+    places = {"start": first, "middle": (first + after - 1) / 2, "end": after - 1}
+    positions = places[at].astype(np.float64) - float(first[0])
+    wanted = np.arange(int(after[-1] - first[0]), dtype=np.float64)
+    return (linear_values if how == "linear" else cubic_values)(positions, values, wanted)

@@ -1,0 +1,58 @@
+"""Where periods begin and how long they are."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from facturum.data.calendar import first_day
+from facturum.data.series import period_numbers
+from facturum.data.values import Array
+
+HOUR = 3_600_000_000
+_INSIDE = {
+    "hour": ("day", "week", "month", "quarter", "year"),
+    "day": ("week", "month", "quarter", "year"),
+    "week": (),
+    "month": ("quarter", "year"),
+    "quarter": ("year",),
+    "year": (),
+}
+
+
+def nests(short: str, long: str) -> bool:
+    """Return whether each period of one step lies within one of the other, the same step included.
+
+    Example:
+        >>> nests("month", "year"), nests("week", "month"), nests("day", "week")
+        (True, False, True)
+    """
+    return short == long or long.partition("_")[0] in _INSIDE.get(short.partition("_")[0], ())
+
+
+def start_hours(numbers: Array, step: str) -> Array:
+    """Return the hour, counted from 1970, at which each period begins.
+
+    Example:
+        >>> start_hours(np.array([0, 1]), "month").tolist()
+        [0, 744]
+    """
+    if step == "hour":
+        return numbers.astype(np.int64)
+    if step == "day":
+        return numbers.astype(np.int64) * 24
+    if step.startswith("week"):
+        return (numbers.astype(np.int64) * 7 + first_day(step)) * 24
+    months = numbers.astype(np.int64) * {"month": 1, "quarter": 3, "year": 12}[step]
+    days: Array = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    return days * 24
+
+
+def inner_periods(numbers: Array, long: str, short: str) -> tuple[Array, Array]:
+    """Return the first of the shorter periods within each longer one, and the first after it.
+
+    Example:
+        >>> [part.tolist() for part in inner_periods(np.array([0]), "quarter", "month")]
+        [[0], [3]]
+    """
+    first = period_numbers(start_hours(numbers, long) * HOUR, short)
+    return first, period_numbers(start_hours(numbers + 1, long) * HOUR, short)

@@ -1,0 +1,133 @@
+"""The table that a plan works on: history before it, columns stacked, periods converted, series joined."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from facturum.data.appending import append, without_overlap
+from facturum.data.conversion import Converted, convert
+from facturum.data.declared import declare, unknown_declarations
+from facturum.data.joining import JoinedSeries, join
+from facturum.data.reshaping import stack
+from facturum.data.series import Timing, series_of
+from facturum.data.table import Table
+from facturum.engine.spec import PlanSpec, SeriesSpec
+from facturum.errors import DataError
+
+
+@dataclass(frozen=True)
+class Given:
+    """The tables that a plan is given.
+
+    Args:
+        table: the rows that become rows of the matrix.
+        series: the tables of the plan's series, by name.
+        history: earlier rows, which only operations along time look at.
+    """
+
+    table: Table
+    series: Mapping[str, Table] = field(default_factory=dict)
+    history: Table | None = None
+
+
+@dataclass(frozen=True)
+class Shaped:
+    """The table that a plan works on.
+
+    Args:
+        table: all rows, those of history first.
+        first: how many rows of history there are.
+        joined: the series beside it.
+        converted: what conversions did, by the place in the plan.
+    """
+
+    table: Table
+    first: int = 0
+    joined: tuple[JoinedSeries, ...] = ()
+    converted: tuple[tuple[str, Converted], ...] = ()
+
+
+def shape(spec: PlanSpec, given: Given) -> Shaped:
+    """Return the table that a plan works on.
+
+    Raises:
+        PlanError: for a conversion that has no meaning.
+        DataError: where a table is empty or does not fit what the plan says of it.
+    """
+    for table in (given.table, *([given.history] if given.history is not None else [])):
+        if not table.length or not table.variables:
+            raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
+    table, converted = _own_shape(spec, given.table)
+    first = 0
+    if given.history is not None:
+        history, _ = _own_shape(spec, given.history)
+        if spec.data.timing is None or spec.data.time is None:
+            raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
+        history = without_overlap(history, table, spec.data.timing)
+        first = history.length
+        table = append(history, table)
+    shaped = Shaped(table, first, (), tuple(("convert", report) for report in converted))
+    for name, series in spec.series.items():
+        shaped = _joined(spec, shaped, name, series, given.series)
+    return shaped
+
+
+def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
+    """Return one table as the plan declares, stacks and converts it."""
+    declarations = {name: v.declaration() for name, v in spec.variables.items()}
+    first = {name: d for name, d in declarations.items() if name in given}
+    table = declare(given, first, spec.data.time)
+    if spec.stack is not None:
+        table = stack(table, spec.stack.into, spec.stack.which, spec.stack.labels)
+    reports: list[Converted] = []
+    if spec.convert is not None and spec.data.time is not None and spec.data.every is not None:
+        timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
+        takes = {name: take.take() for name, take in spec.convert.take.items()}
+        table, reports = convert(table, timing, spec.data.token(spec.data.every), takes, "convert")
+    rest = {name: d for name, d in declarations.items() if name not in given}
+    series = tuple(f"{name}_" for name in spec.series)
+    if not spec.resolved:
+        unknown_declarations(table, {name: d for name, d in rest.items() if not name.startswith(series or ("\0",))})
+    return declare(table, rest, spec.data.time), reports
+
+
+def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
+    place = f"series.{name}"
+    timing = spec.data.timing
+    if timing is None or spec.data.time is None or timing.every == "row":
+        raise DataError(
+            "a series is joined by period, and the plan names no time",
+            place=place,
+            remedy="Write [data] time and every.",
+        )
+    if name not in tables:
+        raise DataError(
+            f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
+        )
+    own = declare(tables[name], {}, series.time)
+    for needed in (series.time, *series.match):
+        own[needed]  # tells that it is not there
+    takes = {target: take.take(target) for target, take in series.take.items()}
+    source = Timing(series.time, spec.data.token(series.every), tuple(series.match))
+    made, reports = convert(own, source, timing.every, takes, place)
+    renamed = {
+        (v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"): replace(
+            v, name=v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"
+        )
+        for v in made
+    }
+    table, joined = join(
+        shaped.table,
+        series_of(shaped.table, timing),
+        name,
+        replace(made, variables=renamed),
+        Timing(series.time, timing.every, tuple(series.match)),
+    )
+    named = [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
+    return Shaped(table, shaped.first, (*shaped.joined, joined), (*shaped.converted, *named))
+
+
+def given_of(given: Table | Given) -> Given:
+    """Return tables as what a plan is given."""
+    return given if isinstance(given, Given) else Given(given)

@@ -1,0 +1,316 @@
+"""What lies before and after in time, within a unit: lags, leads, differences, moving averages."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.values import Array, Kind, Mask, Values, both
+from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
+from facturum.language.options import Accept, argument, either, one_of, option, whole_from
+from facturum.language.reading import Logged, Reading, Unit
+
+MOST_SHIFTS = 1000
+
+
+def _is_shift(value: object) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**31
+
+
+SHIFTS = Accept(
+    "a number of periods, or a list of them",
+    lambda value: (
+        _is_shift(value)
+        or (isinstance(value, tuple) and 0 < len(value) <= MOST_SHIFTS and all(_is_shift(each) for each in value))
+    ),
+)
+
+
+class AlongTime(Node):
+    """An operation that looks at other periods of the same unit."""
+
+    family: ClassVar[str] = "time"
+    x: Node
+
+    @property
+    def along_time(self) -> bool:
+        return True
+
+    def along(self, frame: Frame, rows: Rows) -> Values:
+        """Return the values for all rows of the frame that the expression runs in."""
+        raise NotImplementedError
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        need_number(self, self.x, kinds)
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        frame = rows.frame(self.x)
+        whole: Values = rows.shared(("along", self), lambda: self.along(frame, rows))
+        found = _taken(whole, rows.chosen(frame.find(0)))
+        return finite(self, rows, found.data, found.valid) if found.labels is None else found
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.of(self).valid
+
+    def reading(self) -> Reading:
+        return Unit(self.subject())
+
+
+def _taken(whole: Values, at: Array) -> Values:
+    """Return values at some places; -1 has none."""
+    there = at >= 0
+    if whole.valid is not None and len(whole.valid):
+        there = there & whole.valid[np.maximum(at, 0)]
+    data = whole.data[np.maximum(at, 0)] if len(whole.data) else np.zeros(len(at))
+    return Values(data, None if there.all() else there, whole.labels)
+
+
+class Shifted(AlongTime):
+    """A value of another period; several shifts make a block of columns."""
+
+    sign: ClassVar[int]
+    k: int | tuple[int, ...]
+
+    @property
+    def many_columns(self) -> bool:
+        """Whether there are several shifts."""
+        return isinstance(self.k, tuple)
+
+    def _shifts(self) -> tuple[int, ...]:
+        return self.k if isinstance(self.k, tuple) else (self.k,)
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        found = kinds.of(self.x)
+        if found.block:
+            raise self.x.fail(f"{self.name} works on one variable, and '{self.x}' is a block of several columns")
+        other = "lead" if self.sign < 0 else "lag"
+        for shift in self._shifts():
+            if shift < 1:
+                what = "the row's own period" if shift == 0 else f"{-shift} periods the other way"
+                raise self.fail(
+                    f"{self.name} counts periods from 1, and {shift} is {what}",
+                    f"Write {self.x} itself, or {other}({self.x}, {max(-shift, 1)}).",
+                )
+        if len(set(self._shifts())) < len(self._shifts()):
+            raise self.fail("a shift is named twice", "Name each once.")
+        if isinstance(self.k, tuple):
+            if found.kind.categorical:
+                raise self.fail("several shifts of a category have no meaning", "Write a term for each shift.")
+            return Type(Kind.NUMBER, block=True)
+        return found
+
+    def values(self, rows: Rows) -> Values:
+        assert isinstance(self.k, int)
+        frame = rows.frame(self.x)
+        at = rows.chosen(frame.find(self.sign * self.k))
+        whole = frame.whole(self.x)
+        frame.refuse_failed(self.x, at)
+        return _taken(whole, at)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        if not isinstance(self.k, tuple):
+            return super().valid(rows)
+        valid: Mask | None = None
+        for shift in self.k:
+            valid = both(valid, rows.valid(self.replaced(k=shift)))
+        return valid
+
+    def columns(self) -> tuple[Column, ...]:
+        if not isinstance(self.k, tuple):
+            return (Column((), self, self.reading()),)
+        each = [self.replaced(k=shift) for shift in self.k]
+        return tuple(Column((("operation", f"{self.name}{node.k}"),), node, node.reading()) for node in each)
+
+    def looks_at(self) -> tuple[int, ...]:
+        return tuple(self.sign * shift for shift in self._shifts())
+
+    def reading(self) -> Reading:
+        inner = self.x.reading()
+        return (
+            Logged(f"{inner.subject} {self._when()}", inner.shift) if isinstance(inner, Logged) else super().reading()
+        )
+
+    def subject(self) -> str:
+        return f"{self.x.subject()} {self._when()}"
+
+    def _when(self) -> str:
+        count = self.k if isinstance(self.k, int) else 0
+        return f"{count} {'period' if count == 1 else 'periods'} {'before' if self.sign < 0 else 'later'}"
+
+
+@operation
+class Lag(Shifted):
+    """The value of `k` periods before, within the unit; a period that is not there gives no value.
+
+    With a list of periods, or `range(1, 13)`, a column for each.
+
+    Example: `lag(stays, 12)`, `lag(price, [1, 2, 3])`, `lag(log(stays), range(1, 13))`.
+    """
+
+    sign: ClassVar[int] = -1
+    x: Node = argument("any variable")
+    k: int | tuple[int, ...] = option(SHIFTS, "how many periods before")
+
+
+@operation
+class Lead(Shifted):
+    """The value of `k` periods later, within the unit; a period that is not there gives no value.
+
+    Example: `lead(price, 1)`.
+    """
+
+    sign: ClassVar[int] = 1
+    x: Node = argument("any variable")
+    k: int | tuple[int, ...] = option(SHIFTS, "how many periods later")
+
+
+@operation
+class Difference(AlongTime):
+    """The change since `step` periods before, taken `order` times.
+
+    Example: `difference(stays)`, `difference(log(stays), step=12)`, `difference(price, order=2)`.
+    """
+
+    x: Node = argument("a number")
+    order: int = option(whole_from(1, 10), "how often the difference is taken", default=1)
+    step: int = option(whole_from(1), "how many periods lie between", default=1)
+
+    def along(self, frame: Frame, rows: Rows) -> Values:
+        found = frame.numbers(self.x)
+        before = frame.own(-self.step)
+        for _ in range(self.order):
+            earlier = _taken(found, before)
+            with np.errstate(all="ignore"):
+                found = Values(np.subtract(found.data, earlier.data), both(found.valid, earlier.valid))
+        return found
+
+    def looks_at(self) -> tuple[int, ...]:
+        return tuple(-self.step * number for number in range(self.order + 1))
+
+    def subject(self) -> str:
+        since = "the period before" if self.step == 1 else f"{self.step} periods before"
+        again = "" if self.order == 1 else f", taken {self.order} times"
+        return f"change of {self.x.subject()} since {since}{again}"
+
+
+@operation
+class PercentChange(AlongTime):
+    """The change since `step` periods before, in percent of the value then; a value of 0 then is an error.
+
+    Example: `percent_change(stays, step=12)`.
+    """
+
+    x: Node = argument("a number")
+    step: int = option(whole_from(1), "how many periods lie between", default=1)
+
+    def along(self, frame: Frame, rows: Rows) -> Values:
+        found = frame.numbers(self.x)
+        earlier = _taken(found, frame.own(-self.step))
+        with np.errstate(all="ignore"):
+            data = np.multiply(100.0, np.divide(np.subtract(found.data, earlier.data), earlier.data))
+        return Values(data, both(found.valid, earlier.valid))
+
+    def looks_at(self) -> tuple[int, ...]:
+        return (0, -self.step)
+
+    def subject(self) -> str:
+        since = "the period before" if self.step == 1 else f"{self.step} periods before"
+        return f"percent change of {self.x.subject()} since {since}"
+
+
+class Moving(AlongTime):
+    """A sum over a window of periods, the oldest first."""
+
+    window: int
+    align: str
+    at_least: int | str
+
+    def check(self, kinds: Kinds) -> Type:
+        found = super().check(kinds)
+        most = len(self.weights())
+        if isinstance(self.at_least, int) and self.at_least > most:
+            raise self.fail(
+                f"a window of {self.window} has {most} values, and {self.at_least} are asked for",
+                f"Write at_least={most} or fewer.",
+            )
+        return found
+
+    def weights(self) -> dict[int, float]:
+        """Return the weight of each period, from the oldest; in an even window that is centred, half at both ends."""
+        if self.align == "past":
+            return dict.fromkeys(range(1 - self.window, 1), 1.0)
+        half = self.window // 2
+        each = dict.fromkeys(range(-half, half + 1), 1.0)
+        if self.window % 2 == 0:
+            each[-half] = each[half] = 0.5
+        return each
+
+    def sums(self, frame: Frame) -> tuple[Array, Array, Array]:
+        """Return for all rows the weighted sum of the values there, their weights together, and how many there are."""
+        found = frame.numbers(self.x)
+        total, weight = np.zeros(len(found.data)), np.zeros(len(found.data))
+        count = np.zeros(len(found.data), dtype=np.int64)
+        for offset, share in self.weights().items():
+            part = _taken(found, frame.own(offset))
+            there = np.ones(len(total), dtype=bool) if part.valid is None else part.valid
+            with np.errstate(all="ignore"):
+                total = np.add(total, np.where(there, share * part.data, 0.0))
+            weight += np.where(there, share, 0.0)
+            count += there
+        return total, weight, count
+
+    def enough(self, count: Array) -> Array:
+        """Return where there are as many values as are asked for."""
+        return count >= (len(self.weights()) if isinstance(self.at_least, str) else self.at_least)
+
+    def looks_at(self) -> tuple[int, ...]:
+        return tuple(self.weights())
+
+    def subject(self) -> str:
+        what = self.name.replace("_", " ")
+        return f"{what} of {self.x.subject()} over {self.window} periods"
+
+
+ALIGN = one_of("past", "centre")
+AT_LEAST = either(whole_from(1), one_of("all"))
+
+
+@operation
+class MovingAverage(Moving):
+    """The mean over `window` periods that end with the row's own, or with `align="centre"` lie around it.
+
+    An even window is centred on the period by counting the periods at both its ends half.
+
+    Example: `moving_average(snow_depth, 3)`, `moving_average(stays, 12, align="centre")`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(1, MOST_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def along(self, frame: Frame, rows: Rows) -> Values:
+        total, weight, count = self.sums(frame)
+        with np.errstate(all="ignore"):
+            return Values(np.divide(total, weight), self.enough(count))
+
+
+@operation
+class MovingSum(Moving):
+    """The sum over `window` periods that end with the row's own; of those that are there, with `at_least`.
+
+    Example: `moving_sum(snowfall, 3)`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(1, MOST_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def along(self, frame: Frame, rows: Rows) -> Values:
+        total, _, count = self.sums(frame)
+        return Values(total, self.enough(count))

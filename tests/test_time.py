@@ -1,0 +1,379 @@
+"""Along time: every operation against a slow dictionary of periods, on unbalanced panels in random order."""
+
+from __future__ import annotations
+
+import datetime
+import math
+import unittest
+from collections import defaultdict
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.data.calendar import PARTS, part_codes, period_text
+from facturum.data.series import period_numbers
+from tests.support import PANEL_DATA, panel
+
+Cells = dict[str, dict[int, float | None]]
+
+
+class Slow:
+    """The same operations by looking up periods in a dictionary for each unit."""
+
+    def __init__(self, table: dict[str, Any], name: str) -> None:
+        self.rows = list(zip(table["hut"], table["period"], strict=True))
+        self.cells: Cells = defaultdict(dict)
+        for (hut, period), value in zip(self.rows, table[name], strict=True):
+            self.cells[hut][period] = value
+
+    def get(self, hut: str, period: int) -> float | None:
+        return self.cells[hut].get(period)
+
+    def each(self, work: Callable[[str, int], float | None]) -> list[float | None]:
+        return [work(hut, period) for hut, period in self.rows]
+
+    def then(self, work: Callable[[str, int], float | None]) -> Slow:
+        """Return the operations on what a first one made."""
+        made = Slow.__new__(Slow)
+        made.rows = self.rows
+        made.cells = defaultdict(dict)
+        for hut, period in self.rows:
+            made.cells[hut][period] = work(hut, period)
+        return made
+
+    def shift(self, offset: int) -> Callable[[str, int], float | None]:
+        return lambda hut, period: self.get(hut, period + offset)
+
+    def difference(self, order: int, step: int) -> Callable[[str, int], float | None]:
+        def work(hut: str, period: int) -> float | None:
+            total = 0.0
+            for at in range(order + 1):
+                value = self.get(hut, period - at * step)
+                if value is None or period - at * step not in self.cells[hut]:
+                    return None
+                total += (-1) ** at * math.comb(order, at) * value
+            return total
+
+        return work
+
+    def window(self, weights: dict[int, float], at_least: int, mean: bool) -> Callable[[str, int], float | None]:
+        def work(hut: str, period: int) -> float | None:
+            there = [(w, v) for o, w in weights.items() if (v := self.get(hut, period + o)) is not None]
+            if len(there) < at_least:
+                return None
+            total = sum(w * v for w, v in there)
+            return total / sum(w for w, _ in there) if mean else total
+
+        return work
+
+
+def column(text: str, table: Any, **sections: Any) -> list[float | None]:
+    sections.setdefault("data", PANEL_DATA)
+    made = fa.Plan(None, {"x": text}, intercept=False, rows={"missing": "keep"}, **sections).build(table)
+    return [None if np.isnan(v) else v for v in made.X[:, 0]]
+
+
+class Operations(unittest.TestCase):
+    def agree(self, found: list[float | None], wanted: list[float | None], exact: bool = True) -> None:
+        self.assertEqual([v is None for v in found], [v is None for v in wanted])
+        for a, b in zip(found, wanted, strict=True):
+            if a is not None and b is not None:
+                self.assertAlmostEqual(a, b, delta=0 if exact else 1e-9 * (1 + abs(b)))
+
+    @given(st.integers(0, 10**6), st.integers(1, 14))
+    @settings(max_examples=40, deadline=None)
+    def test_lags_and_leads(self, seed: int, k: int) -> None:
+        table = panel(seed, units=3, periods=16, gaps=0.3)
+        slow = Slow(table, "snow")
+        self.agree(column(f"lag(snow, {k})", table), slow.each(slow.shift(-k)))
+        self.agree(column(f"lead(snow, {k})", table), slow.each(slow.shift(k)))
+        twice = slow.then(slow.shift(-1))
+        self.agree(column("lag(lag(snow, 1), 2)", table), twice.each(twice.shift(-2)))
+
+    @given(st.integers(0, 10**6), st.integers(1, 3), st.integers(1, 4))
+    @settings(max_examples=30, deadline=None)
+    def test_differences_and_percent_changes(self, seed: int, order: int, step: int) -> None:
+        table = panel(seed, units=3, periods=16, gaps=0.15)
+        slow = Slow(table, "price")
+        self.agree(
+            column(f"difference(price, order={order}, step={step})", table),
+            slow.each(slow.difference(order, step)),
+            False,
+        )
+
+        def percent(hut: str, period: int) -> float | None:
+            now, then = slow.get(hut, period), slow.get(hut, period - step)
+            return None if now is None or then is None else 100 * (now - then) / then
+
+        self.agree(column(f"percent_change(price, step={step})", table), slow.each(percent), False)
+
+    @given(st.integers(0, 10**6), st.integers(1, 6), st.booleans(), st.booleans(), st.integers(1, 6))
+    @settings(max_examples=50, deadline=None)
+    def test_windows(self, seed: int, window: int, centre: bool, mean: bool, at_least: int) -> None:
+        table = panel(seed, units=3, periods=16, gaps=0.2, missing=0.2)
+        half = window // 2
+        weights = dict.fromkeys(range(1 - window, 1), 1.0)
+        if centre:
+            weights = dict.fromkeys(range(-half, half + 1), 1.0)
+            if window % 2 == 0:
+                weights[-half] = weights[half] = 0.5
+        at_least = min(at_least, len(weights))
+        slow = Slow(table, "snow")
+        name = "moving_average" if mean else "moving_sum"
+        options = ", align='centre'" if centre else ""
+        found = column(f"{name}(snow, {window}{options}, at_least={at_least})", table)
+        self.agree(found, slow.each(slow.window(weights, at_least, mean)), False)
+        whole = column(f"{name}(snow, {window}{options})", table)
+        self.agree(whole, slow.each(slow.window(weights, len(weights), mean)), False)
+
+    def test_they_nest(self) -> None:
+        table = panel(4, gaps=0.1)
+        slow = Slow(table, "price")
+        changes = slow.then(slow.difference(1, 1))
+        self.agree(
+            column("moving_average(difference(price), 3)", table),
+            changes.each(changes.window(dict.fromkeys((-2, -1, 0), 1.0), 3, True)),
+            False,
+        )
+        logs = slow.then(lambda hut, period: None if (v := slow.get(hut, period)) is None else math.log(v))
+        self.agree(column("lag(log(price), 12)", table), logs.each(logs.shift(-12)), False)
+        self.agree(column("lag(l, 12)", table, derived={"l": "log(price)"}), logs.each(logs.shift(-12)), False)
+
+    def test_several_lags_make_a_block(self) -> None:
+        table = panel(5)
+        made = fa.Plan(None, {"p": "lag(price, range(1, 4))"}, data=PANEL_DATA, intercept=False).build(table)
+        self.assertEqual(made.names, ["p_lag1", "p_lag2", "p_lag3"])
+        self.assertEqual(made.columns["p_lag2"].formula, "lag(price, 2)")
+        self.assertTrue(made.verify(table).ok)
+        crossed = fa.Plan(None, {"p": "lag(price, [1, 12]) * comfort"}, data=PANEL_DATA).build(table)
+        self.assertEqual(crossed.names[1:], ["p_lag1_good", "p_lag12_good"])
+
+    def test_a_lag_of_a_category_is_a_category(self) -> None:
+        table = {"hut": ["a"] * 4, "month": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["x", "y", "x", "y"]}
+        made = fa.Plan(None, {"c": "lag(c, 1)"}, data=PANEL_DATA, intercept=False).build(table)
+        self.assertEqual((made.names, made.X[:, 0].tolist(), made.rows.kept.tolist()), (["c_y"], [0, 1], [2, 3]))
+
+    def test_trend_and_season_follow_the_calendar(self) -> None:
+        table = panel(6)
+        made = fa.Plan(
+            None, {"t": "trend(degree=2)", "s": "season('month', reference='feb')"}, data=PANEL_DATA, intercept=False
+        ).build(table)
+        first = min(table["period"])
+        np.testing.assert_array_equal(made.X[:, 0], np.array(table["period"]) - first)
+        np.testing.assert_array_equal(made.X[:, 1], (np.array(table["period"]) - first) ** 2)
+        self.assertEqual(made.names[2:5], ["s_jan", "s_mar", "s_apr"])
+        for name, values in zip(made.names[2:], made.X[:, 2:].T, strict=True):
+            number = PARTS["month"].index(name[2:])
+            np.testing.assert_array_equal(values, [float(t % 12 == number) for t in table["period"]])
+        one = made.plan.build({"hut": ["new"], "month": ["2031-08"]})
+        self.assertEqual((one.X[0, 0], one.X[0, made.names.index("s_aug")], one.X[0, 2:].sum()), (139 - first, 1, 1))
+
+    def test_waves_go_round_once_and_twice(self) -> None:
+        table = {"month": [f"2023-{m:02d}" for m in range(1, 13)]}
+        data = {"time": "month", "every": "month"}
+        made = fa.Plan(None, {"s": "season('month', coding='waves', pairs=6)"}, data=data, intercept=False).build(table)
+        self.assertEqual(made.names[-3:], ["s_sin5", "s_cos5", "s_cos6"])
+        for name, values in zip(made.names, made.X.T, strict=True):
+            wave = np.sin if "sin" in name else np.cos
+            np.testing.assert_allclose(values, wave(2 * np.pi * int(name[5:]) * np.arange(12) / 12), atol=1e-14)
+        np.testing.assert_allclose(made.X.T @ made.X, np.diag(np.diag(made.X.T @ made.X)), atol=1e-12)
+
+    def test_threads_do_not_matter(self) -> None:
+        table = panel(7, units=40, periods=60)
+        plan = fa.Plan("stays", {"a": "lag(price, [1, 2])", "b": "moving_average(snow, 4, at_least=2)", "c": "trend()"},
+                       data=PANEL_DATA)  # fmt: skip
+        self.assertEqual(plan.build(table, threads=1).X.tobytes(), plan.build(table, threads=4).X.tobytes())
+
+
+class Periods(unittest.TestCase):
+    @given(st.dates(datetime.date(1900, 1, 1), datetime.date(2100, 12, 31)), st.integers(0, 23))
+    @settings(max_examples=200, deadline=None)
+    def test_parts_and_numbers_agree_with_the_standard_library(self, day: datetime.date, hour: int) -> None:
+        moment = datetime.datetime.combine(day, datetime.time(hour))
+        at = np.array([(moment - datetime.datetime(1970, 1, 1)) // datetime.timedelta(microseconds=1)])
+        found = {
+            part: int(part_codes(at, part)[0])
+            for part in ("year", "quarter", "month", "week", "weekday", "day", "hour")
+        }
+        wanted = {
+            "year": day.year,
+            "quarter": (day.month - 1) // 3,
+            "month": day.month - 1,
+            "week": day.isocalendar().week - 1,
+            "weekday": day.weekday(),
+            "day": day.day,
+            "hour": hour,
+        }
+        self.assertEqual(found, wanted)
+        numbers = {
+            step: int(period_numbers(at, step)[0]) for step in ("year", "quarter", "month", "week", "day", "hour")
+        }
+        texts = {step: period_text(number, step) for step, number in numbers.items()}
+        self.assertEqual(texts["month"], f"{day:%Y-%m}")
+        self.assertEqual(texts["week"], f"{day.isocalendar().year:04d}-W{day.isocalendar().week:02d}")
+        self.assertEqual((texts["day"], texts["hour"]), (day.isoformat(), f"{moment:%Y-%m-%dT%H}"))
+        sunday = period_text(int(period_numbers(at, "week_sun")[0]), "week_sun")
+        self.assertEqual(sunday, (day - datetime.timedelta(days=(day.weekday() + 1) % 7)).isoformat())
+
+    def test_every_way_of_writing_a_time(self) -> None:
+        y = [1.0, 2.0, 4.0, 8.0]
+        cases: list[tuple[Any, str, dict[str, Any]]] = [
+            (["2023", "2024", "2025", "2026"], "year", {}),
+            (["2023Q1", "2023Q2", "2023Q3", "2023Q4"], "quarter", {}),
+            (["2023-W01", "2023-W02", "2023-W03", "2023-W04"], "week", {}),
+            ([2001, 2002, 2003, 2004], "year", {"kind": "time"}),
+            (["03.02.2023", "04.02.2023", "05.02.2023", "06.02.2023"], "day", {"pattern": "%d.%m.%Y"}),
+            ([datetime.date(2023, 2, 27 + at) if at < 2 else datetime.date(2023, 3, at - 1) for at in range(4)], "day", {}),
+            (["2023-02-01T10:00+02:00", "2023-02-01T11:00+02:00", "2023-02-01T12:00+02:00", "2023-02-01T13:00+02:00"],
+             "hour", {"kind": "time"}),
+        ]  # fmt: skip
+        for times, every, declared in cases:
+            variables = {"t": declared} if declared else {}
+            plan = fa.Plan("y", {"l": "lag(y, 1)"}, data={"time": "t", "every": every}, variables=variables)
+            made = plan.build({"t": times, "y": y})
+            self.assertEqual(made.X[:, 1].tolist(), [1, 2, 4], every)
+            self.assertEqual(made.plan.build({"t": times, "y": y}).X.tobytes(), made.X.tobytes())
+
+    def test_weeks_may_begin_on_any_day(self) -> None:
+        days = [f"2023-01-{day:02d}" for day in (1, 7, 8)]
+        for starts, twice in (("sunday", True), ("monday", False)):
+            data = {"time": "t", "every": "week", "week_starts": starts}
+            plan = fa.Plan("y", {"l": "lag(y, 1)"}, data=data)
+            if twice:  # the 1st and the 7th are one week
+                with self.assertRaisesRegex(fa.DataError, "a week occurs more than once"):
+                    plan.build({"t": days, "y": [1.0, 2.0, 3.0]})
+            else:
+                with self.assertRaisesRegex(fa.DataError, "Rows 2, 3."):
+                    plan.build({"t": days, "y": [1.0, 2.0, 3.0]})
+
+    def test_times_that_are_not_clear(self) -> None:
+        def build(times: Any, every: str = "day", **declared: Any) -> None:
+            plan = fa.Plan("y", {"l": "lag(y, 1)"}, data={"time": "t", "every": every}, variables={"t": declared})
+            plan.build({"t": times, "y": [1.0, 2.0, 3.0]})
+
+        cases = [
+            (lambda: build(["03/04/2023", "04/04/2023", "05/04/2023"], kind="time"), "day or the month may stand first"),
+            (lambda: build(["3.4.2023", "x", "4.4.2023"], pattern="%d.%m.%Y"), 'The pattern "%d.%m.%Y" does not fit'),
+            (lambda: build(["2023-01-01T00:00+01:00", "2023-01-02T00:00+02:00", None], "hour", kind="time"),
+             "times of several offsets from UTC"),
+            (lambda: build(["2023-01-01", "2023-01-02", "2023-01-01"], kind="time"), "Rows 1, 3."),
+            (lambda: build(["2023-01-01", "2023-13-02", "soon"], kind="time"), "'2023-13-02', 'soon'"),
+        ]  # fmt: skip
+        for work, said in cases:
+            with self.assertRaises(fa.DataError) as caught:
+                work()
+            self.assertIn(said, str(caught.exception))
+
+    def test_an_hour_that_occurs_twice_when_clocks_are_put_back(self) -> None:
+        utc = [datetime.datetime(2023, 10, 29, hour, tzinfo=datetime.UTC) for hour in range(4)]
+        times = pa.array(utc, pa.timestamp("us", "Europe/Berlin"))
+        plan = fa.Plan("y", {"l": "lag(y, 1)"}, data={"time": "t", "every": "hour"})
+        with self.assertRaisesRegex(fa.DataError, "an hour occurs more than once(.|\\n)*clocks are put back"):
+            plan.build(pa.table({"t": times, "y": [1.0, 2.0, 3.0, 4.0]}))
+        plan.build(pa.table({"t": times.cast(pa.timestamp("us", "UTC")), "y": [1.0, 2.0, 3.0, 4.0]}))
+
+    def test_gaps_are_counted_in_the_map(self) -> None:
+        table = panel(9)
+        clock = fa.Plan("stays", {"l": "lag(price, 1)"}, data=PANEL_DATA).build(table).columns.clock
+        assert clock is not None
+        own: dict[str, list[int]] = defaultdict(list)
+        for hut, period in zip(table["hut"], table["period"], strict=True):
+            own[hut].append(period)
+        self.assertEqual(clock.gaps, sum(max(p) - min(p) + 1 - len(p) for p in own.values()))
+        self.assertEqual((clock.units, clock.every, clock.history), (4, "month", 0))
+
+
+class Leaks(unittest.TestCase):
+    def test_the_response_at_its_own_period_later_and_earlier(self) -> None:
+        table = panel(10, gaps=0)
+        fine = [
+            "lag(stays, 1)",
+            "lag(moving_average(stays, 3), 1)",
+            "lag(difference(stays), 1)",
+            "lag(lead(stays, 1), 2)",
+        ]
+        errors = ["stays", "difference(stays)", "moving_average(stays, 3)", "lag(lead(stays, 1), 1)",
+                  "moving_average(stays, 3, align='centre')", "impute(stays, 'previous')", "double"]  # fmt: skip
+        later = ["lead(stays, 1)", "lead(difference(stays), 2)", "lag(lead(stays, 3), 1)"]
+        for text in fine + errors + later:
+            plan = fa.Plan("log(stays)", {"x": text}, derived={"double": "2 * stays"}, data=PANEL_DATA)
+            if text in errors:
+                with self.assertRaisesRegex(fa.PlanError, "it would explain itself"):
+                    plan.build(table)
+                continue
+            warned = "not known in time" in "\n".join(plan.build(table).columns.warnings)
+            self.assertEqual(warned, text in later, text)
+
+    def test_rows_that_a_lag_leaves_are_dropped_with_that_reason(self) -> None:
+        made = fa.Plan("stays", {"l": "lag(price, 1)", "s": "snow"}, data=PANEL_DATA).build(panel(11))
+        reasons = {(part.reason, part.place) for part in made.columns.rows.dropped}
+        self.assertEqual(reasons, {("no value in a period that it looks at", "terms.l"), ("no value", "terms.s")})
+
+    def test_a_row_left_out_may_fail_where_nobody_looks_at_it(self) -> None:
+        table = {
+            "t": ["2023-01", "2023-02", "2023-03", "2023-04"],
+            "x": [0.0, 1.0, 2.0, 3.0],
+            "y": [1.0, 2.0, 3.0, 5.0],
+        }
+        data = {"time": "t", "every": "month"}
+        made = fa.Plan("y", {"l": "lag(log(x), 1)"}, data=data, rows={"keep": "t > '2023-02'"}).build(table)
+        self.assertEqual(made.X[:, 1].tolist(), [0.0, math.log(2)])
+        with self.assertRaisesRegex(fa.DataError, "'log\\(x\\)' is not defined(.|\\n)*Row 1."):
+            fa.Plan("y", {"l": "lag(log(x), 1)"}, data=data).build(table)
+
+
+class History(unittest.TestCase):
+    PLAN = fa.Plan(
+        "log(stays)",
+        {"l": "lag(stays, [1, 3])", "m": "moving_average(price, 3)", "z": "center(lag(price, 1))", "t": "trend()"},
+        data={**PANEL_DATA, "carry": ["month"]},
+        rows={"keep": "comfort == 'good'"},
+    )
+
+    def split(self, seed: int) -> tuple[dict[str, Any], dict[str, Any], dict[str, Any], list[int]]:
+        table = panel(seed, gaps=0.1)
+        late = [at for at, period in enumerate(table["period"]) if period >= 22]
+        early = [at for at, period in enumerate(table["period"]) if period < 22]
+        part = lambda rows: {name: [values[at] for at in rows] for name, values in table.items()}  # noqa: E731
+        return table, part(early), part(late), late
+
+    @given(st.integers(0, 10**6))
+    @settings(max_examples=20, deadline=None)
+    def test_new_rows_with_history_are_as_in_the_whole(self, seed: int) -> None:
+        table, early, late, rows = self.split(seed)
+        plan = self.PLAN.resolve(table)
+        whole = plan.build(table)
+        new = plan.build(late, history=early)
+        place = {row: at for at, row in enumerate(whole.rows.kept.tolist())}
+        same = [place[rows[kept - 1] + 1] for kept in new.rows.kept.tolist()]
+        self.assertEqual(new.X.tobytes(), np.asfortranarray(whole.X[same]).tobytes())
+        self.assertEqual(new.columns.rows.given, len(rows))
+        self.assertEqual(len(new.rows.kept) + len(new.rows.dropped), len(rows))
+        self.assertTrue(new.verify(late, history=early).ok)
+        carried = [f"{moment:%Y-%m}" for moment in new.to_arrow()["month"].to_pylist()]
+        self.assertEqual(carried, [late["month"][kept - 1] for kept in new.rows.kept.tolist()])
+
+    def test_the_response_may_be_absent_and_overlap_must_agree(self) -> None:
+        table, early, late, _ = self.split(5)
+        plan = self.PLAN.resolve(table)
+        without = {name: values for name, values in late.items() if name != "stays"}
+        made = plan.build(without, history=early)
+        self.assertIsNone(made.y)
+        overlap = {name: early[name][-5:] + values for name, values in late.items()}
+        again = plan.build(overlap, history=early)
+        self.assertEqual(again.columns.rows.given, len(late["hut"]) + 5)
+        changed = {**overlap, "price": [v + 1 if at == 2 else v for at, v in enumerate(overlap["price"])]}
+        with self.assertRaisesRegex(fa.DataError, "'price' is another in history(.|\\n)*Row 3."):
+            plan.build(changed, history=early)
+
+    def test_a_changed_cell_of_the_history_is_noticed(self) -> None:
+        table, early, late, _ = self.split(6)
+        made = self.PLAN.resolve(table).build(late, history=early)
+        early["price"][0] += 1
+        told = str(made.verify(late, history=early))
+        self.assertIn("The cell of price in row 1 of the history has changed", told)
