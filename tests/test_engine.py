@@ -102,6 +102,12 @@ SAMPLES = {
 # calls that look along time, over a panel
 TIMED_SAMPLES = {
     "impute": "impute(snow, 'linear', limit=2)",
+    "lag": "lag(snow, [1, 3])",
+    "lead": "lead(price, 2)",
+    "difference": "difference(snow, order=2)",
+    "percent_change": "percent_change(price, step=2)",
+    "moving_average": "moving_average(snow, 4, align='centre', at_least=2)",
+    "moving_sum": "moving_sum(price, 2)",
     "trend": "trend(degree=2)",
     "season": "season('month', coding='waves', pairs=6)",
     "periods_since": "periods_since('2020-05')",

@@ -21,6 +21,7 @@ DEEPEST_BRACKETS = 100
 MOST_NODES = 10_000
 DEEPEST = 200
 LONGEST_RANGE = 1000
+OPTION = "an option is a number, a text, True, False, missing, a list or a dict of these"
 
 _ARITHMETIC: dict[type[ast.operator], type[core.Arithmetic]] = {
     ast.Add: core.Add,
@@ -309,8 +310,10 @@ class _Walker:
         """Return the whole numbers of ``range(1, 13)``, which ends before its last number."""
         ends = [arg.value if isinstance(arg, ast.Constant) else None for arg in tree.args]
         named = isinstance(tree.func, ast.Name) and tree.func.id == "range" and not tree.keywords
-        if not named or len(ends) not in (1, 2) or any(type(end) is not int or abs(end) > 10**6 for end in ends):
-            raise self.fail(tree, "an option is no call", "Write a list; range(1, 13) stands for 1 to 12.")
+        if not named:
+            raise self.fail(tree, OPTION, None)
+        if len(ends) not in (1, 2) or any(type(end) is not int or abs(end) > 10**6 for end in ends):
+            raise self.fail(tree, "a range has whole numbers for its ends", "range(1, 13) stands for 1 to 12.")
         found = range(*[end for end in ends if isinstance(end, int)])
         if len(found) > LONGEST_RANGE:
             raise self.fail(tree, f"the range has {len(found):,} numbers", f"Write at most {LONGEST_RANGE}.")
@@ -333,4 +336,4 @@ class _Walker:
         if isinstance(tree, ast.Dict) and None not in tree.keys:
             pairs = zip(tree.keys, tree.values, strict=True)
             return tuple((self._literal(key), self._literal(value)) for key, value in pairs if key is not None)
-        raise self.fail(tree, "an option is a number, a text, True, False, missing, a list or a dict of these", None)
+        raise self.fail(tree, OPTION, None)
