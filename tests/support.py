@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import contextlib
+import io
 import math
 import operator
 import os
@@ -18,6 +20,7 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
+from facturum.cli.main import run
 from facturum.data.table import Table
 from facturum.engine.build import Built, build
 from facturum.language.parser import parse
@@ -242,12 +245,32 @@ class Folder(unittest.TestCase):
 
 
 def command(*words: str | Path, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:
-    """Run the command line as a person would, in a process of its own."""
+    """Run the command line as a person would; within this process, since starting one takes a second."""
+    out, err = io.StringIO(), io.StringIO()
+    before = (sys.argv, dict(os.environ), Path.cwd())
+    status: Any = 0
+    try:
+        sys.argv = ["facturum", *map(str, words)]
+        os.environ.update(environment)
+        os.chdir(cwd or before[2])
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            run()
+    except SystemExit as ended:
+        status = ended.code
+    finally:
+        sys.argv = before[0]
+        os.environ.clear()
+        os.environ.update(before[1])
+        os.chdir(before[2])
+    return subprocess.CompletedProcess([*map(str, words)], int(status or 0), out.getvalue(), err.getvalue())
+
+
+def process(*words: str | Path, **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run the command line in a process of its own."""
     return subprocess.run(
         [sys.executable, "-c", "from facturum.cli.main import run; run()", *map(str, words)],
         capture_output=True,
         text=True,
-        cwd=cwd,
         env={**os.environ, **environment},
         timeout=120,
         check=False,

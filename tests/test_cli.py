@@ -25,7 +25,7 @@ from facturum.language.options import argument
 from facturum.language.reference import reference
 from facturum.language.transforms import Elementwise
 from facturum.show import terminal
-from tests.support import ROOT, SAMPLE, Folder, column_by_formula, command
+from tests.support import ROOT, SAMPLE, Folder, column_by_formula, command, process
 
 
 class Commands(Folder):
@@ -140,7 +140,7 @@ class Commands(Folder):
     def test_completion_offers_commands_and_options(self) -> None:
         script = command("completion", "bash").stdout
         self.assertIn("_FACTURUM_COMPLETE", script)
-        offered = command(_FACTURUM_COMPLETE="bash_complete", COMP_WORDS="facturum ve", COMP_CWORD="1").stdout
+        offered = process(_FACTURUM_COMPLETE="bash_complete", COMP_WORDS="facturum ve", COMP_CWORD="1").stdout
         self.assertIn("verify", offered)
 
     def test_a_hostile_name_does_not_reach_the_terminal(self) -> None:

@@ -162,6 +162,8 @@ class Treatments:
 
     def filled_rows(self, node: Node) -> int:
         """Return in how many rows of the matrix a value was put in on the way to an expression."""
+        if not self._imputed:
+            return 0
         inside = {part for part in self._reached(node) if isinstance(part, Impute)}
         masks = [mask for impute, _, mask, _ in self._imputed if impute in inside]
         if not masks:

@@ -23,6 +23,7 @@ from facturum.data.values import Array
 from facturum.engine.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, PlanError
 from facturum.files.plan_file import load_plan, plan_text
+from facturum.files.tables import read_parquet
 
 MARKER = "facturum-build.json"
 FORMATS = ("parquet", "csv", "npy")
@@ -197,8 +198,8 @@ def read_build(folder: str | Path) -> tuple[dict[str, Array], pa.Table, ColumnMa
         marker = json.loads(_own(folder, MARKER).read_text("utf-8"))
         name = f"design.{str(marker['design']).rpartition('.')[2]}"
         columns = ColumnMap.model_validate_json(_own(folder, "columns.json").read_text("utf-8"))
-        dropped = parquet.read_table(_own(folder, "rows.parquet"))
-        imputed = parquet.read_table(_own(folder, "imputed.parquet"))
+        dropped = read_parquet(_own(folder, "rows.parquet"))
+        imputed = read_parquet(_own(folder, "imputed.parquet"))
         resolved = load_plan(_own(folder, "plan.resolved.toml"))
         names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
         design = _read_design(_own(folder, name), names)
@@ -217,7 +218,7 @@ def _own(folder: Path, name: str) -> Path:
 
 def _read_design(path: Path, names: list[str]) -> pa.Table:
     if path.suffix == ".parquet":
-        return parquet.read_table(path)
+        return read_parquet(path)
     if path.suffix == ".csv":
         kinds = {name: pa.float64() for name in names[2:]} | {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
         return arrow_csv.read_csv(path, convert_options=arrow_csv.ConvertOptions(column_types=kinds))

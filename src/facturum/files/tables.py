@@ -59,7 +59,7 @@ def read(
         raise DataError(f"there is no file {path}", remedy="Check the path.")
     try:
         if path.suffix.lower() in PARQUET:
-            found = parquet.read_table(path)
+            found = read_parquet(path)
         elif path.suffix.lower() in ARROW:
             found = feather.read_table(path)
         elif path.suffix.lower() in TEXT:
@@ -76,6 +76,12 @@ def read(
             remedy="Check that the file is whole, and its ending, delimiter and encoding.",
         ) from None
     return table_from(found, path.name)
+
+
+def read_parquet(path: Path) -> pa.Table:
+    """Read a Parquet file, without what reads folders of them, which would load much more."""
+    with parquet.ParquetFile(path) as file:
+        return file.read()
 
 
 def _read_text(path: Path, missing: list[str], delimiter: str, decimal: str, encoding: str) -> pa.Table:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy.linalg import solve_banded
 
 FloatArray = npt.NDArray[np.float64]
 IntArray = npt.NDArray[np.int64]
@@ -30,6 +29,8 @@ def smoothest_path(totals: FloatArray, sizes: IntArray, order: int = 2) -> Float
         >>> smoothest_path(np.array([6.0, 15.0]), np.array([3, 3])).round(9).tolist()
         [1.0, 2.0, 3.0, 4.0, 5.0, 6.0]
     """
+    from scipy.linalg import solve_banded  # loaded when it is needed, for commands to start at once
+
     order = min(order, len(totals))
     scale = float(np.max(np.abs(totals))) or 1.0
     count = int(sizes.sum())
@@ -71,6 +72,8 @@ def cubic_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) 
         >>> cubic_values(np.array([0.0, 1.0, 2.0]), np.array([1.0, 3.0, 5.0]), np.array([0.5, 3.0])).tolist()
         [2.0, nan]
     """
+    from scipy.linalg import solve_banded  # loaded when it is needed, for commands to start at once
+
     count = len(positions)
     gaps = np.diff(positions)
     slopes = np.diff(values) / gaps if count > 1 else np.zeros(0)
