@@ -10,6 +10,7 @@ from facturum.audit.entries import ClockEntry, ConversionEntry, PathEntry, PathL
 from facturum.data.calendar import period_text
 from facturum.data.declared import declare
 from facturum.data.series import period_numbers
+from facturum.data.spans import inner_periods, nests
 from facturum.data.values import Array, Kind, label_text
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.prepare import Prepared, walk
@@ -159,15 +160,19 @@ def _source_line(made: Prepared, name: str) -> PathLine | None:
     table = made.given.series[series.name]
     take = spec.take[name.removeprefix(f"{series.name}_")]
     source = take.of or name.removeprefix(f"{series.name}_")
-    if spec.match or table[source].kind is not Kind.NUMBER or len(table) > MOST_PERIODS:
+    step = made.source().series.every
+    fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MOST_PERIODS
+    if spec.match or not fits:
         return None
     time = declare(table, {}, spec.time)[spec.time]
-    step = made.source().series.every
     order = np.argsort(time.data, kind="stable")
     values = table[source]
     missing = values.missing_rows()
+    first, after = inner_periods(period_numbers(time.data[order], spec.every), spec.every, step)
+    dated = take.how in ("linear", "cubic")
+    at = {"start": first, "middle": (first + after - 1) // 2, "end": after - 1}[take.at if dated else "middle"]
     return PathLine(
         name=f"{source} by {spec.every}",
-        periods=[period_text(int(p), step) for p in period_numbers(time.data[order], step).tolist()],
+        periods=[period_text(int(p), step) for p in at.tolist()],
         values=[None if missing[at] else float(values.data[at]) for at in order.tolist()],
     )

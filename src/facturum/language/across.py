@@ -72,7 +72,7 @@ class Across(Node):
     def subject(self) -> str:
         shown = [item.subject() for item in self.items]
         several = ", ".join(shown) if len(shown) <= 4 else f"{shown[0]}, .., {shown[-1]} ({len(shown)} items)"
-        return f"{self.name.replace('_', ' ')} {several}"
+        return f"the {self.name.replace('_', ' ')} {several}"
 
 
 def _sum(values: FloatArray) -> FloatArray:

@@ -194,7 +194,7 @@ class Difference(AlongTime):
     def subject(self) -> str:
         since = "the period before" if self.step == 1 else f"{self.step} periods before"
         again = "" if self.order == 1 else f", taken {self.order} times"
-        return f"change of {self.x.subject()} since {since}{again}"
+        return f"the change of {self.x.subject()} since {since}{again}"
 
 
 @operation
@@ -219,7 +219,7 @@ class PercentChange(AlongTime):
 
     def subject(self) -> str:
         since = "the period before" if self.step == 1 else f"{self.step} periods before"
-        return f"percent change of {self.x.subject()} since {since}"
+        return f"the percent change of {self.x.subject()} since {since}"
 
 
 class Moving(AlongTime):
@@ -272,7 +272,7 @@ class Moving(AlongTime):
 
     def subject(self) -> str:
         what = self.name.replace("_", " ")
-        return f"{what} of {self.x.subject()} over {self.window} periods"
+        return f"the {what} of {self.x.subject()} over {self.window} periods"
 
 
 ALIGN = one_of("past", "centre")

@@ -117,7 +117,7 @@ class PeriodsSince(Timed):
 
     def subject(self) -> str:
         date = self.date.value if isinstance(self.date, Text) else str(self.date)
-        return f"periods since {date}"
+        return f"the periods since {date}"
 
 
 @operation
@@ -227,7 +227,9 @@ class Season(Timed):
             angle = Multiply(Number(float(2 * np.pi * number / len(labels))), code)
             waves: Sequence[tuple[str, Node]] = (("sin", Sin(angle)), ("cos", Cos(angle)))
             for name, wave in waves[2 * number == len(labels) :]:  # at half the cycle a sine is zero throughout
-                reading = Curve(f"the {name} that goes round {number} times in the {self.part}s of a cycle")
+                often = {1: "once", 2: "twice"}.get(number, f"{number} times")
+                wave_name = "sine" if name == "sin" else "cosine"
+                reading = Curve(f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s")
                 found.append(Column((("operation", f"{name}{number}"),), wave, reading))
         return tuple(found)
 
