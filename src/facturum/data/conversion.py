@@ -10,7 +10,7 @@ import numpy as np
 from facturum.data.lengthening import LONGER, aggregated, shared_days
 from facturum.data.series import Series, Timing, period_numbers, series_of
 from facturum.data.shortening import SHORTER, refined
-from facturum.data.spans import HOUR, nests, start_hours
+from facturum.data.spans import HOUR, Observed, Periods, nests, start_hours
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -117,52 +117,28 @@ def convert(
     for name, take in takes.items():
         _check_take(name, take, table, timing, to, place)
     series = series_of(table, timing)
-    longer = nests(timing.every, to)
-    shorter = nests(to, timing.every)
     order = series.order
-    unit, period = series.unit[order], series.period[order]
-    spans = _Spans(unit, period, timing.every, to, longer, shorter)
+    own = Periods(series.unit[order], series.period[order], timing.every)
+    wanted = _wanted(own, to)
     found: dict[str, Variable] = {}
     reports: list[Converted] = []
-    dropped = np.zeros(len(spans.unit), dtype=bool)
+    dropped = np.zeros(len(wanted.unit), dtype=bool)
     for name, take in takes.items():
-        source = table[take.of or name].take(order)
-        made, report, out = _taken(name, source, take, spans, timing.every, to)
-        found[name] = made
+        found[name], report, out = _taken(name, table[take.of or name].take(order), take, own, wanted)
         reports.append(report)
         dropped |= out
-    return _assembled(table, timing, series, spans, found, dropped), reports
+    return _assembled(table, timing, series, wanted, found, dropped), reports
 
 
-@dataclass(frozen=True)
-class _Spans:
-    """The periods of the source (sorted by unit and period), and those wanted."""
-
-    source_unit: Array
-    source: Array
-    every: str
-    to: str
-    longer: bool
-    shorter: bool
-
-    @property
-    def unit(self) -> Array:
-        return self._wanted[0]
-
-    @property
-    def period(self) -> Array:
-        return self._wanted[1]
-
-    @property
-    def _wanted(self) -> tuple[Array, Array]:
-        units, firsts = np.unique(self.source_unit, return_index=True)
-        lasts = np.append(firsts[1:], len(self.source_unit)) - 1
-        low = period_numbers(start_hours(self.source[firsts], self.every) * HOUR, self.to)
-        high = period_numbers((start_hours(self.source[lasts] + 1, self.every) - 1) * HOUR, self.to)
-        sizes = high - low + 1
-        unit = np.repeat(units, sizes)
-        inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
-        return unit, np.repeat(low, sizes) + inside
+def _wanted(own: Periods, to: str) -> Periods:
+    """Return all periods of a step between the first and the last that each unit has."""
+    units, firsts = np.unique(own.unit, return_index=True)
+    lasts = np.append(firsts[1:], len(own.unit)) - 1
+    low = period_numbers(start_hours(own.number[firsts], own.step) * HOUR, to)
+    high = period_numbers((start_hours(own.number[lasts] + 1, own.step) - 1) * HOUR, to)
+    sizes = high - low + 1
+    inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    return Periods(np.repeat(units, sizes), np.repeat(low, sizes) + inside, to)
 
 
 def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, place: str) -> None:
@@ -202,27 +178,20 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         )
 
 
-def _taken(
-    name: str, source: Variable, take: Take, spans: _Spans, every: str, to: str
-) -> tuple[Variable, Converted, Mask]:
+def _taken(name: str, source: Variable, take: Take, own: Periods, wanted: Periods) -> tuple[Variable, Converted, Mask]:
     """Return a converted variable, what was done to it, and which of the periods wanted are left out."""
+    every, to = own.step, wanted.step
     present = ~source.missing_rows()
     numeric = take.how not in SAME_KIND and take.how != "count"
     data = source.data.astype(np.float64) if numeric else source.data
+    observed = Observed(own.unit, own.number, every, data, present)
     cover: Array | None = None
-    if spans.shorter and every != to:
-        made, there = refined(
-            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how, take.at,
-            take.order,
-        )  # fmt: skip
-    elif spans.longer:
-        made, there, cover = aggregated(
-            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how
-        )
+    if nests(every, to):
+        made, there, cover = aggregated(observed, wanted, take.how)
+    elif nests(to, every):
+        made, there = refined(observed, wanted, take.how, take.at, take.order)
     else:
-        made, there, cover = shared_days(
-            data, present, spans.source_unit, spans.source, every, spans.unit, spans.period, to, take.how
-        )
+        made, there, cover = shared_days(observed, wanted, take.how)
     dropped = np.zeros(len(there), dtype=bool)
     partial, least = 0, None
     if cover is not None and every != to:
@@ -249,19 +218,19 @@ def _taken(
 
 
 def _assembled(
-    table: Table, timing: Timing, series: Series, spans: _Spans, found: Mapping[str, Variable], dropped: Mask
+    table: Table, timing: Timing, series: Series, wanted: Periods, found: Mapping[str, Variable], dropped: Mask
 ) -> Table:
     """Return the table of converted variables beside their time and panel; units in the order of the source."""
     assert timing.time is not None
     first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
     np.minimum.at(first, series.unit, np.arange(table.length))
-    order = np.lexsort((spans.period, first[spans.unit]))
+    order = np.lexsort((wanted.number, first[wanted.unit]))
     order = order[~dropped[order]]
-    rows = first[spans.unit[order]]
-    moments = start_hours(spans.period[order], spans.to) * HOUR
-    made: dict[str, Variable] = {timing.time: Variable(timing.time, Kind.TIME, moments, storage=f"{spans.to}s")}
+    rows = first[wanted.unit[order]]
+    moments = start_hours(wanted.number[order], wanted.step) * HOUR
+    made: dict[str, Variable] = {timing.time: Variable(timing.time, Kind.TIME, moments, storage=f"{wanted.step}s")}
     for name in timing.panel:
         made[name] = table[name].take(rows)
     for name, variable in found.items():
         made[name] = variable.take(order)
-    return Table(made, len(order), f"{table.source}, by {spans.to}")
+    return Table(made, len(order), f"{table.source}, by {wanted.step}")

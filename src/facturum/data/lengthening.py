@@ -7,51 +7,40 @@ from collections.abc import Callable
 import numpy as np
 
 from facturum.data.series import period_numbers
-from facturum.data.spans import HOUR, inner_periods, start_hours
+from facturum.data.spans import HOUR, Observed, Periods, inner_periods, start_hours
 from facturum.data.values import Array, Mask
 
 LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "commonest")
 
 
-def aggregated(
-    data: Array,
-    present: Mask,
-    unit: Array,
-    period: Array,
-    every: str,
-    to_unit: Array,
-    to_period: Array,
-    to: str,
-    how: str,
-) -> tuple[Array, Mask, Array]:
+def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask, Array]:
     """Return values by longer periods, which of them have one, and how much of each was there.
 
     Args:
-        data, present, unit, period: of the source, sorted by unit and period.
-        every: its step.
-        to_unit, to_period: the periods wanted, sorted likewise.
-        to: their step.
+        source: the values.
+        wanted: the longer periods.
         how: one of `LONGER`.
     """
-    own = period_numbers(start_hours(period, every) * HOUR, to)
-    place = _places(unit, own, to_unit, to_period)[present]
-    values = data[present]
-    counts = np.bincount(place, minlength=len(to_unit))
-    first, after = inner_periods(to_period, to, every)
+    own = period_numbers(start_hours(source.number, source.step) * HOUR, wanted.step)
+    place = _places(source.unit, own, wanted)[source.present]
+    values = source.data[source.present]
+    counts = np.bincount(place, minlength=len(wanted.unit))
+    first, after = inner_periods(wanted.number, wanted.step, source.step)
     cover = counts / (after - first)
     there = counts > 0
     if how == "count":
         return counts.astype(np.float64), np.ones(len(counts), dtype=bool), cover
-    made: Array = np.zeros(len(to_unit), dtype=values.dtype if len(values) else np.float64)
+    made: Array = np.zeros(len(wanted.unit), dtype=values.dtype if len(values) else np.float64)
     starts = np.searchsorted(place, np.flatnonzero(there))
     made[there] = _reduced(how, values, starts, counts[there])
     return made, there, cover
 
 
-def _places(unit: Array, period: Array, to_unit: Array, to_period: Array) -> Array:
-    low = int(to_period.min(initial=0))
-    span = int(to_period.max(initial=0)) - low + 1
-    found: Array = np.searchsorted(to_unit * span + (to_period - low), unit * span + (period - low))
+def _places(unit: Array, number: Array, wanted: Periods) -> Array:
+    """Return the place of each unit and period among those wanted."""
+    low = int(wanted.number.min(initial=0))
+    span = int(wanted.number.max(initial=0)) - low + 1
+    found: Array = np.searchsorted(wanted.unit * span + (wanted.number - low), unit * span + (number - low))
     return found
 
 
@@ -79,36 +68,25 @@ def _commonest(part: Array) -> object:
     return distinct[np.argmax(counts)]
 
 
-def shared_days(
-    data: Array,
-    present: Mask,
-    unit: Array,
-    period: Array,
-    every: str,
-    to_unit: Array,
-    to_period: Array,
-    to: str,
-    how: str,
-) -> tuple[Array, Mask, Array]:
+def shared_days(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask, Array]:
     """Return totals or means of periods that do not nest, by the days that they share.
 
     Args:
-        data, present, unit, period: of the source, sorted by unit and period.
-        every: its step.
-        to_unit, to_period: the periods wanted, sorted likewise.
-        to: their step.
+        source: the values.
+        wanted: the periods that overlap theirs.
         how: sum (a total is shared out by days) or mean (an average is weighted by days).
     """
-    begin, end = start_hours(period, every) // 24, start_hours(period + 1, every) // 24
-    unit_of_day = np.repeat(unit[present], (end - begin)[present])
-    each = (end - begin)[present]
+    number = source.number[source.present]
+    begin = start_hours(number, source.step) // 24
+    each = start_hours(number + 1, source.step) // 24 - begin
     offsets = np.arange(int(each.sum())) - np.repeat(np.cumsum(each) - each, each)
-    days = np.repeat(begin[present], each) + offsets
-    rate = data[present] / each if how == "sum" else data[present]
-    place = _places(unit_of_day, period_numbers(days * 24 * HOUR, to), to_unit, to_period)
-    total = np.bincount(place, weights=np.repeat(rate, each), minlength=len(to_unit))
-    count = np.bincount(place, minlength=len(to_unit))
-    length = (start_hours(to_period + 1, to) - start_hours(to_period, to)) // 24
+    days = np.repeat(begin, each) + offsets
+    rate = source.data[source.present] / each if how == "sum" else source.data[source.present]
+    unit = np.repeat(source.unit[source.present], each)
+    place = _places(unit, period_numbers(days * 24 * HOUR, wanted.step), wanted)
+    total = np.bincount(place, weights=np.repeat(rate, each), minlength=len(wanted.unit))
+    count = np.bincount(place, minlength=len(wanted.unit))
+    length = (start_hours(wanted.number + 1, wanted.step) - start_hours(wanted.number, wanted.step)) // 24
     with np.errstate(all="ignore"):
         made = total if how == "sum" else total / count
     return made, count > 0, count / length

@@ -4,55 +4,41 @@ from __future__ import annotations
 
 import numpy as np
 
-from facturum.data.spans import inner_periods, start_hours
+from facturum.data.spans import Observed, Periods, inner_periods, start_hours
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.paths import cubic_values, linear_values, smoothest_path
 
 SHORTER = ("repeat", "linear", "cubic", "spread", "smooth_total", "smooth_mean")
 
 
-def refined(
-    data: Array,
-    present: Mask,
-    unit: Array,
-    period: Array,
-    every: str,
-    to_unit: Array,
-    to_period: Array,
-    to: str,
-    how: str,
-    at: str,
-    order: int,
-) -> tuple[Array, Mask]:
+def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) -> tuple[Array, Mask]:
     """Return values by shorter periods, and which of them have one.
 
     Lines, curves and paths run through neighbouring periods; a period without a value parts them.
 
     Args:
-        data, present, unit, period: of the source, sorted by unit and period.
-        every: its step.
-        to_unit, to_period: the periods wanted, sorted likewise.
-        to: their step.
+        source: the values.
+        wanted: the shorter periods.
         how: one of `SHORTER`.
         at: where in its period a dated value lies.
         order: of the differences that a smooth path keeps small.
     """
-    made: Array = np.zeros(len(to_unit), dtype=data.dtype)
-    there = np.zeros(len(to_unit), dtype=bool)
-    first, after = inner_periods(period, every, to)
-    unit_starts = np.searchsorted(to_unit, np.unique(unit))
-    offset = dict(zip(np.unique(unit).tolist(), unit_starts.tolist(), strict=True))
-    for start, stop in _runs(present, unit, period):
-        base = offset[int(unit[start])] - int(to_period[offset[int(unit[start])]])
-        begin, end = base + int(first[start]), base + int(after[stop - 1])
+    made: Array = np.zeros(len(wanted.unit), dtype=source.data.dtype)
+    there = np.zeros(len(wanted.unit), dtype=bool)
+    first, after = inner_periods(source.number, source.step, wanted.step)
+    units = np.unique(source.unit)
+    offset = dict(zip(units.tolist(), np.searchsorted(wanted.unit, units).tolist(), strict=True))
+    for start, stop in _runs(source):
+        base = offset[int(source.unit[start])]
+        begin = base + int(first[start] - wanted.number[base])
+        end = base + int(after[stop - 1] - wanted.number[base])
         sizes = (after - first)[start:stop]
-        own = data[start:stop]
+        own = source.data[start:stop]
         if how == "repeat":
             values = np.repeat(own, sizes)
         elif how == "spread":
-            hours = start_hours(to_period[begin:end] + 1, to) - start_hours(to_period[begin:end], to)
-            whole = start_hours(period[start:stop] + 1, every) - start_hours(period[start:stop], every)
-            values = np.repeat(own / whole, sizes) * hours
+            rate = own / _hours(source.number[start:stop], source.step)
+            values = np.repeat(rate, sizes) * _hours(wanted.number[begin:end], wanted.step)
         elif how in ("smooth_total", "smooth_mean"):
             values = smoothest_path(own if how == "smooth_total" else own * sizes, sizes, order)
         else:
@@ -62,12 +48,16 @@ def refined(
     return made, there
 
 
-def _runs(present: Mask, unit: Array, period: Array) -> list[tuple[int, int]]:
+def _hours(numbers: Array, step: str) -> Array:
+    return start_hours(numbers + 1, step) - start_hours(numbers, step)
+
+
+def _runs(source: Observed) -> list[tuple[int, int]]:
     """Return start and stop of each run of neighbouring periods with values."""
-    rows = np.flatnonzero(present)
+    rows = np.flatnonzero(source.present)
     if not len(rows):
         return []
-    parted = (np.diff(rows) > 1) | (np.diff(unit[rows]) != 0) | (np.diff(period[rows]) != 1)
+    parted = (np.diff(rows) > 1) | (np.diff(source.unit[rows]) != 0) | (np.diff(source.number[rows]) != 1)
     starts = np.concatenate([[0], np.flatnonzero(parted) + 1])
     stops = np.append(starts[1:], len(rows))
     return [(int(rows[a]), int(rows[b - 1]) + 1) for a, b in zip(starts, stops, strict=True)]

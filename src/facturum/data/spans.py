@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from facturum.data.calendar import first_day
 from facturum.data.series import period_numbers
-from facturum.data.values import Array
+from facturum.data.values import Array, Mask
 
 HOUR = 3_600_000_000
 _INSIDE = {
@@ -17,6 +19,29 @@ _INSIDE = {
     "quarter": ("year",),
     "year": (),
 }
+
+
+@dataclass(frozen=True)
+class Periods:
+    """Periods of units, sorted by unit and number.
+
+    Args:
+        unit: the number of each one's unit.
+        number: of the period, counted from 1970.
+        step: year, quarter, month, week, day or hour.
+    """
+
+    unit: Array
+    number: Array
+    step: str
+
+
+@dataclass(frozen=True)
+class Observed(Periods):
+    """Periods with the values of a variable, and which of them have one."""
+
+    data: Array
+    present: Mask
 
 
 def nests(short: str, long: str) -> bool:
