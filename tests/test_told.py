@@ -1,0 +1,239 @@
+"""What is told of a build: readings of every kind of operation, maps that fit their schema, bytes that stay."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
+from scipy import stats
+
+import facturum as fa
+from facturum.demo.sample import PLANS
+from facturum.engine.spec import spec_from
+from facturum.files.plan_file import parse_plan, plan_text
+from facturum.numerics.comparisons import correlation, scale_figures, welch
+from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, command, panel
+
+READINGS = [
+    ("bins(price, edges=[30, 40])", "x_30_to_40", "price = 30 to 40 compared with price = under 30 (the reference)"),
+    ("impute(snow, 'median')", "x", "One more of snow (imputed): stays changes by b."),
+    (
+        "log(impute(snow, value=1), shift=1)",
+        "x",
+        "One percent more snow (imputed) + 1: stays changes by about b / 100.",
+    ),
+    ("is_missing(snow)", "x", "Rows where snow has no value compared with the others: stays is higher by b."),
+    (
+        "is_missing(missing_if(snow, snow > 80))",
+        "x",
+        "Rows where snow has no value, or had one that was taken out (snow > 80) compared with the others",
+    ),
+    ("is_missing(snow) * price", "x", "in rows where snow has no value than in the others."),
+    ("winsorize(price, at=[25, 55])", "x", "One more of price kept from 25 to 55: stays changes by b."),
+    ("mean_of(price, period, at_least=1)", "x", "One more of the mean of price, period: stays changes by b."),
+    ("count_of(price > 30, period > 3)", "x", "One more of the count of price > 30, period > 3: stays changes by b."),
+    ("reverse(period, 0, 30)", "x", "One more of period (reversed): stays changes by b."),
+    ("regroup(comfort, {'well': ['good']}, rest='else')", "x_well", "comfort (regrouped) = well compared with"),
+    ("lag(price, 1)", "x", "One more of price 1 period before: stays changes by b."),
+    ("lag(log(price), 12)", "x", "One percent more price 12 periods before: stays changes by about b / 100."),
+    ("lead(price, 2)", "x", "One more of price 2 periods later: stays changes by b."),
+    ("lag(comfort, 1)", "x_good", "comfort 1 period before = good compared with comfort 1 period before = fair"),
+    ("difference(price)", "x", "One more of the change of price since the period before: stays changes by b."),
+    ("difference(price, step=12)", "x", "One more of the change of price since 12 periods before"),
+    ("percent_change(price)", "x", "One more of the percent change of price since the period before"),
+    ("moving_average(price, 3)", "x", "One more of the moving average of price over 3 periods: stays changes by b."),
+    ("moving_sum(price, 2)", "x", "One more of the moving sum of price over 2 periods: stays changes by b."),
+    ("trend()", "x", "One more of the periods since 2020-01: stays changes by b."),
+    ("trend(degree=2)", "x_2", "How the slope of stays in the periods since 2020-01 changes: by 2·b"),
+    ("season('month')", "x_mar", "month = mar compared with month = jan (the reference): stays is higher by b."),
+    (
+        "season('quarter', coding='waves')",
+        "x_cos1",
+        "One unit more of the cosine wave that goes round once in 4 quarters",
+    ),
+    ("part(month, 'year')", "x", "One more of year of month: stays changes by b."),
+    ("standardize(lag(price, 1))", "x", "more of price 1 period before (counted from"),
+]
+
+
+def digests(folder: Path) -> dict[str, str]:
+    return {path.name: hashlib.sha256(path.read_bytes()).hexdigest() for path in folder.iterdir()}
+
+
+class Readings(unittest.TestCase):
+    def test_every_operation_has_a_sentence(self) -> None:
+        table = panel(12, gaps=0.1)
+        for text, name, said in READINGS:
+            with self.subTest(text):
+                made = fa.Plan("stays", {"x": text}, data=PANEL_DATA).build(table)
+                self.assertIn(said, made.columns[name].reading)
+
+    def test_the_effect_of_a_lag_is_what_the_sentence_says(self) -> None:
+        table = panel(12, gaps=0.0, missing=0.0)
+        design = fa.Plan(None, {"x": "lag(price, 1)"}, data=PANEL_DATA, rows={"missing": "keep"}).resolve(table)
+        before = design.build(table).X[:, 1]
+        raised = {**table, "price": [v + (t == 7) for v, t in zip(table["price"], table["period"], strict=True)]}
+        change = design.build(raised).X[:, 1] - before
+        later = np.array(table["period"]) == 8
+        np.testing.assert_allclose(change[later], 1.0)
+        self.assertEqual(np.nansum(np.abs(change[~later])), 0.0)
+
+
+class Maps(Folder):
+    def test_the_maps_of_all_sample_plans_fit_their_schema(self) -> None:
+        schemas = ROOT / "src/facturum/files/schemas"
+        columns = Draft202012Validator(json.loads((schemas / "columns.schema.json").read_text("utf-8")))
+        plans = Draft202012Validator(json.loads((schemas / "plan.schema.json").read_text("utf-8")))
+        for name, data in PLANS.items():
+            plan = fa.Plan.load(SAMPLE / f"{name}.toml")
+            plan.build(SAMPLE / data).save(self.folder / name)
+            columns.validate(json.loads((self.folder / name / "columns.json").read_text("utf-8")))
+            plans.validate(plan.spec.model_dump(mode="json", exclude_none=True))
+            opened = fa.open_design(self.folder / name)
+            self.assertEqual(opened.plan, fa.Plan.load(self.folder / name / "plan.resolved.toml"))
+            told = command("explain", self.folder / name).stdout
+            for entry in opened.columns.columns:
+                self.assertIn(entry.name, told)
+
+    def test_the_same_bytes_for_each_sample_plan_on_any_threads(self) -> None:
+        for name, data in PLANS.items():
+            plan = fa.Plan.load(SAMPLE / f"{name}.toml")
+            found = []
+            for threads in (1, 3):
+                folder = self.folder / f"{name}{threads}"
+                plan.build(SAMPLE / data, threads=threads).save(folder)
+                found.append(digests(folder))
+            self.assertEqual(found[0], found[1])
+
+    def test_every_row_given_is_accounted_for(self) -> None:
+        for name, data in PLANS.items():
+            counts = fa.Plan.load(SAMPLE / f"{name}.toml").build(SAMPLE / data).columns.rows
+            self.assertEqual(counts.kept + sum(part.rows for part in counts.dropped), counts.given)
+
+    def test_a_changed_cell_of_any_source_is_noticed(self) -> None:
+        table = fa.read(SAMPLE / "huts.csv").to_pandas()
+        for name in ("clean", "time"):
+            design = fa.Plan.load(SAMPLE / f"{name}.toml").build(table)
+            for variable in ("stays", "price", "snow_depth"):
+                changed = table.copy()
+                row = int(np.flatnonzero(changed[variable].notna() & (changed.open == "yes"))[700])
+                changed.loc[row, variable] += 1
+                outcome = design.verify(changed)
+                self.assertIn(f"The cell of {variable} in row {row + 1} has changed", str(outcome), (name, variable))
+
+    def test_hostile_names_and_labels_are_shown_not_obeyed(self) -> None:
+        table = {
+            "=cmd|x": [1.0, None, 3.0, 4.0] * 5,
+            "é\n'\"": ["a", "-1+1", "\x1b[31m", "b"] * 5,
+            "y": np.arange(20.0),
+        }
+        terms = {
+            "n": "impute(variable('=cmd|x'), 'median')",
+            "c": "category(variable('é\\n\\'\"'), coding='every')",
+            "b": "bins(variable('=cmd|x'), edges=[2], labels=['=1+1', '@x'])",
+        }
+        design = fa.Plan("y", terms).build(table)
+        design.save(self.folder / "b")
+        lines = (self.folder / "b/columns.csv").read_text("utf-8").splitlines()
+        self.assertFalse(any(cell.startswith(("=", "@", "+")) for line in lines for cell in line.split(",")))
+        told = command("explain", self.folder / "b", "b", "n", "c").stdout
+        self.assertNotIn("\x1b[31m", told)
+        self.assertIn("=1+1", told)
+        self.assertTrue(fa.open_design(self.folder / "b").verify(table).ok)
+        self.assertIn("&lt;b&gt;", fa.profile({"<b>": [1.0, 2.0]})._repr_html_())
+
+
+class Plans(unittest.TestCase):
+    NAMES = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), min_size=1, max_size=8)
+
+    @given(st.data())
+    @settings(max_examples=60, deadline=None)
+    def test_a_plan_with_every_section_survives_its_file(self, data: st.DataObject) -> None:
+        how = st.sampled_from(["mean", "sum", "linear", "smooth_total", "repeat"])
+        take = st.dictionaries(
+            self.NAMES,
+            st.fixed_dictionaries({"how": how}, optional={"of": self.NAMES, "partial": st.just("keep")}),
+            min_size=1,
+            max_size=2,
+        )
+        content = {
+            "response": "log(y)",
+            "data": {"time": data.draw(self.NAMES), "every": "month", "week_starts": "sunday", "panel": ["hut"]},
+            "variables": {data.draw(self.NAMES): {"kind": "time", "pattern": "%d.%m.%Y"}},
+            "stack": {"into": {data.draw(self.NAMES): ["a", "b"]}, "which": data.draw(self.NAMES)},
+            "convert": {"every": "day", "take": data.draw(take)},
+            "series": {"energy": {"time": "q", "every": "quarter", "match": ["hut"], "take": data.draw(take)}},
+            "terms": {"x": "lag(y, [1, 2]) * category(bins(z, edges=[[1, 2], [3, 4.5]]))"},
+        }
+        spec = spec_from(content)
+        self.assertEqual(parse_plan(plan_text(spec)), spec)
+
+    def test_builders_make_the_same_nodes_as_the_text(self) -> None:
+        t = fa.terms
+        pairs: list[tuple[Any, str]] = [
+            (t.lag("stays", range(1, 4)), "lag(stays, [1, 2, 3])"),
+            (t.lag(t.log("stays"), 12), "lag(log(stays), 12)"),
+            (t.mean_of("q_1", "q_2", at_least=1), "mean_of(q_1, q_2, at_least=1)"),
+            (t.mean_of(["q_1", "q_2"]), "mean_of(q_1, q_2)"),
+            (t.impute("x", "median", by=["g"]), "impute(x, how='median', by=[g])"),
+            (t.bins("x", edges=[1, 2.5]), "bins(x, edges=[1, 2.5])"),
+            (t.bins("x", edges=[[1, 2], [3, 4]]), "bins(x, edges=[[1, 2], [3, 4]])"),
+            (t.missing_if("x", t.variable("x") > 5), "missing_if(x, x > 5)"),
+            (t.season("month", reference="jan"), "season('month', reference='jan')"),
+            (t.moving_average("x", 3, align="centre"), "moving_average(x, 3, align='centre')"),
+        ]
+        for built, text in pairs:
+            self.assertEqual(str(built), text)
+            self.assertEqual(str(fa.Plan(None, {"x": built}).spec.terms["x"]), text)
+        with self.assertRaisesRegex(fa.PlanError, "mean_of needs its argument 'items'"):
+            t.mean_of(at_least=1)
+
+    def test_ranges_are_short_lists_of_whole_numbers(self) -> None:
+        for text, said in (
+            ("lag(x, range(1, 5000))", "the range has 4,999 numbers"),
+            ("lag(x, range(y))", "a range has whole numbers for its ends"),
+            ("lag(x, list(1))", "an option is a number"),
+            ("lag(x, range(1, 3, 1))", "a range has whole numbers for its ends"),
+            ("lag(x, [])", "lag wants a number of periods, or a list of them as k"),
+        ):
+            with self.assertRaises(fa.PlanError) as caught:
+                fa.Plan("y", {"t": text}, data={"every": "row"}).build({"x": [1.0, 2.0], "y": [1.0, 2.0]})
+            self.assertIn(said, str(caught.exception))
+
+
+class Comparisons(unittest.TestCase):
+    @given(st.integers(0, 10**6), st.sampled_from([1.0, 1e-200, 1e200, 1e15]))
+    @settings(max_examples=60, deadline=None)
+    def test_correlations_and_t_values_agree_with_published_code(self, seed: int, size: float) -> None:
+        dice = np.random.default_rng(seed)
+        x = dice.normal(3, 1, 50)
+        y = 0.4 * x + dice.normal(size=50)
+        self.assertAlmostEqual(correlation(x * size, y) or 0, np.corrcoef(x, y)[0, 1], places=10)
+        t = stats.ttest_ind(x[:20], y, equal_var=False).statistic
+        self.assertAlmostEqual(welch(x[:20], y)[1] or 0, t, places=10)
+
+    def test_what_has_no_spread_has_no_correlation(self) -> None:
+        self.assertIsNone(correlation(np.ones(5), np.arange(5.0)))
+        self.assertIsNone(correlation(np.array([1.0]), np.array([2.0])))
+        self.assertEqual(welch(np.array([1.0]), np.array([3.0, 5.0])), (-3.0, None))
+        self.assertEqual(welch(np.array([]), np.array([3.0])), (None, None))
+        self.assertEqual(scale_figures(np.ones((3, 4))), (None, [None] * 3))
+
+    def test_alpha_of_parallel_items_is_the_spearman_brown_value(self) -> None:
+        # with equal variances and correlations r, alpha is k r / (1 + (k - 1) r): Lord & Novick (1968), section 4.4
+        trait = stats.norm.ppf((np.arange(400) + 0.5) / 400)
+        dice = np.random.default_rng(1)
+        noise, _ = np.linalg.qr(np.column_stack([np.ones(400), trait, dice.normal(size=(400, 3))]))
+        unit = trait / np.linalg.norm(trait)
+        items = np.array([0.8 * unit + 0.6 * noise[:, 2 + at] for at in range(3)])
+        r = 0.64
+        alpha, rest = scale_figures(items)
+        self.assertAlmostEqual(alpha or 0, 3 * r / (1 + 2 * r), places=10)
+        np.testing.assert_allclose(rest, 2 * r / np.sqrt(2 + 2 * r))  # type: ignore[arg-type]
