@@ -94,6 +94,34 @@ class Longer(unittest.TestCase):
         self.assertEqual(made.to_pandas()["hut"].tolist(), ["b", "a", "a"])
         self.assertEqual(numbers(made, "x"), [7, 10, 30])
 
+    def test_hours_days_and_weeks_that_begin_on_sundays(self) -> None:
+        start = datetime.datetime(2023, 1, 1)
+        hours = [start + datetime.timedelta(hours=at) for at in range(24 * 8)]
+        table = {"t": hours, "x": np.arange(24.0 * 8)}
+        days = fa.convert(table, "t", "hour", "day", {"x": {"how": "sum", "partial": "missing"}})
+        self.assertEqual(numbers(days, "x"), [sum(range(24 * at, 24 * at + 24)) for at in range(8)])
+        back = fa.convert(days, "t", "day", "hour", {"x": {"how": "spread"}})
+        np.testing.assert_allclose(numbers(back, "x")[:24], sum(range(24)) / 24)  # type: ignore[arg-type]
+        plan = fa.Plan(
+            "x",
+            {"l": "lag(x, 1)"},
+            data={"time": "t", "every": "week", "week_starts": "sunday"},
+            convert={"every": "hour", "take": {"x": {"how": "mean", "partial": "keep"}}},
+        )
+        made = plan.build(table)  # the first of January was a Sunday
+        self.assertEqual((made.X[:, 1].tolist(), made.y.tolist()), ([83.5], [179.5]))  # type: ignore[union-attr]
+
+    def test_categories_are_taken_first_last_and_again(self) -> None:
+        months = {"m": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["a", None, "b", "c"]}
+        take = {name: {"how": name, "of": "c", "partial": "keep"} for name in ("first", "last", "commonest")}
+        made = fa.convert(months, "m", "month", "quarter", take).to_pandas()
+        self.assertEqual(made["first"].tolist(), ["a", "c"])
+        self.assertEqual(made["last"].tolist(), ["b", "c"])
+        self.assertEqual(made["commonest"].tolist(), ["a", "c"])
+        quarter = {"q": ["2023Q1", "2023Q2"], "c": ["x", None]}
+        again = fa.convert(quarter, "q", "quarter", "month", {"c": {"how": "repeat"}}).to_pandas()
+        self.assertEqual([None if v is None or v != v else v for v in again["c"]], ["x"] * 3 + [None] * 3)
+
     def test_weeks_and_months_share_days(self) -> None:
         weeks = {"w": ["2023-W05", "2023-W06", "2023-W07", "2023-W08", "2023-W09"], "x": [7.0, 14.0, 21.0, 28.0, 35.0]}
         made = fa.convert(weeks, "w", "week", "month", {"x": {"how": "sum", "partial": "keep"}})
@@ -283,6 +311,27 @@ class Joined(Folder):
             with self.assertRaises(fa.FacturumError, msg=said) as caught:
                 self.build("s_x", self.table(), series, own)
             self.assertIn(said, str(caught.exception))
+
+    def test_a_series_needs_a_time_and_names_of_its_own(self) -> None:
+        plan = fa.Plan("y", {"v": "s_x"}, series=self.SERIES)
+        with self.assertRaisesRegex(fa.DataError, "series.s: a series is joined by period, and the plan names no time"):
+            plan.build(self.table(), series={"s": quarters([1.0])})
+        with self.assertRaisesRegex(fa.DataError, "the table has a variable 's_x' already"):
+            self.build("s_x", {**self.table(), "s_x": [1.0] * 6}, {"s": quarters([1.0] * 8)})
+        spec = {"s": {"time": "q", "every": "quarter", "match": ["zone"], "take": {"x": {"how": "repeat"}}}}
+        with self.assertRaisesRegex(fa.DataError, "series.s.match: the table has no variable 'zone' to match by"):
+            self.build("s_x", self.table(), {"s": {**quarters([1.0]), "zone": ["a"]}}, spec)
+
+    def test_matching_knows_numbers_from_texts_and_passes_over_what_is_missing(self) -> None:
+        spec = {"s": {"time": "q", "every": "quarter", "match": ["zone"], "take": {"x": {"how": "repeat"}}}}
+        rows = {"q": ["2020Q1", "2020Q1", "2020Q2"], "zone": [1, 2, 1], "x": [5.0, 7.0, 9.0]}
+        table = {**self.table(), "zone": [1.0, 2.0, None, 1.0, 2.0, 1.0]}
+        made = self.build("s_x", table, {"s": rows}, spec, variables={"zone": {"kind": "id"}})
+        found = [None if np.isnan(v) else v for v in made.X[:, 1]]
+        self.assertEqual(found, [5.0, 7.0, None, 9.0, None, 9.0])
+        texts = {**table, "zone": ["1", "2", None, "1", "2", "1"]}
+        made = self.build("s_x", texts, {"s": {**rows, "zone": ["1", "2", "1"]}}, spec)
+        self.assertEqual([None if np.isnan(v) else v for v in made.X[:, 1]], found)
 
     def test_the_table_itself_may_be_converted(self) -> None:
         table = {"day": DAYS, "rain": [float(at) for at in range(150)], "y": [float(at % 7) for at in range(150)]}

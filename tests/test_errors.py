@@ -47,6 +47,121 @@ class Bad:
 
 
 CASES = {
+    "a lag of nothing": Bad(
+        ["lag counts periods from 1, and 0 is the row's own period", "Write price itself, or lead(price, 1)."],
+        {"x": "lag(price, 0)"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a lag the other way": Bad(
+        ["-2 is 2 periods the other way", "lead(price, 2)"],
+        {"x": "lag(price, [1, -2])"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a lag twice": Bad(["a shift is named twice"], {"x": "lag(price, [1, 1])"}, sections={"data": {"every": "row"}}),
+    "a lag of a block": Bad(
+        ["lag works on one variable, and 'category(access)' is a block"],
+        {"x": "lag(category(access), 1)"},
+        sections={"data": {"every": "row"}},
+    ),
+    "several lags of a category": Bad(
+        ["several shifts of a category have no meaning"],
+        {"x": "lag(access, [1, 2])"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a lag without time": Bad(["lag looks along time", "every = "], {"x": "lag(price, 1)"}),
+    "a window of nothing": Bad(
+        ["moving_average wants a whole number from 1 as window"],
+        {"x": "moving_average(price, 0)"},
+        sections={"data": {"every": "row"}},
+    ),
+    "more of a window than it has": Bad(
+        ["a window of 2 has 2 values, and 3 are asked for"],
+        {"x": "moving_sum(price, 2, at_least=3)"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a change from nothing": Bad(
+        ["'percent_change(price)' is infinite", "Row 3."],
+        {"x": "percent_change(price)"},
+        sections={"data": {"every": "row"}},
+        kind=fa.DataError,
+    ),
+    "a step not known": Bad(
+        ["data.every: 'fortnight' is not one of the choices", "'month'"],
+        sections={"data": {"time": "month", "every": "fortnight"}},
+    ),
+    "a season without dates": Bad(
+        ["there is no season where rows follow one another as they stand"],
+        {"x": "season('month')"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a season not known": Bad(
+        ["there is no month called 'january'", "jan, feb"],
+        {"x": "season('month', reference='january')"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "a reference of waves": Bad(
+        ["pairs goes with waves, and reference with the other codings"],
+        {"x": "season('month', coding='waves', reference='jan')"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "too many waves": Bad(
+        ["4 parts allow 2 pairs of waves"],
+        {"x": "season('quarter', coding='waves', pairs=3)"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "a part of a number": Bad(["part works on a time, and 'price' is a number"], {"x": "part(price, 'year')"}),
+    "periods since no date": Bad(
+        ["'soon' is no date", "Write it as 2020-03"],
+        {"x": "periods_since('soon')"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "periods since a number variable": Bad(
+        ["'price' is no time"],
+        {"x": "periods_since(price)"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "a time that is a number of things": Bad(
+        ["'price' holds 6 values", "that are no time"],
+        {"x": "lag(beds, 1)"},
+        sections={"data": {"time": "price", "every": "month"}},
+        kind=fa.DataError,
+    ),
+    "a pair that is turned": Bad(["the bin from 5 to 3 is empty"], {"x": "bins(price, edges=[[5, 3]])"}),
+    "labels twice": Bad(["two bins have one label"], {"x": "bins(price, edges=[2], labels=['a', 'a'])"}),
+    "labels that are numbers": Bad(["the labels of bins are texts"], {"x": "bins(price, edges=[2], labels=[1, 2])"}),
+    "bins of one value": Bad(
+        ["too narrow for 3 bins of equal width"],
+        {"x": "bins(x, count=3)"},
+        table={"x": [2.0, 2.0, 2.0], "stays": [1.0, 2.0, 3.0]},
+        kind=fa.DataError,
+    ),
+    "a width that is too wide": Bad(
+        ["all of it is in one bin", "smaller width"], {"x": "bins(beds, width=100)"}, kind=fa.DataError
+    ),
+    "a width that is too narrow": Bad(
+        ["bins of width 0.001", "at most 1000 bins"], {"x": "bins(beds, width=0.001)"}, kind=fa.DataError
+    ),
+    "imputing a time": Bad(
+        ["impute works on one number or category, and 'month' is a time"],
+        {"x": "impute(month, 'mode')"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "groups along time": Bad(
+        ['groups go with "median"'],
+        {"x": "impute(gaps, 'previous', by=[access])"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a scale turned": Bad(["the scale runs from 5 to 1"], {"x": "reverse(beds, 5, 1)"}),
+    "one item has no spread": Bad(["spread_of needs 2 items"], {"x": "spread_of(beds)"}),
+    "an empty range": Bad(["the range '5..3' is empty"], {"x": "regroup(code, {'a': ['5..3']})"}),
+    "ranges that overlap": Bad(
+        ["the ranges '..20' and '20..' overlap"], {"x": "regroup(code, {'a': ['..20'], 'b': ['20..']})"}
+    ),
+    "a series without a table": Bad(
+        ["series.s: the table of the series 's' is not given", "--series s=FILE"],
+        sections={"series": {"s": {"time": "q", "every": "quarter", "take": {"x": {"how": "repeat"}}}}},
+        kind=fa.DataError,
+    ),
     "edges not increasing": Bad(
         ["edges are not increasing: 3 stands before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
     ),

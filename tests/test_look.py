@@ -88,6 +88,26 @@ class Profiles(Folder):
         for shown in (str(profile), profile._repr_html_()):
             self.assertIn("dates stored as text", shown.replace("&#x27;", "'"))
 
+    def test_one_table_however_it_is_held(self) -> None:
+        path = SAMPLE / "huts.csv"
+        table = fa.read(path)
+        whole = [variable.to_dict() if hasattr(variable, "to_dict") else variable for variable in fa.profile(path)]
+        self.assertEqual(whole, list(fa.profile(table)))
+        shuffled = table.take(np.random.default_rng(0).permutation(len(table)))
+        for one, other in zip(fa.profile(table), fa.profile(shuffled), strict=True):
+            self.assertEqual((one.quartiles, one.values, one.notes), (other.quartiles, other.values, other.notes))
+        some = fa.profile(table, ["price", "hut"], quantiles=[0.25, 0.9])
+        self.assertEqual([v.name for v in some], ["price", "hut"])
+        self.assertEqual(some["price"].quantiles[0][1], some["price"].quartiles[0])
+        self.assertEqual(json.loads(json.dumps(some.to_dict()))["rows"], 2400)
+        with self.assertRaises(KeyError):
+            some["beds"]
+        for wrong in ([1.5], [-0.1]):
+            with self.assertRaisesRegex(fa.DataError, "is no share of rows"):
+                fa.profile(table, quantiles=wrong)
+        with self.assertRaisesRegex(fa.DataError, "has no rows"):
+            fa.profile({"x": []})
+
     def test_extreme_numbers_do_not_overflow(self) -> None:
         profile = fa.profile({"x": [1e308, -1e308, 5e-324, 0.0, 1.7e308], "y": [1.0, 2.0, 4.0, 4.5, 5.0]})
         self.assertEqual(profile["x"].quartiles[1], 5e-324)
@@ -168,6 +188,35 @@ class Drafts(Folder):
             line = next(line for line in text.splitlines() if line.startswith(f"# {name} left out"))
             self.assertIn(why, line)
         fa.Plan.from_text(text).build({**ODD, "y": np.arange(100.0) ** 0.5})
+
+    def test_the_time_and_the_units_are_found(self) -> None:
+        days = [f"2023-{1 + at // 28:02d}-{1 + at % 28:02d}" for at in range(56)]
+        cases: list[tuple[dict[str, Any], str, str | None]] = [
+            ({"day": days}, "day", None),
+            ({"when": [f"{2000 + at}" for at in range(56)]}, "year", None),
+            ({"when": [f"{2000 + at // 4}Q{at % 4 + 1}" for at in range(56)]}, "quarter", None),
+            ({"when": days[:28] * 2, "hut": ["a"] * 28 + ["b"] * 28, "code": ["1"] * 28 + ["2"] * 28}, "day", "hut"),
+            ({"when": [f"2023-01-01T{at % 24:02d}:00" for at in range(24)] + ["2023-01-02T00:00"] * 0}, "hour", None),
+        ]
+        for table, every, panel_ in cases:
+            rows = len(next(iter(table.values())))
+            text = fa.draft({**table, "y": np.arange(rows) ** 1.5}, "y")
+            self.assertIn(f'every = "{every}"', text)
+            self.assertEqual(f'panel = ["{panel_}"]' in text, panel_ is not None)
+            self.assertIn('"trend()"', text)
+            fa.Plan.from_text(text).build({**table, "y": np.arange(rows) ** 1.5})
+        for table in ({"when": [*days[:20], None]}, {"when": [days[0]] * 21}):
+            self.assertNotIn("every", fa.draft({**table, "x": np.arange(21) % 5, "y": np.arange(21) ** 1.5}, "y"))
+
+    def test_what_cannot_be_drafted(self) -> None:
+        for table, said in (
+            ({"y": [1.0, 1.0, 1.0], "x": [1, 2, 3]}, "the same value in every row"),
+            ({"y": [None, None], "x": [1, 2]}, "has no value in any row"),
+            ({"y": [1.0, 2.0, 3.0], "x": [1, 1, 1]}, "has no variable that could explain 'y'"),
+        ):
+            with self.assertRaises(fa.DataError) as caught:
+                fa.draft(table, "y")
+            self.assertIn(said, str(caught.exception))
 
     def test_each_sample_plan_builds_and_verifies(self) -> None:
         for name, data in PLANS.items():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from fractions import Fraction
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -90,6 +91,15 @@ class OrderStatistics(unittest.TestCase):
         self.assertEqual(search([values[:200_000], values[200_000:]], (0.01, 0.5, 0.99)), wanted)
         same = np.full(300_000, 2.5)
         self.assertEqual(search([same, same], (0.5,)), [2.5])
+
+    @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=80), st.floats(0, 1))
+    @settings(max_examples=150, deadline=None)
+    def test_every_digit_is_refined_where_few_values_may_be_gathered(self, values: list[float], share: float) -> None:
+        for few in (0, 1, 3):
+            with mock.patch("facturum.numerics.order_statistics.FEW", few):
+                found = search(np.array_split(np.array(values), 3), (share, 0.5))
+            wanted = sorted(v + 0.0 for v in values)
+            self.assertEqual(found, [quantile_between(np.array(wanted), each, len(wanted)) for each in (share, 0.5)])
 
     def test_a_quantile_between_the_extremes_does_not_overflow(self) -> None:
         self.assertEqual(quantile_between(np.array([-1.7e308, 1.7e308]), 0.5, 2), 0.0)

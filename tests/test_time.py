@@ -377,3 +377,29 @@ class History(unittest.TestCase):
         early["price"][0] += 1
         told = str(made.verify(late, history=early))
         self.assertIn("The cell of price in row 1 of the history has changed", told)
+
+    def test_categories_of_both_tables_are_brought_together(self) -> None:
+        old = {"m": ["2023-01", "2023-02"], "c": ["x", "y"], "y": [1.0, 2.0], "only": [1, 2]}
+        new = {"m": ["2023-03", "2023-04"], "c": ["z", "x"], "y": [3.0, 4.0]}
+        data = {"time": "m", "every": "month"}
+        plan = fa.Plan("y", {"c": "lag(c, 1)", "o": "lag(only, 2)"}, data=data, rows={"missing": "keep"})
+        made = plan.build(new, history=old)
+        self.assertEqual(made.names, ["intercept", "c_z", "o"])  # y, of history, is the reference
+        self.assertEqual(made.X[:, 1:].tolist(), [[0.0, 1.0], [1.0, 2.0]])
+        with self.assertRaisesRegex(fa.DataError, "'c' is a category and a number in history and new rows"):
+            plan.build({**new, "c": [1, 2]}, history=old)
+        with self.assertRaisesRegex(fa.DataError, "history needs a time"):
+            fa.Plan("y", {"c": "c"}).build(new, history=old)
+        with self.assertRaisesRegex(fa.DataError, "has no rows"):
+            plan.build(new, history={"m": [], "c": [], "y": []})
+
+    def test_a_failure_in_history_tells_its_row(self) -> None:
+        old = {"m": ["2023-01", "2023-02"], "x": [1.0, 0.0], "y": [1.0, 2.0]}
+        new = {"m": ["2023-03", "2023-04"], "x": [3.0, 4.0], "y": [3.0, 4.0]}
+        plan = fa.Plan("y", {"l": "lag(log(x), 1)"}, data={"time": "m", "every": "month"})
+        with self.assertRaisesRegex(fa.DataError, "in 1 row(.|\\n)*Row 1 from the end of the history."):
+            plan.build(new, history=old)
+        fine = fa.Plan(
+            "y", {"l": "lag(log(x), 1)"}, data={"time": "m", "every": "month"}, rows={"keep": "m > '2023-03'"}
+        )
+        self.assertEqual(fine.build(new, history=old).X[:, 1].tolist(), [math.log(3.0)])

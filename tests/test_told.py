@@ -101,6 +101,16 @@ class Maps(Folder):
             told = command("explain", self.folder / name).stdout
             for entry in opened.columns.columns:
                 self.assertIn(entry.name, told)
+            each = command("explain", self.folder / name, *plan.spec.terms).stdout
+            shown = {
+                "bins of": len(opened.columns.bins),
+                "imputed: ": len(opened.columns.imputations),
+                "rows have no value in the table": len(opened.columns.flags),
+                "values needed": len(opened.columns.scores),
+            }
+            self.assertEqual({said: each.count(said) for said in shown}, shown)
+            listed = json.loads(command("explain", self.folder / name, "--imputed", "--json").stdout)
+            self.assertEqual(len(listed), sum(entry.cells for entry in opened.columns.imputations))
 
     def test_the_same_bytes_for_each_sample_plan_on_any_threads(self) -> None:
         for name, data in PLANS.items():

@@ -105,11 +105,16 @@ def rows_in_words(rows: Sequence[int], count: int) -> str:
         >>> rows_in_words([3, 7, 9, 11, 12, 15], 40)
         'Rows 3, 7, 9, 11, 12 and 35 more.'
     """
-    shown = [str(row) for row in rows[:ROWS_SHOWN]]
+    shown = [_row_text(row) for row in rows[:ROWS_SHOWN]]
     if count == 1:
         return f"Row {shown[0]}."
     more = count - len(shown)
     return f"Rows {', '.join(shown)}" + (f" and {more:,} more." if more > 0 else ".")
+
+
+def _row_text(row: int) -> str:
+    """Return a row number; rows of history, before the first, are counted from its end."""
+    return str(row) if row > 0 else f"{1 - row} from the end of the history"
 
 
 def nearest(word: str, choices: Sequence[str]) -> str:

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, label_text, plain_number, sorted_labels
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
 from facturum.language.nodes import Frame, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import (
@@ -260,18 +260,6 @@ class Impute(Node):
 
     def subject(self) -> str:
         return f"{self.x.subject()} (imputed)"
-
-    def words(self) -> str:
-        """Return in a few words what is put in."""
-        if self.along_time:
-            return {"previous": "the value before", "next": "the value after"}.get(
-                self.how or "", "the line between the values before and after"
-            )
-        if self.otherwise is not None:
-            return f"the {self.how} of its {' and '.join(map(str, self.by))}"
-        return (
-            label_text(self.value) if self.how is None and self.value is not None else f"the {self.how}, {self.value}"
-        )
 
 
 def _plain(value: Label) -> Label:
