@@ -354,6 +354,12 @@ class Joined(Folder):
         build = out / "build-time"
         series = ["--series", f"energy={out / 'energy.csv'}", "--series", f"weather={out / 'weather.csv'}"]
         self.assertEqual(command("verify", build, out / "huts.csv", *series).returncode, 0)
+        shown = command("explain", build, "energy", "warm").stdout
+        self.assertIn("converted: energy_index  linear", shown)
+        self.assertIn("58 months from 20 values by quarter of index, dated at the middle", shown)
+        self.assertIn("reads later quarters", shown)
+        self.assertIn("17 months not fully covered, the least to 97 %; partial = keep", shown)
+        self.assertIn("in time by month from 2019-01 to 2023-12, within 40 units of hut, without gaps", told.stdout)
         refused = command("verify", build, out / "huts.csv")
         self.assertEqual((refused.returncode, "Add --series energy=FILE" in refused.stderr), (2, True), refused.stderr)
         changed = (out / "energy.csv").read_text().replace("2020Q1,", "2020Q1,9")

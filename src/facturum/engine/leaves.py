@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+from bisect import bisect_left
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from itertools import accumulate, pairwise
 from typing import TypeVar
 
 from facturum.errors import DataError, FacturumError
@@ -41,6 +43,7 @@ def run(
     threads: int,
     where: Where,
     tick: Callable[[], None] | None = None,
+    sizes: Sequence[int] | None = None,
 ) -> list[T]:
     """Return ``work(0), work(1), ..``, computed on a thread pool; failing rows of all leaves are added up.
 
@@ -50,6 +53,7 @@ def run(
         threads: how many threads.
         where: tells the place and text of the expression that failed.
         tick: is called after each leaf, for progress.
+        sizes: how much work each leaf is, where that is known.
 
     Raises:
         DataError: with the rows of all leaves in which the first failing operation failed.
@@ -69,14 +73,27 @@ def run(
     if threads == 1 or count < 2:
         results = [guarded(at) for at in range(count)]
     else:
-        # neighbouring leaves share pages of memory, so a thread takes them together
-        size = -(-count // (threads * BLOCKS_A_THREAD))
-        blocks = [range(start, min(start + size, count)) for start in range(0, count, size)]
+        blocks = _blocks(count, threads, sizes)
         with ThreadPoolExecutor(min(threads, len(blocks))) as pool:
             results = [found for block in pool.map(lambda block: list(map(guarded, block)), blocks) for found in block]
     if failures:
         raise merged_failure([failures[at] for at in sorted(failures)], where)
     return results  # type: ignore[return-value]
+
+
+def _blocks(count: int, threads: int, sizes: Sequence[int] | None) -> list[range]:
+    """Return which leaves go together; neighbouring ones share pages of memory, so a thread takes them together.
+
+    Example:
+        >>> _blocks(4, 2, [10, 10, 10, 30])
+        [range(0, 3), range(3, 4)]
+    """
+    if sizes is None:
+        size = -(-count // (threads * BLOCKS_A_THREAD))
+        return [range(start, min(start + size, count)) for start in range(0, count, size)]
+    done = list(accumulate(sizes))
+    edges = [bisect_left(done, done[-1] * at / threads) + 1 for at in range(1, threads)]
+    return [range(a, b) for a, b in pairwise(sorted({0, *edges, count})) if a < b]
 
 
 def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumError:

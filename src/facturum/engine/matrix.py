@@ -81,7 +81,8 @@ def fill(
                 writer.write(piece, complete)
         return writer.moments
 
-    parts = run(work, len(selection.leaves), thread_count(threads), where, tick if callable(tick) else None)
+    sizes = [leaf.count for leaf in selection.leaves]
+    parts = run(work, len(selection.leaves), thread_count(threads), where, tick if callable(tick) else None, sizes)
     moments = Moments.merged(parts)
     _refuse_infinite(pieces, moments, source, selection, where)
     return matrix, moments

@@ -210,7 +210,8 @@ class Categorical(Node):
 def _counted(codes: Array, count: int) -> Array:
     """Return how often each code occurs; few codes of one byte are compared faster than they are counted."""
     if codes.dtype.itemsize == 1 and count <= 16:
-        return np.array([np.count_nonzero(codes == code) for code in range(count)])
+        found = [np.count_nonzero(codes == code) for code in range(count - 1)]
+        return np.array([*found, len(codes) - sum(found)])  # every code given is one of them
     return np.bincount(codes, minlength=count)
 
 

@@ -61,7 +61,7 @@ class Log(Elementwise):
         return np.log(np.add(x, self.shift) if self.shift else x)
 
     def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
-        if self.nonpositive == "missing":
+        if self.nonpositive == "missing" or (len(x) and np.min(x) > -self.shift):
             return None
         return x > -self.shift, (
             f"A logarithm needs values above 0: write log({self.x}, shift=1) to add one first, "

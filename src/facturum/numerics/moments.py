@@ -61,7 +61,8 @@ class Moments:
         self.count[column] = count
         self.smallest[column], self.largest[column] = smallest, largest
         self.mean[column] = mean
-        self.squares[column] = np.einsum("i,i->", about, about)
+        np.multiply(about, about, out=about)
+        self.squares[column] = np.add.reduce(about)
         self.nonzero[column] = count if smallest > 0 or largest < 0 else np.count_nonzero(values)
 
     def put_zeros(self, columns: slice, total: int) -> None:

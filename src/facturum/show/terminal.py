@@ -14,7 +14,7 @@ from rich.syntax import ANSISyntaxTheme, Syntax
 from rich.table import Table
 from rich.text import Text
 
-from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
 from facturum.errors import FacturumError
 
@@ -67,9 +67,32 @@ def rows_view(columns: ColumnMap) -> RenderableType:
         lines.append(safe(f"{part.rows:>8,} left out: {part.reason}{where}"))
     if not rows.dropped:
         lines.append(Text("no row was left out"))
+    if columns.clock is not None:
+        lines.append(safe(clock_text(columns.clock)))
     return Group(
         Rule(Text("rows", "bold"), style="dim", align="left"), *[Padding(line, (0, 0, 0, 2)) for line in lines], ""
     )
+
+
+def clock_text(clock: ClockEntry) -> str:
+    """Return in a sentence how rows follow one another in time.
+
+    Example:
+        >>> clock = ClockEntry(time="month", every="month", panel=["hut"], units=40, first="2019-01", last="2023-12",
+        ...                    gaps=3, no_period=0, history=0)
+        >>> clock_text(clock)
+        'in time by month from 2019-01 to 2023-12, within 40 units of hut, with 3 gaps'
+    """
+    step = clock.every.partition("_")[0]
+    parts = [f"in time by {step}" + (f" from {clock.first} to {clock.last}" if clock.first else "")]
+    if clock.panel:
+        parts.append(f"within {clock.units:,} units of {' and '.join(clock.panel)}")
+    parts.append(f"with {clock.gaps:,} gaps" if clock.gaps else "without gaps")
+    if clock.no_period:
+        parts.append(f"{clock.no_period:,} rows without a time")
+    if clock.history:
+        parts.append(f"after {clock.history:,} rows of history")
+    return ", ".join(parts)
 
 
 def columns_view(columns: ColumnMap, entries: Sequence[ColumnEntry] | None = None) -> RenderableType:

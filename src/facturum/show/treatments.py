@@ -12,7 +12,7 @@ from rich.rule import Rule
 from rich.table import Table
 from rich.text import Text
 
-from facturum.audit.entries import BinsEntry, ColumnMap, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.audit.entries import BinsEntry, ColumnMap, ConversionEntry, FlagEntry, ImputationEntry, ScoreEntry
 from facturum.show.terminal import figure, safe
 
 
@@ -27,7 +27,13 @@ def treatments_view(columns: ColumnMap, terms: set[str] | None = None) -> Render
         *[imputation_view(entry) for entry in columns.imputations if shown(entry)],
         *[flag_view(entry) for entry in columns.flags if shown(entry)],
         *[score_view(entry) for entry in columns.scores if shown(entry)],
+        *[conversion_view(entry) for entry in columns.conversions if _reads(columns, entry.variable, terms)],
     )
+
+
+def _reads(columns: ColumnMap, variable: str, terms: set[str] | None) -> bool:
+    """Return whether a column of some terms is made of a variable."""
+    return terms is None or any(variable in entry.sources for entry in columns.columns if entry.term in terms)
 
 
 def _headed(title: str, expression: str, *parts: RenderableType) -> RenderableType:
@@ -93,6 +99,22 @@ def score_view(entry: ScoreEntry) -> RenderableType:
             table.add_row(safe(item.item), "–" if item.item_rest is None else f"{item.item_rest:.2f}")
         lines.append(table)
     return _headed("score", short(entry.expression), *lines)
+
+
+def conversion_view(entry: ConversionEntry) -> RenderableType:
+    """Return where a converted variable comes from."""
+    dated = "" if entry.at is None else f", dated at the {entry.at} of their period"
+    lines = [
+        f"{entry.periods:,} {entry.to_every}s from {entry.values:,} values by {entry.from_every} of "
+        f"{entry.source}{dated} ({entry.place})"
+    ]
+    if entry.partial:
+        became = f"; partial = {entry.partial_as}" if entry.partial_as else ""
+        least = 100 * (entry.least_cover or 0)
+        lines.append(f"{entry.partial:,} {entry.to_every}s not fully covered, the least to {least:.0f} %{became}")
+    if entry.reads_later:
+        lines.append(f"reads later {entry.from_every}s, which would not have been known in time")
+    return _headed(f"converted: {entry.variable}", entry.how, *[safe(line) for line in lines])
 
 
 def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: int = 200) -> RenderableType:
