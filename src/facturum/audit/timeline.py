@@ -13,6 +13,7 @@ from facturum.data.series import period_numbers
 from facturum.data.spans import inner_periods, nests
 from facturum.data.values import Array, Kind, label_text
 from facturum.engine.build import Built, BuiltColumn
+from facturum.engine.evaluate import Source
 from facturum.engine.prepare import Prepared, walk
 from facturum.language.along import AlongTime
 from facturum.language.core import Name, names_in
@@ -33,7 +34,7 @@ def clock_entry(built: Built) -> ClockEntry | None:
         return None
     if not any(made.looks_along(root) for root in made.parts().values()) and not made.shaped.joined:
         return None
-    series = made.source().series
+    series = built.source.series
     order = series.order
     unit, period = series.unit[order], series.period[order]
     starts = np.flatnonzero(np.diff(unit, prepend=-1))
@@ -105,28 +106,29 @@ def path_entries(built: Built) -> list[PathEntry]:
     found: list[PathEntry] = []
     for column in built.columns:
         if column.column is not None:
-            found += _paths(made, column, column.column.formula)
+            found += _paths(built, column, column.column.formula)
     return found[:MOST_PATHS]
 
 
-def _paths(made: Prepared, column: BuiltColumn, formula: Node) -> Iterator[PathEntry]:
+def _paths(built: Built, column: BuiltColumn, formula: Node) -> Iterator[PathEntry]:
     """Yield a column along time beside what it is made of, and each joined variable beside its source."""
+    made, source_rows = built.prepared, built.source
     inner = _inner(made, formula)
-    joined = [name for name in names_in(formula) if name in made.source().origins]
+    joined = [name for name in names_in(formula) if name in source_rows.origins]
     if (inner is None and not joined) or not _numeric(made, formula):
         return
-    series = made.source().series
+    series = source_rows.series
     rows = series.order[series.unit[series.order] == series.unit[series.order[0]]][:MOST_PERIODS]
     texts = [period_text(int(period), series.every) for period in series.period[rows].tolist()]
     names = [made.table[name] for name in made.spec.data.panel]
     unit = ", ".join(label_text(v.labels[v.data[rows[0]]]) if v.labels else str(v.data[rows[0]]) for v in names)
     if inner is not None and _numeric(made, inner):
         lines = [(column.name, formula), (inner.subject(), inner)]
-        drawn = [PathLine(name=name, periods=texts, values=_values(made, node, rows)) for name, node in lines]
+        drawn = [PathLine(name=name, periods=texts, values=_values(source_rows, node, rows)) for name, node in lines]
         yield PathEntry(term=column.term, column=column.name, unit=unit, lines=drawn)
     for name in joined:
-        source = _source_line(made, name)
-        own = PathLine(name=name, periods=texts, values=_values(made, Name(name), rows))
+        source = _source_line(built, name)
+        own = PathLine(name=name, periods=texts, values=_values(source_rows, Name(name), rows))
         lines_of = [own] if source is None else [own, source]
         yield PathEntry(term=column.term, column=name, unit=unit, lines=lines_of)
 
@@ -147,20 +149,21 @@ def _numeric(made: Prepared, node: Node) -> bool:
     return made.scope().of(node).kind.numeric
 
 
-def _values(made: Prepared, node: Node, rows: Array) -> list[float | None]:
-    found = made.source().rows(0, made.table.length, rows).of(node).full(len(rows))
+def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
+    found = source.rows(0, source.table.length, rows).of(node).full(len(rows))
     there = np.ones(len(rows), dtype=bool) if found.valid is None else found.valid
     return [float(v) if ok else None for v, ok in zip(found.numbers(), there, strict=True)]
 
 
-def _source_line(made: Prepared, name: str) -> PathLine | None:
+def _source_line(built: Built, name: str) -> PathLine | None:
     """Return the source values of a joined variable, each at the period in which its own begins."""
+    made = built.prepared
     series = next(s for s in made.shaped.joined if name in s.variables)
     spec = made.spec.series[series.name]
     table = made.given.series[series.name]
     take = spec.take[name.removeprefix(f"{series.name}_")]
     source = take.of or name.removeprefix(f"{series.name}_")
-    step = made.source().series.every
+    step = built.source.series.every
     fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MOST_PERIODS
     if spec.match or not fits:
         return None

@@ -51,7 +51,7 @@ class Treatments:
     def __init__(self, built: Built) -> None:
         self._built = built
         self._made = built.prepared
-        self._source = self._made.source()
+        self._source = built.source
 
     @cached_property
     def _kept(self) -> Array:

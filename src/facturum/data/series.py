@@ -87,35 +87,31 @@ class Series:
         return found
 
     @cached_property
-    def _keys(self) -> tuple[Array, Array, int]:
-        """Return each row's key, in which units do not meet, the keys in order, and what lies between units."""
-        inside = self.period[self.known]
-        low, high = (int(inside.min()), int(inside.max())) if len(inside) else (0, 0)
-        span = 2 * (high - low) + 3
-        keys = self.unit * span + (self.period - low)
-        return keys, keys[self.order], high - low + 1
+    def _keys(self) -> tuple[Array, int, int, int]:
+        """Return the keys of the known rows in order, the first and last period, and what lies between units."""
+        period = self.period[self.order]
+        low, high = (int(period.min()), int(period.max())) if len(period) else (0, 0)
+        span = 2 * (high - low) + 3  # so that units do not meet
+        return self.unit[self.order] * span + (period - low), low, high, span
 
     def rows_at(self, offset: int) -> Array:
         """Return for each row the row of the same unit so many periods later; -1 where there is none."""
-        keys, ordered, reach = self._keys
+        ordered, low, high, _ = self._keys
         found = np.full(len(self.period), -1)
-        if abs(offset) >= reach or not len(ordered):
+        if abs(offset) > high - low or not len(ordered):
             return found
-        wanted = keys + offset
-        at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
-        hit = self.known & (ordered[at] == wanted)
-        found[hit] = self.order[at[hit]]
+        at = np.minimum(np.searchsorted(ordered, ordered + offset), len(ordered) - 1)  # quick, since both are sorted
+        hit = ordered[at] == ordered + offset
+        found[self.order[hit]] = self.order[at[hit]]
         return found
 
     def lookup(self, unit: Array, period: Array, known: Mask) -> Array:
         """Return the row of each unit and period given; -1 where there is none, or the unit is negative."""
-        _, ordered, _ = self._keys
+        ordered, low, high, span = self._keys
         found = np.full(len(unit), -1)
         if not len(ordered):
             return found
-        inside = self.period[self.known]
-        low, high = int(inside.min()), int(inside.max())
-        wanted = unit * (2 * (high - low) + 3) + (period - low)
+        wanted = unit * span + (period - low)
         at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
         hit = known & (unit >= 0) & (period >= low) & (period <= high) & (ordered[at] == wanted)
         found[hit] = self.order[at[hit]]

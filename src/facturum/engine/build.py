@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
+from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
@@ -40,6 +41,7 @@ class Built:
 
     Args:
         prepared: the resolved plan over the table.
+        source: its rows, with what has been computed over all of them.
         selection: which rows remain.
         X: doubles (rows, columns), column-major.
         y: doubles (rows,) or (rows, k), or None.
@@ -49,6 +51,7 @@ class Built:
     """
 
     prepared: Prepared
+    source: Source
     selection: Selection
     X: FloatArray
     y: FloatArray | None
@@ -173,7 +176,7 @@ def build(
         responses = tuple(
             BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, own, strict=True)
         )
-    return Built(made, selection, matrix, y, columns, responses, moments, response_moments)
+    return Built(made, source, selection, matrix, y, columns, responses, moments, response_moments)
 
 
 def _counter(progress: Progress, total: int) -> Callable[[], None]:
