@@ -42,7 +42,7 @@ def signature(made: type[Node]) -> str:
             words.append(field.name)
         elif field.metadata["role"] == "arguments":
             words.append(f"{field.name}=[..]")
-        elif not field.metadata.get("learned"):
+        elif not field.metadata.get("learned") or field.metadata.get("by_hand"):
             words.append(f"{field.name}={literal_text(field.default)}")
     return f"{made.name}({', '.join(words)})"
 

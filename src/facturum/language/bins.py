@@ -92,13 +92,13 @@ class Bins(Node):
 
     x: Node = argument("a number")
     edges: tuple[Edge, ...] | None = option(
-        EDGES, "the numbers between the bins, or a pair for each bin", learned=True, default=None
+        EDGES, "the numbers between the bins, or a pair for each bin", learned=True, by_hand=True, default=None
     )
     width: float | None = option(POSITIVE, "how wide each bin is", default=None)
     count: int | None = option(whole_from(2, MOST_BINS), "how many bins of equal width", default=None)
     quantiles: int | None = option(whole_from(2, MOST_BINS), "how many bins of equal numbers of rows", default=None)
     labels: tuple[Label | Absent, ...] | None = option(
-        LABELS, "the names of the bins, from the lowest", learned=True, default=None
+        LABELS, "the names of the bins, from the lowest", learned=True, by_hand=True, default=None
     )
     closed: str = option(one_of("left", "right"), "which end of a bin belongs to it", default="left")
     missing: str = option(

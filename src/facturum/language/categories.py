@@ -40,7 +40,7 @@ class Codes(Categorical):
 
     x: Node = argument("a category")
     order: str | tuple[Label | Absent, ...] = option(
-        ORDER_OPTION, "the order of the categories", learned=True, default="sorted"
+        ORDER_OPTION, "the order of the categories", learned=True, by_hand=True, default="sorted"
     )
     pool: float | None = option(
         NUMBER, "the rows (or share of rows) that a category needs to stand alone", default=None
@@ -67,7 +67,7 @@ class Score(Categorical):
 
     x: Node = argument("an ordered category")
     order: str | tuple[Label | Absent, ...] = option(
-        ORDER_OPTION, "the order of the categories", learned=True, default="sorted"
+        ORDER_OPTION, "the order of the categories", learned=True, by_hand=True, default="sorted"
     )
     unseen: str = option(one_of("fail", "missing"), "what becomes of categories not in the order", default="fail")
 
@@ -107,11 +107,11 @@ class Category(Categorical):
     many_columns: ClassVar[bool] = True
     x: Node = argument("a category, a truth value, or a number with few values")
     reference: Label | None = option(
-        LABEL, "the category that the others are compared with", learned=True, default=None
+        LABEL, "the category that the others are compared with", learned=True, by_hand=True, default=None
     )
     coding: str = option(one_of(*CODINGS), "how the columns are made", default="reference")
     order: str | tuple[Label | Absent, ...] = option(
-        ORDER_OPTION, "the order of the categories", learned=True, default="sorted"
+        ORDER_OPTION, "the order of the categories", learned=True, by_hand=True, default="sorted"
     )
     pool: float | None = option(
         NUMBER, "the rows (or share of rows) that a category needs to stand alone", default=None

@@ -88,7 +88,7 @@ class Impute(Node):
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
     limit: int | None = option(whole_from(1), "the longest run that is filled, in periods", default=None)
-    value: Label | None = option(VALUE, "what is put in", learned=True, default=None)
+    value: Label | None = option(VALUE, "what is put in", learned=True, by_hand=True, default=None)
     fills: tuple[tuple[Key, Label | Absent], ...] = option(
         TABLE, "what is put in, for each group", learned=True, default=()
     )

@@ -117,7 +117,9 @@ def arguments(words: str, *, default: Any = dataclasses.MISSING, spread: bool = 
     return dataclasses.field(default=default, metadata={"role": "arguments", "words": words, "spread": spread})
 
 
-def option(accept: Accept, words: str, *, default: Any = dataclasses.MISSING, learned: bool = False) -> Any:
+def option(
+    accept: Accept, words: str, *, default: Any = dataclasses.MISSING, learned: bool = False, by_hand: bool = False
+) -> Any:
     """Declare a field that holds a literal.
 
     Args:
@@ -125,8 +127,9 @@ def option(accept: Accept, words: str, *, default: Any = dataclasses.MISSING, le
         words: what it means.
         default: what holds where nothing is written; where it is None, None may be written too.
         learned: whether resolving writes it.
+        by_hand: whether it is often written by hand all the same, so that messages name it.
     """
-    metadata = {"role": "option", "accept": accept, "words": words, "learned": learned}
+    metadata = {"role": "option", "accept": accept, "words": words, "learned": learned, "by_hand": by_hand}
     return dataclasses.field(default=default, metadata=metadata)
 
 

@@ -323,8 +323,8 @@ class _Walker:
         """Return a literal option: lists become tuples, dicts tuples of pairs."""
         if isinstance(tree, ast.Constant):
             return self._plain(tree)
-        if isinstance(tree, ast.Name) and tree.id == "missing":
-            return MISSING
+        if isinstance(tree, ast.Name) and tree.id in ("missing", "all"):
+            return MISSING if tree.id == "missing" else tree.id
         if isinstance(tree, ast.UnaryOp) and isinstance(tree.op, ast.USub) and isinstance(tree.operand, ast.Constant):
             value = self._plain(tree.operand)
             if isinstance(value, int | float):
