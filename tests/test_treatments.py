@@ -109,6 +109,12 @@ class Learned(unittest.TestCase):
         made = fa.Plan(None, {"c": "impute(c, value='none')"}).build(table)
         self.assertEqual(made.names, ["intercept", "c_b", "c_none"])
 
+    def test_truth_values_stay_truth_values(self) -> None:
+        table = {"t": [True, None, False, True], "y": [1.0, 2.0, 3.0, 4.0]}
+        made = fa.Plan("y", {"t": "category(impute(t, 'mode'))"}).build(table)
+        self.assertEqual((made.names[1:], made.X[:, 1].tolist()), (["t_true"], [1, 1, 0, 1]))
+        self.assertEqual(values("impute(t, 'mean')", table), [1, 2 / 3, 0, 1])
+
     def test_only_learning_rows_answer(self) -> None:
         table = huts(120, seed=4, missing=0.2)
         terms = {

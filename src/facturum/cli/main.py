@@ -94,7 +94,10 @@ def build(
     screen.print(terminal.rows_view(design.columns))
     screen.print(terminal.columns_view(design.columns))
     screen.print(
-        terminal.safe(f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, plan.resolved.toml")
+        terminal.safe(
+            f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "
+            "plan.resolved.toml"
+        )
     )
 
 

@@ -192,7 +192,8 @@ class Impute(Node):
     def _room(self, inner: Values) -> tuple[Array, Labels | None]:
         """Return a copy of the data that can hold what is put in, and the labels with those of what is put in."""
         if inner.labels is None:
-            return inner.numbers().copy() if inner.data.dtype != np.bool_ else inner.data.astype(np.float64), None
+            truth = inner.data.dtype == np.bool_ and all(value in (0, 1) for value in self._own())
+            return (inner.data if truth else inner.numbers()).copy(), None
         return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
 
     def _put_in(self, rows: Rows, absent: Array, labels: Labels | None) -> Array:

@@ -91,7 +91,8 @@ def flag_view(entry: FlagEntry) -> RenderableType:
 
 def score_view(entry: ScoreEntry) -> RenderableType:
     """Return how the items of a score go together."""
-    lines: list[RenderableType] = [safe(f"{entry.too_few:,} rows have fewer than the {entry.needed} values needed")]
+    have = "row has" if entry.too_few == 1 else "rows have"
+    lines: list[RenderableType] = [safe(f"{entry.too_few:,} {have} fewer than the {entry.needed} values needed")]
     if entry.alpha is not None:
         lines.append(safe(f"coefficient alpha {entry.alpha:.3f}"))
         table = _table("item", "item-rest correlation")
