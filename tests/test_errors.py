@@ -100,8 +100,17 @@ CASES = {
         sections={"data": {"time": "month", "every": "month"}},
     ),
     "a reference of waves": Bad(
-        ["pairs goes with waves, and reference with the other codings"],
+        ["the coding 'waves' has no reference"],
         {"x": "season('month', coding='waves', reference='jan')"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
+    "converted to no step": Bad(
+        ["convert: the table is converted to the plan's step, and the plan names none"],
+        sections={"convert": {"every": "day", "take": {"beds": {"how": "sum", "partial": "keep"}}}},
+    ),
+    "pairs of what is no wave": Bad(
+        ["pairs goes with the coding 'waves'"],
+        {"x": "season('month', reference='jan', pairs=2)"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
     "too many waves": Bad(

@@ -69,8 +69,8 @@ class Variable:
         data = self.data[start:stop]
         valid = None if self.valid is None else self.valid[start:stop]
         if rows is not None:
-            data = data[rows]
-            valid = None if valid is None else valid[rows]
+            data = data.take(rows)
+            valid = None if valid is None else valid.take(rows)
         if self.kind is Kind.NUMBER:
             return self._numbers(data, valid)
         if self.kind.categorical and self._has_missing:
@@ -85,10 +85,10 @@ class Variable:
             with np.errstate(all="ignore"):
                 surely_finite = np.isfinite(np.add.reduce(data, dtype=np.float64))  # which one bad value would spoil
             if not surely_finite and not (finite := np.isfinite(data)).all():
-                present = ~np.isnan(data)
-                if not np.array_equal(present, finite):
-                    raise Infinite(present & ~finite)
-                valid = present if valid is None else present & valid
+                missing = np.isnan(data)
+                if np.count_nonzero(missing) + np.count_nonzero(finite) < len(data):
+                    raise Infinite(~missing & ~finite)
+                valid = finite if valid is None else finite & valid
         return Values(np.ascontiguousarray(data, dtype=np.float64), valid)
 
     def take(self, rows: Array) -> Variable:

@@ -257,7 +257,7 @@ class LeafRows:
     def chosen(self, whole: Array) -> Array:
         """Return of something over all rows of the table what belongs to these."""
         own = whole[self._start : self._stop]
-        return own if self._chosen is None else own[self._chosen]
+        return own if self._chosen is None else own.take(self._chosen)
 
     def shared(self, key: Any, make: Callable[[], Any]) -> Any:
         """Return what all leaves share under a key; it is made once."""

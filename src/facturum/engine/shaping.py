@@ -13,7 +13,7 @@ from facturum.data.reshaping import stack
 from facturum.data.series import Timing, series_of
 from facturum.data.table import Table
 from facturum.engine.spec import PlanSpec, SeriesSpec
-from facturum.errors import DataError
+from facturum.errors import DataError, PlanError
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,14 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
     if spec.stack is not None:
         table = stack(table, spec.stack.into, spec.stack.which, spec.stack.labels)
     reports: list[Converted] = []
-    if spec.convert is not None and spec.data.time is not None and spec.data.every is not None:
+    if spec.convert is not None:
+        if spec.data.time is None or spec.data.every in (None, "row"):
+            raise PlanError(
+                "the table is converted to the plan's step, and the plan names none",
+                place="convert",
+                remedy='Write [data] time = ".." and every = "month", say; convert.every is the step that it comes in.',
+            )
+        assert spec.data.every is not None
         timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
         takes = {name: take.take() for name, take in spec.convert.take.items()}
         table, reports = convert(table, timing, spec.data.token(spec.data.every), takes, "convert")

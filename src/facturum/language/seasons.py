@@ -201,10 +201,10 @@ class Season(Timed):
         labels = PARTS[self.part]
         if self.reference is not None and self.reference not in labels:
             raise self.fail(f"there is no {self.part} called {self.reference!r}", "Write " + ", ".join(labels) + ".")
-        if (self.pairs is not None or self.reference is not None) and (self.coding == "waves") != (
-            self.reference is None
-        ):
-            raise self.fail("pairs goes with waves, and reference with the other codings", "Leave one of them out.")
+        if self.pairs is not None and self.coding != "waves":
+            raise self.fail("pairs goes with the coding 'waves'", "Leave it out, or write coding='waves'.")
+        if self.reference is not None and self.coding not in ("reference", "effect"):
+            raise self.fail(f"the coding '{self.coding}' has no reference", "Leave reference out.")
         if (self.pairs or 1) > len(labels) // 2:
             raise self.fail(f"{len(labels)} parts allow {len(labels) // 2} pairs of waves", "Write fewer.")
         kinds.of(Part(self.of[0], self.part))
