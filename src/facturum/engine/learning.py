@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from facturum.data.values import Mask
+from facturum.data.values import Array, Mask
 from facturum.engine.evaluate import Source
-from facturum.engine.leaves import run, thread_count
+from facturum.engine.leaves import TOGETHER, batched, run, thread_count
 from facturum.engine.prepare import Prepared, at_place, walk
 from facturum.engine.scope import Scope
 from facturum.engine.selection import Selection, select
@@ -108,21 +108,23 @@ def _answers(
     order: Callable[[int], list[int]] | None,
 ) -> dict[Node, Node]:
     """Ask all questions in common passes, until each is answered."""
-    chosen = [leaf.learned for leaf in selection.leaves]
-    if all(rows is not None and not len(rows) for rows in chosen):
+    spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
+    if all(rows is not None and not len(rows) for _, _, rows in spans):
         raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
+    if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
+        groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
+        spans = [(group[0][0], group[-1][1], None) for group in groups]
     pending = dict(questions)
     answers: dict[Node, Node] = {}
     while pending:
         asked = list(pending.items())
 
         def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[object]:
-            leaf = selection.leaves[at]
-            rows = source.rows(leaf.start, leaf.stop, chosen[at])
+            rows = source.rows(*spans[at])
             return [q.observe([rows.of(node).full(rows.length) for node in q.inputs]) for _, q in asked]
 
         quick = all(question.quick for _, question in asked)
-        parts = run(work, len(selection.leaves), thread_count(1 if quick else threads), made.where)
+        parts = run(work, len(spans), thread_count(1 if quick else threads), made.where)
         if order is not None:
             parts = [parts[at] for at in order(len(parts))]
         for at, (node, question) in enumerate(asked):

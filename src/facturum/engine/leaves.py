@@ -14,6 +14,7 @@ from facturum.language.nodes import Node, RowFailure
 
 LEAF = 65_536
 BLOCKS_A_THREAD = 2
+TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
 T = TypeVar("T")
 Where = Callable[[Node], tuple[str | None, str | None]]
 
@@ -26,6 +27,16 @@ def leaves_of(length: int, leaf: int = LEAF) -> list[tuple[int, int]]:
         [(0, 65536), (65536, 70000)]
     """
     return [(start, min(start + leaf, length)) for start in range(0, length, leaf)]
+
+
+def batched(ranges: Sequence[tuple[int, int]], size: int) -> list[Sequence[tuple[int, int]]]:
+    """Return neighbouring leaves in groups.
+
+    Example:
+        >>> batched([(0, 2), (2, 4), (4, 5)], 2)
+        [[(0, 2), (2, 4)], [(4, 5)]]
+    """
+    return [ranges[at : at + size] for at in range(0, len(ranges), size)]
 
 
 def thread_count(wanted: int | None) -> int:

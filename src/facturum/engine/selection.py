@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from facturum.data.values import Array, Mask
 from facturum.engine.evaluate import Source
-from facturum.engine.leaves import leaves_of, run, thread_count
+from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared
 from facturum.errors import DataError
 from facturum.language.core import truths
@@ -144,12 +144,24 @@ def select(
     ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
     drop = made.spec.rows.missing != "keep"
 
-    def work(at: int) -> LeafSelection:
-        return _select_leaf(made, source, list(parts.values()), drop, *ranges[at])
+    conditions = made.keep is not None or made.learn is not None or made.shaped.first > 0
 
-    # to see which values are there is so quick that handing leaves to threads costs more
-    conditions = made.keep is not None or made.learn is not None
-    leaves = run(work, len(ranges), thread_count(threads if conditions else 1), made.where)
+    complete_so_far = True
+
+    def work(group: Sequence[tuple[int, int]]) -> list[LeafSelection]:
+        nonlocal complete_so_far
+        if len(group) > 1 and complete_so_far:
+            together = _select_leaf(made, source, list(parts.values()), drop, group[0][0], group[-1][1])
+            if not together.missing.any():
+                return [replace(together, start=start, stop=stop) for start, stop in group]
+            complete_so_far = False  # where values are missing, leaves are looked at one by one
+        return [_select_leaf(made, source, list(parts.values()), drop, *one) for one in group]
+
+    # to see which values are there is so quick that handing leaves to threads costs more than taking some together
+    groups = list(batched(ranges, 1 if conditions else TOGETHER))
+    threads = thread_count(threads if conditions else 1)
+    found = run(lambda at: work(groups[at]), len(groups), threads, made.where)
+    leaves = [leaf for group in found for leaf in group]
     looking = frozenset(place for place, part in parts.items() if made.looks_along(part))
     selection = Selection(tuple(leaves), tuple(parts), made.shaped.first, looking)
     if complete and made.spec.rows.missing == "fail":
