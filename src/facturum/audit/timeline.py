@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import asdict
 
 import numpy as np
 
@@ -56,24 +57,7 @@ def clock_entry(built: Built) -> ClockEntry | None:
 
 def conversion_entries(built: Built) -> list[ConversionEntry]:
     """Return what conversions did, each variable by itself."""
-    return [
-        ConversionEntry(
-            place=place,
-            variable=report.variable,
-            source=report.source,
-            from_every=report.start,
-            to_every=report.end,
-            how=report.how,
-            at=report.at,
-            values=report.values,
-            periods=report.periods,
-            partial=report.partial,
-            partial_as=report.partial_as,
-            least_cover=report.least_cover,
-            reads_later=report.reads_later,
-        )
-        for place, report in built.prepared.shaped.converted
-    ]
+    return [ConversionEntry(place=place, **asdict(report)) for place, report in built.prepared.shaped.converted]
 
 
 def conversion_warnings(built: Built) -> Iterator[str]:
@@ -86,13 +70,13 @@ def conversion_warnings(built: Built) -> Iterator[str]:
             continue
         if report.reads_later and forecast:
             yield (
-                f"{report.variable} is made by '{report.how}', which reads later {report.start}s: for the rows not "
-                "learned from, the future would not have been known."
+                f"{report.variable} is made by '{report.how}', which reads later {report.from_every}s: for the rows "
+                "not learned from, the future would not have been known."
             )
         if report.partial:
             became = {"missing": "are missing", "keep": "are made of what is there", "drop": "are left out"}
             yield (
-                f"{report.variable}: {report.partial:,} {report.end}s are not fully covered (the least to "
+                f"{report.variable}: {report.partial:,} {report.to_every}s are not fully covered (the least to "
                 f"{100 * (report.least_cover or 0):.0f} %) and {became[report.partial_as or 'keep']}."
             )
 
@@ -151,8 +135,7 @@ def _numeric(made: Prepared, node: Node) -> bool:
 
 def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
     found = source.rows(0, source.table.length, rows).of(node).full(len(rows))
-    there = np.ones(len(rows), dtype=bool) if found.valid is None else found.valid
-    return [float(v) if ok else None for v, ok in zip(found.numbers(), there, strict=True)]
+    return [float(v) if ok else None for v, ok in zip(found.numbers(), found.there(), strict=True)]
 
 
 def _source_line(built: Built, name: str) -> PathLine | None:

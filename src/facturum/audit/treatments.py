@@ -21,10 +21,10 @@ from facturum.audit.entries import (
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
 from facturum.engine.build import Built
-from facturum.engine.prepare import Prepared, walk
+from facturum.engine.prepare import Prepared
 from facturum.language.across import Across, MeanOf, SumOf
 from facturum.language.bins import Bins
-from facturum.language.core import Name, names_in
+from facturum.language.core import Name
 from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
@@ -86,22 +86,12 @@ class Treatments:
         if self._made.response is not None:
             roots["response"] = self._made.response
         for key, root in roots.items():
-            for node in self._reached(root):
+            for node in self._made.reached(root):
                 if isinstance(node, kind):
                     terms = found.setdefault(node, [])
                     if key not in terms:
                         terms.append(key)
         yield from found.items()
-
-    def _reached(self, root: Node) -> Iterator[Node]:
-        pending, seen = [root], set()
-        while pending:
-            node = pending.pop()
-            yield from walk(node)
-            for name in names_in(node):
-                if name in self._made.derived and name not in seen:
-                    seen.add(name)
-                    pending.append(self._made.derived[name])
 
     @cached_property
     def bins(self) -> list[BinsEntry]:
@@ -112,8 +102,8 @@ class Treatments:
         at = self._remaining
         binned, inner = self._values(node, at), self._values(node.x, at)
         x = inner.numbers()
-        there = _mask(binned)
-        present = _mask(inner)
+        there = binned.there()
+        present = inner.there()
         y = self._response_at(at)
         entries = []
         for place, label in enumerate(binned.labels or ()):
@@ -157,14 +147,14 @@ class Treatments:
         found = []
         for node, terms in self._found(Impute):
             before, after = self._values(node.x, self._kept), self._values(node, self._kept)
-            found.append((node, terms, ~_mask(before) & _mask(after), after))
+            found.append((node, terms, ~before.there() & after.there(), after))
         return found
 
     def filled_rows(self, node: Node) -> int:
         """Return in how many rows of the matrix a value was put in on the way to an expression."""
         if not self._imputed:
             return 0
-        inside = {part for part in self._reached(node) if isinstance(part, Impute)}
+        inside = {part for part in self._made.reached(node) if isinstance(part, Impute)}
         masks = [mask for impute, _, mask, _ in self._imputed if impute in inside]
         if not masks:
             return 0
@@ -190,7 +180,7 @@ class Treatments:
             terms=terms,
             rows=len(filled),
             cells=int(filled.sum()),
-            still_missing=int((~_mask(after)).sum()),
+            still_missing=int((~after.there()).sum()),
             groups_not_seen=not_seen,
             fills=fills,
             response_difference=difference,
@@ -229,8 +219,8 @@ class Treatments:
         found = []
         for node, terms in self._found(IsMissing):
             inner, wrong = _before_taking_out(node.x, self._made.derived)
-            raw = ~_mask(self._values(inner, self._kept))
-            marked = ~_mask(self._values(node.x, self._kept))
+            raw = ~self._values(inner, self._kept).there()
+            marked = ~self._values(node.x, self._kept).there()
             found.append(
                 FlagEntry(
                     expression=str(node),
@@ -249,7 +239,7 @@ class Treatments:
 
     def _score(self, node: Across, terms: list[str]) -> ScoreEntry:
         items = [self._values(item, self._kept) for item in node.items]
-        there = np.array([_mask(item) for item in items])
+        there = np.array([item.there() for item in items])
         alpha: float | None = None
         item_rest: list[float | None] = [None] * len(items)
         if isinstance(node, MeanOf | SumOf) and len(items) > 1:
@@ -303,10 +293,6 @@ def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | N
     place = np.floor((x / scale - low / scale) / (high / scale - low / scale) * cells).astype(np.int64)
     counts = np.bincount(np.clip(place, 0, cells - 1), minlength=cells)
     return HistogramEntry(low=low, high=high, counts=counts.tolist())
-
-
-def _mask(values: Values) -> Mask:
-    return np.ones(len(values.data), dtype=bool) if values.valid is None else values.valid
 
 
 def _finite(value: float) -> float | None:

@@ -62,7 +62,7 @@ class Converted:
 
     Args:
         variable, source: its new name, and that of the source.
-        start, end: the step that it came in, and the plan's.
+        from_every, to_every: the step that it came in, and the plan's.
         how, at: as told.
         values: how many source values stand behind it.
         periods: how many periods it has a value in.
@@ -73,8 +73,8 @@ class Converted:
 
     variable: str
     source: str
-    start: str
-    end: str
+    from_every: str
+    to_every: str
     how: str
     at: str | None
     values: int

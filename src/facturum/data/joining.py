@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from facturum.data.grouping import group_numbers
 from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
@@ -71,16 +72,8 @@ def join(main: Table, main_series: Series, name: str, table: Table, timing: Timi
         )
     found = dict(main.variables)
     for variable in taken:
-        found[variable] = at_rows(table[variable], at)
+        found[variable] = table[variable].taken(at)
     return Table(found, main.length, main.source), JoinedSeries(name, table, timing, taken, unit)
-
-
-def at_rows(variable: Variable, at: Array) -> Variable:
-    """Return a variable at some rows; -1 is missing."""
-    made = variable.take(np.maximum(at, 0))
-    missing = made.missing_rows() | (at < 0)
-    data = np.where(at < 0, -1, made.data) if made.kind.categorical else made.data
-    return Variable(made.name, made.kind, data, ~missing if missing.any() else None, made.labels, made.storage)
 
 
 def _units(main: Sequence[Variable], own: Sequence[Variable], series: Series, length: int) -> Array:
@@ -90,10 +83,7 @@ def _units(main: Sequence[Variable], own: Sequence[Variable], series: Series, le
     keys: dict[tuple[object, ...], int] = {}
     for row, unit in enumerate(series.unit.tolist()):
         keys.setdefault(tuple(_cell(variable, row) for variable in own), unit)
-    distinct: Array = np.zeros(length, dtype=np.int64)
-    for variable in main:
-        _, codes = np.unique(np.where(variable.missing_rows(), -1, variable.data), return_inverse=True)
-        _, distinct = np.unique(distinct * (int(codes.max(initial=0)) + 1) + codes, return_inverse=True)
+    distinct = group_numbers(main, length)
     _, first = np.unique(distinct, return_index=True)
     found = np.array([keys.get(tuple(_cell(variable, row) for variable in main), -1) for row in first.tolist()])
     units: Array = found[distinct]

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
@@ -141,7 +142,9 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
         raise DataError(
             f"'{which}' is {label.kind.with_article}, or has missing values", remedy="Name a category without gaps."
         )
-    group = _groups([table[name] for name in by], table.length)
+    if not by:
+        raise DataError("there is nothing to tell which rows belong together", remedy="Name variables in by.")
+    group = group_numbers([table[name] for name in by], table.length)
     count = int(group.max()) + 1
     key = group * len(label.labels or ()) + label.data
     order = np.argsort(key, kind="stable")
@@ -170,21 +173,8 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
         at = np.full(count, -1)
         inside = np.flatnonzero(label.data == code)
         at[place[group[inside]]] = inside
-        made = source.take(np.maximum(at, 0))
-        missing = made.missing_rows() | (at < 0)
-        data = np.where(at < 0, -1, made.data) if made.kind.categorical else made.data
-        found[text] = replace(made, name=text, data=data, valid=None if not missing.any() else ~missing)
+        found[text] = replace(source.taken(at), name=text)
     return Table(found, count, f"{table.source}, unstacked")
-
-
-def _groups(by: Sequence[Variable], length: int) -> Array:
-    if not by:
-        raise DataError("there is nothing to tell which rows belong together", remedy="Name variables in by.")
-    group: Array = np.zeros(length, dtype=np.int64)
-    for variable in by:
-        _, own = np.unique(np.where(variable.missing_rows(), -1, variable.data), return_inverse=True)
-        _, group = np.unique(group * (int(own.max(initial=0)) + 1) + own, return_inverse=True)
-    return group
 
 
 def _constant(variable: Variable, group: Array, first: Array) -> bool:

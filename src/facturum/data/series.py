@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from facturum.data.calendar import first_day
+from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
-from facturum.data.variable import Variable
 from facturum.errors import DataError
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
@@ -154,7 +153,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     Raises:
         DataError: where a period occurs twice within a unit, naming both rows.
     """
-    unit = _units([table[name] for name in timing.panel], table.length)
+    unit = group_numbers([table[name] for name in timing.panel], table.length)
     known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
     if timing.every == "row" or timing.time is None:
         return Series(unit, _row_numbers(unit, known), known)
@@ -165,15 +164,6 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(found, timing)
     return found
-
-
-def _units(panel: Sequence[Variable], length: int) -> Array:
-    unit = np.zeros(length, dtype=np.int64)
-    for variable in panel:
-        data = np.where(variable.missing_rows(), -1, variable.data) if variable.kind.categorical else variable.data
-        _, own = np.unique(data, return_inverse=True)
-        _, unit = np.unique(unit * (int(own.max(initial=0)) + 1) + own, return_inverse=True)
-    return unit
 
 
 def _row_numbers(unit: Array, known: Mask) -> Array:

@@ -60,6 +60,10 @@ class Values:
         valid = None if self.valid is None else np.broadcast_to(self.valid, length)
         return Values(np.broadcast_to(self.data, length), valid, self.labels)
 
+    def there(self) -> Mask:
+        """Return which rows have a value, as a mask of all of them."""
+        return np.ones(len(self.data), dtype=bool) if self.valid is None else self.valid
+
     def numbers(self) -> FloatArray:
         """Return the data as doubles; truth values become 1 and 0."""
         return self.data if self.data.dtype == np.float64 else self.data.astype(np.float64)

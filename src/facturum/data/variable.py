@@ -95,6 +95,13 @@ class Variable:
         """Return the variable for some rows, counted from 0, in their order."""
         return replace(self, data=self.data[rows], valid=None if self.valid is None else self.valid[rows])
 
+    def taken(self, rows: Array) -> Variable:
+        """Return the variable for some rows, counted from 0, in their order; -1 is missing."""
+        made = self.take(np.maximum(rows, 0))
+        missing = made.missing_rows() | (rows < 0)
+        data = np.where(rows < 0, -1, made.data) if self.kind.categorical else made.data
+        return replace(made, data=data, valid=~missing if missing.any() else None)
+
     def missing_rows(self) -> Mask:
         """Return a mask of all rows that have no value."""
         missing = np.zeros(len(self), dtype=bool) if self.valid is None else ~self.valid

@@ -165,8 +165,7 @@ class TableFrame:
             self._failed[node] = (first, failed)
         valid = None
         if any(part.valid is not None for part in parts) or self._own.visible is not None:
-            each = [np.ones(len(part.data), dtype=bool) if part.valid is None else part.valid for part in parts]
-            valid = both(np.concatenate(each), self._own.visible)
+            valid = both(np.concatenate([part.there() for part in parts]), self._own.visible)
         return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
 
     def _leaf(self, node: Node, start: int, stop: int, failed: Mask) -> Values:

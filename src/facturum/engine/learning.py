@@ -11,7 +11,7 @@ from facturum.engine.prepare import Prepared, at_place, walk
 from facturum.engine.scope import Scope
 from facturum.engine.selection import Selection, select
 from facturum.errors import DataError
-from facturum.language.core import names_in, truths
+from facturum.language.core import truths
 from facturum.language.nodes import Node, Question
 
 
@@ -73,22 +73,8 @@ def _ready(made: Prepared, scope: Scope, answered: set[Node]) -> dict[Node, Ques
     return {
         node: question
         for node, question in open_questions.items()
-        if not any(part in open_questions for part in _inside(node, made))
+        if not any(part in open_questions for part in made.reached(node)[1:])
     }
-
-
-def _inside(node: Node, made: Prepared) -> list[Node]:
-    """Return all that an expression is made of, through derived variables too."""
-    found = [part for child in node.children() for part in walk(child)]
-    seen: set[str] = set()
-    pending = names_in(node)
-    while pending:
-        name = pending.pop()
-        if name in made.derived and name not in seen:
-            seen.add(name)
-            found += list(walk(made.derived[name]))
-            pending += names_in(made.derived[name])
-    return found
 
 
 def _replaced(node: Node, answers: dict[Node, Node]) -> Node:

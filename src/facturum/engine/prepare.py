@@ -84,10 +84,14 @@ class Prepared:
         """Return the variables of the table that an expression reads, through derived ones too."""
         return _sources(node, self.derived)
 
+    def reached(self, node: Node) -> list[Node]:
+        """Return an expression and all that it is made of, through derived variables too."""
+        roots = [node, *[self.derived[name] for name in sorted(_used(self.derived, [node]))]]
+        return [part for root in roots for part in walk(root)]
+
     def looks_along(self, node: Node) -> bool:
         """Return whether an expression looks along time, through derived variables too."""
-        roots = [node, *[self.derived[name] for name in _used(self.derived, [node])]]
-        return any(part.along_time for root in roots for part in walk(root))
+        return any(part.along_time for part in self.reached(node))
 
     def text(self, place: str) -> str | None:
         """Return the text written at a place of the plan."""
@@ -235,16 +239,7 @@ def _sources(node: Node, derived: Mapping[str, Node]) -> list[str]:
 
 def _available(node: Node, table: Table, derived: Mapping[str, Node]) -> bool:
     """Return whether the table has all that an expression reads, through derived variables too."""
-    seen: set[str] = set()
-    pending = names_in(node)
-    while pending:
-        name = pending.pop()
-        if name in derived and name not in seen:
-            seen.add(name)
-            pending += names_in(derived[name])
-        elif name not in derived and name not in table:
-            return False
-    return True
+    return all(name in table for name in _sources(node, derived))
 
 
 def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapping[str, Node]) -> set[str]:

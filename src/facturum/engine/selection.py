@@ -216,7 +216,7 @@ def _kept(keep: Node | None, source: Source, start: int, stop: int, first: int) 
         return given, nothing, nothing
     rows = source.rows(start, stop, given)
     values = rows.of(keep).full(rows.length)
-    known = np.ones(rows.length, dtype=bool) if values.valid is None else values.valid
+    known = values.there()
     holds = truths(values) & known
     dropped, kept = np.flatnonzero(~holds), np.flatnonzero(holds)
     causes = np.where(known[dropped], -1, -2)

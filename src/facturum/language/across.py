@@ -9,11 +9,9 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Mask, Values
 from facturum.language.core import truths
 from facturum.language.nodes import Kinds, Node, Rows, Type, finite, need_number, operation
-from facturum.language.options import NUMBER, argument, arguments, either, one_of, option, whole_from
+from facturum.language.options import AT_LEAST, NUMBER, argument, arguments, option
 from facturum.language.reading import Reading, Unit
 from facturum.language.transforms import Elementwise
-
-AT_LEAST = either(whole_from(1), one_of("all"))
 
 
 class Across(Node):
@@ -51,7 +49,7 @@ class Across(Node):
 
     def values(self, rows: Rows) -> Values:
         found = [rows.of(item).full(rows.length) for item in self.items]
-        there = np.array([np.ones(rows.length, dtype=bool) if v.valid is None else v.valid for v in found])
+        there = np.array([value.there() for value in found])
         values = np.array([np.where(mask, v.numbers(), 0.0) for v, mask in zip(found, there, strict=True)])
         enough = np.count_nonzero(there, axis=0) >= self.needed()
         with np.errstate(all="ignore"):

@@ -8,7 +8,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Mask, Values, both
 from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
-from facturum.language.options import Accept, argument, either, one_of, option, whole_from
+from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import Logged, Reading, Unit
 
 MOST_SHIFTS = 1000
@@ -256,7 +256,7 @@ class Moving(AlongTime):
         count = np.zeros(len(found.data), dtype=np.int64)
         for offset, share in self.weights().items():
             part = _taken(found, frame.own(offset))
-            there = np.ones(len(total), dtype=bool) if part.valid is None else part.valid
+            there = part.there()
             with np.errstate(all="ignore"):
                 total = np.add(total, np.where(there, share * part.data, 0.0))
             weight += np.where(there, share, 0.0)
@@ -276,7 +276,6 @@ class Moving(AlongTime):
 
 
 ALIGN = one_of("past", "centre")
-AT_LEAST = either(whole_from(1), one_of("all"))
 
 
 @operation

@@ -228,7 +228,7 @@ class Impute(Node):
     def _filled_along(self, frame: Frame) -> Values:
         """Return the values of all rows with neighbours put in, where the run is not too long."""
         whole, period = frame.whole(self.x), frame.series.period
-        there = np.ones(len(period), dtype=bool) if whole.valid is None else whole.valid
+        there = whole.there()
         before, after = frame.series.neighbours(there)
         if self.limit is not None:
             first, last = frame.series.last_periods()

@@ -136,3 +136,6 @@ def option(
 def literal_key(label: Label) -> tuple[str, Label]:
     """Return a key under which the labels 1, 1.0 and True are one, and '1' is another."""
     return ("text", label) if isinstance(label, str) else ("number", label)
+
+
+AT_LEAST = either(whole_from(1), one_of("all"))

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from facturum.data.calendar import PARTS, part_codes, period_of
+from facturum.data.declared import as_time
 from facturum.data.series import STEPS, Timing, period_numbers, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
@@ -251,7 +252,7 @@ class Draft:
     def _time_lines(self) -> Iterator[Line]:
         if self._clock is None:
             return
-        moments = _as_moments(self._table[self._clock.time])[self._rows]
+        moments = as_time(self._table[self._clock.time]).data[self._rows]
         if len(np.unique(moments)) > 1:
             yield Line(self._key("trend"), "trend()", f"one more for each {self._clock.every}")
         for part in SEASONS.get(self._clock.every, ()):
@@ -301,7 +302,7 @@ def find_clock(table: Table) -> Clock | None:
         if every is None:
             continue
         candidates = [v for v in table if v.kind is Kind.CATEGORY and v.name != time.name and not _dates(v)]
-        timed = replace(table, variables={**table.variables, time.name: _as_time(time)})
+        timed = replace(table, variables={**table.variables, time.name: as_time(time)})
         for panel in [None, *sorted(candidates, key=lambda v: len(v.labels or ()))]:
             names = () if panel is None else (panel.name,)
             try:
@@ -330,7 +331,7 @@ def _one_to_one(a: Variable, b: Variable) -> bool:
 
 def _step(time: Variable) -> str | None:
     """Return the longest step that tells the moments apart."""
-    distinct = np.unique(_as_moments(time))
+    distinct = np.unique(as_time(time).data)
     if len(distinct) < 2:
         return None
     for every in STEPS[:-1]:
@@ -343,20 +344,6 @@ def _dates(variable: Variable) -> bool:
     labels = variable.labels or ()
     texts = [label for label in labels if isinstance(label, str)]
     return bool(texts) and len(texts) == len(labels) and all(period_of(text) is not None for text in texts)
-
-
-def _as_moments(variable: Variable) -> Array:
-    if variable.kind is Kind.TIME:
-        return variable.data
-    periods = [period_of(label_text(label)) for label in variable.labels or ()]
-    starts = np.array([0 if period is None else period.start for period in periods] + [0], dtype=np.int64)
-    found: Array = starts[variable.data]
-    return found
-
-
-def _as_time(variable: Variable) -> Variable:
-    missing = variable.missing_rows()
-    return Variable(variable.name, Kind.TIME, _as_moments(variable), ~missing, storage=variable.storage)
 
 
 def _part(table: Table, rows: Array) -> Table:
