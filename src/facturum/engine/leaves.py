@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import os
-from bisect import bisect_left
+from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import accumulate, pairwise
+from threading import Lock
 from typing import TypeVar
 
 from facturum.errors import DataError, FacturumError
 from facturum.language.nodes import Node, RowFailure
 
 LEAF = 65_536
-BLOCKS_A_THREAD = 2
+STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page
 TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
 T = TypeVar("T")
 Where = Callable[[Node], tuple[str | None, str | None]]
@@ -29,14 +30,14 @@ def leaves_of(length: int, leaf: int = LEAF) -> list[tuple[int, int]]:
     return [(start, min(start + leaf, length)) for start in range(0, length, leaf)]
 
 
-def batched(ranges: Sequence[tuple[int, int]], size: int) -> list[Sequence[tuple[int, int]]]:
-    """Return neighbouring leaves in groups.
+def batched(items: Sequence[T], size: int) -> list[Sequence[T]]:
+    """Return neighbouring items in groups.
 
     Example:
         >>> batched([(0, 2), (2, 4), (4, 5)], 2)
         [[(0, 2), (2, 4)], [(4, 5)]]
     """
-    return [ranges[at : at + size] for at in range(0, len(ranges), size)]
+    return [items[at : at + size] for at in range(0, len(items), size)]
 
 
 def thread_count(wanted: int | None) -> int:
@@ -48,14 +49,7 @@ def thread_count(wanted: int | None) -> int:
     return max(1, wanted)
 
 
-def run(
-    work: Callable[[int], T],
-    count: int,
-    threads: int,
-    where: Where,
-    tick: Callable[[], None] | None = None,
-    sizes: Sequence[int] | None = None,
-) -> list[T]:
+def run(work: Callable[[int], T], count: int, threads: int, where: Where) -> list[T]:
     """Return ``work(0), work(1), ..``, computed on a thread pool; failing rows of all leaves are added up.
 
     Args:
@@ -63,48 +57,102 @@ def run(
         count: how many leaves there are.
         threads: how many threads.
         where: tells the place and text of the expression that failed.
-        tick: is called after each leaf, for progress.
-        sizes: how much work each leaf is, where that is known.
 
     Raises:
         DataError: with the rows of all leaves in which the first failing operation failed.
     """
+    return run_together(lambda group: [work(at) for at in group], count, threads, where, together=1)
+
+
+def run_together(
+    work: Callable[[range], list[T]],
+    count: int,
+    threads: int,
+    where: Where,
+    tick: Callable[[], None] | None = None,
+    sizes: Sequence[int] | None = None,
+    together: int = STRETCH,
+) -> list[T]:
+    """Return what `run` does, of work that is done faster for a few neighbouring leaves at a time.
+
+    Args:
+        work: does some leaves; where it fails, they are done one by one, so that the rows of each are told.
+        count, threads, where: as of `run`.
+        tick: is called after each leaf, for progress.
+        sizes: how much work each leaf is, where that is known.
+        together: how many leaves at most are done at a time.
+
+    Raises:
+        DataError: as `run` does.
+    """
     failures: dict[int, RowFailure] = {}
+    results: dict[int, T] = {}
+    queues = [deque(_groups(block, together)) for block in _blocks(sizes or [1] * count, threads)]
+    lock = Lock()
 
-    def guarded(at: int) -> T | None:
+    def taken(own: int) -> range | None:
+        """Return what a thread does next: from the front of its own block, then from the back of the longest one."""
+        with lock:
+            longest = max(queues, key=len)
+            return queues[own].popleft() if queues[own] else longest.pop() if longest else None
+
+    def guarded(group: range) -> None:
         try:
-            return work(at)
+            results.update(zip(group, work(group), strict=True))
         except RowFailure as failure:
-            failures[at] = failure
-            return None
-        finally:
-            if tick is not None:
-                tick()
+            if len(group) == 1:
+                failures[group[0]] = failure
+                return
+            for at in group:
+                guarded(range(at, at + 1))
 
-    if threads == 1 or count < 2:
-        results = [guarded(at) for at in range(count)]
+    def thread(own: int) -> None:
+        while group := taken(own):
+            guarded(group)
+            for _ in group:
+                if tick is not None:
+                    tick()
+
+    if len(queues) == 1:
+        thread(0)
     else:
-        blocks = _blocks(count, threads, sizes)
-        with ThreadPoolExecutor(min(threads, len(blocks))) as pool:
-            results = [found for block in pool.map(lambda block: list(map(guarded, block)), blocks) for found in block]
+        with ThreadPoolExecutor(len(queues)) as pool:
+            try:
+                list(pool.map(thread, range(len(queues))))
+            except BaseException:
+                for queue in queues:
+                    queue.clear()  # so that the other threads stop soon
+                raise
     if failures:
         raise merged_failure([failures[at] for at in sorted(failures)], where)
-    return results  # type: ignore[return-value]
+    return [results[at] for at in range(count)]
 
 
-def _blocks(count: int, threads: int, sizes: Sequence[int] | None) -> list[range]:
-    """Return which leaves go together; neighbouring ones share pages of memory, so a thread takes them together.
+def _blocks(sizes: Sequence[int], threads: int) -> list[range]:
+    """Return which leaves each thread begins with: neighbouring ones, since these share pages of memory.
 
     Example:
-        >>> _blocks(4, 2, [10, 10, 10, 30])
+        >>> _blocks([10, 10, 10, 30], 2)
         [range(0, 3), range(3, 4)]
     """
-    if sizes is None:
-        size = -(-count // (threads * BLOCKS_A_THREAD))
-        return [range(start, min(start + size, count)) for start in range(0, count, size)]
-    done = list(accumulate(sizes))
-    edges = [bisect_left(done, done[-1] * at / threads) + 1 for at in range(1, threads)]
-    return [range(a, b) for a, b in pairwise(sorted({0, *edges, count})) if a < b]
+    done, leaves = [0, *accumulate(sizes)], range(len(sizes) + 1)
+    edges = [min(leaves, key=lambda at: abs(done[at] - done[-1] * part / threads)) for part in range(1, threads)]
+    return [range(a, b) for a, b in pairwise(sorted({0, *edges, len(sizes)})) if a < b] or [range(0)]
+
+
+def _groups(block: range, together: int) -> list[range]:
+    """Return which leaves of a block are done at a time: fewer towards its end, which other threads may take over.
+
+    Example:
+        >>> _groups(range(0, 10), 4)
+        [range(0, 4), range(4, 7), range(7, 8), range(8, 9), range(9, 10)]
+    """
+    found = []
+    while block:
+        size = min(together, max(1, len(block) // 2))
+        found.append(block[:size])
+        block = block[size:]
+    return found
 
 
 def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumError:

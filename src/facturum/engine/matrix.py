@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from facturum.data.values import Array, FloatArray
 from facturum.engine.evaluate import LeafRows, Source
-from facturum.engine.leaves import LEAF, Where, run, thread_count
-from facturum.engine.selection import Selection
+from facturum.engine.leaves import LEAF, Where, run, run_together, thread_count
+from facturum.engine.selection import LeafSelection, Selection
 from facturum.errors import DataError
-from facturum.language.nodes import Block, Column, Node, Scattered
+from facturum.language.nodes import Column, Dense, Node, Scattered
 from facturum.numerics.moments import Moments
 
 MOST_COLUMNS = 100_000
-PAGE = 512  # doubles
+TOUCH = 128  # doubles; a quarter of a page, since NumPy lets other threads run only while it writes many
 ONES = np.ones(LEAF)  # writing an array is four times as fast as writing one number to many places
 LEAF_BITS = LEAF.bit_length() - 1
+ROW_NUMBERS = np.arange(LEAF, dtype=np.int32)
+NARROW = 2**31 // LEAF  # columns whose number and a row's fit into 32 bits together
 
 
 @dataclass(frozen=True)
@@ -71,18 +73,15 @@ def fill(
     matrix: FloatArray = np.zeros((count, width), order="F")
     offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves])
 
-    def work(at: int) -> Moments:
-        leaf = selection.leaves[at]
-        rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
-        writer = _Writer(matrix, int(offsets[at]), rows, Moments.of(width))
-        complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
+    def work(group: range) -> list[Moments]:
+        leaves = [_leaf(source, selection.leaves[at], int(offsets[at]), width) for at in group]
         with np.errstate(all="ignore"):  # what is not finite is found by its moments, and told with its rows
-            for piece in pieces:
-                writer.write(piece, complete)
-        return writer.moments
+            _write(matrix, pieces, leaves)
+        return [leaf.moments for leaf in leaves]
 
     sizes = [leaf.count for leaf in selection.leaves]
-    parts = run(work, len(selection.leaves), thread_count(threads), where, tick if callable(tick) else None, sizes)
+    progress = tick if callable(tick) else None
+    parts = run_together(work, len(selection.leaves), thread_count(threads), where, progress, sizes)
     moments = Moments.merged(parts)
     _refuse_infinite(pieces, moments, source, selection, where)
     return matrix, moments
@@ -125,93 +124,112 @@ def _memory() -> float:
         return float("inf")
 
 
-class _Writer:
-    """Writes the columns of one leaf."""
+@dataclass(frozen=True)
+class _Leaf:
+    """The rows of one leaf, where they begin in the matrix, and what is said of their columns."""
 
-    def __init__(self, matrix: FloatArray, offset: int, rows: LeafRows, moments: Moments) -> None:
-        self._matrix = matrix
-        self._offset = offset
-        self._rows = rows
-        self._stop = offset + rows.length
-        self.moments = moments
-        self._sorts: dict[int, _Sorted] = {}
+    rows: LeafRows
+    start: int
+    complete: bool
+    moments: Moments
+    sorts: dict[int, _Sorted] = field(default_factory=dict)
 
-    def write(self, piece: Piece, complete: bool) -> None:
-        if not self._rows.length:
-            return
-        if piece.node is None:
-            self._matrix[self._offset : self._stop, piece.first] = 1.0
-            self.moments.put_ones(np.array([piece.first]), np.array([self._rows.length]), self._rows.length)
-        elif complete:
-            self._write_block(self._rows.block(piece.node), piece)
-        else:
-            for at, column in enumerate(piece.columns):
-                self._write_formula(column, piece.first + at)
+    @property
+    def stop(self) -> int:
+        return self.start + self.rows.length
 
-    def _write_formula(self, column: Column, at: int) -> None:
-        """Write one column by its formula, NaN where it has no value."""
-        values = self._rows.of(column.formula).full(self._rows.length)
-        target = self._matrix[self._offset : self._stop, at]
-        np.add(values.numbers(), 0.0, out=target)
-        if values.valid is None:
-            self.moments.put_dense(at, target)
-        else:
-            target[~values.valid] = np.nan
-            self.moments.put_dense(at, target[values.valid])
-
-    def _write_block(self, block: Block, piece: Piece) -> None:
-        if isinstance(block, Scattered):
-            self._write_scattered(block, piece)
-            return
-        for at, values in enumerate(block.columns):
-            target = self._matrix[self._offset : self._stop, piece.first + at]
-            np.add(values, 0.0, out=target)
-            self.moments.put_dense(piece.first + at, target)
-
-    def _write_scattered(self, block: Scattered, piece: Piece) -> None:
-        own = self._sorted(block)
-        total = self._rows.length
-        each = slice(piece.first, piece.first + block.width)
-        # fresh memory is touched page by page first, which other threads need not wait for, unlike for scattered writes
-        self._matrix[self._offset : self._stop : PAGE, each] = 0.0
-        self.moments.put_zeros(each, total)
-        for offset, layer in zip(block.offsets, block.layers, strict=True):
-            columns = own.present + (piece.first + offset)
-            values: Array | None = None
-            if layer is None:
-                self.moments.put_ones(columns, own.sizes, total)
-            elif len(own.rows):
-                values = np.broadcast_to(layer, total).take(own.rows)
-                values += 0.0
-                self.moments.put_groups(columns, values, own.starts, own.sizes, total)
-            self._scatter(columns, own, ONES if values is None else values)
-
-    def _scatter(self, columns: Array, own: _Sorted, values: Array) -> None:
-        """Write the values that are not zero, one column after the other."""
-        ends = own.starts + own.sizes
-        for column, start, end in zip(columns.tolist(), own.starts.tolist(), ends.tolist(), strict=True):
-            target = self._matrix[self._offset : self._stop, column]
-            target[own.rows[start:end]] = values[start:end]
-
-    def _sorted(self, block: Scattered) -> _Sorted:
-        found = self._sorts.get(id(block.base))
+    def sorted(self, block: Scattered) -> _Sorted:
+        """Return the rows by their columns, sorted once for all blocks of the same base."""
+        found = self.sorts.get(id(block.base))
         if found is None:
-            found = self._sorts[id(block.base)] = self._sort(block)
+            found = self.sorts[id(block.base)] = _sort(block)
         return found
 
-    def _sort(self, block: Scattered) -> _Sorted:
-        base = block.base
-        if base.dtype.itemsize <= 2:  # which are sorted by their digits, faster than by comparing
-            rows = np.argsort(base, kind="stable")
-            starts = np.searchsorted(base.take(rows), np.arange(block.width).astype(base.dtype))
-            edges: Array = np.append(starts, len(rows))
-            rows = rows[int(edges[0]) :]
-        else:
-            # one whole number for column and row sorts faster than an indirect sort of the columns
-            keys = np.left_shift(base.astype(np.int64), LEAF_BITS) | np.arange(len(base))
-            keys.sort()
-            edges = np.searchsorted(keys, np.left_shift(np.arange(block.width + 1), LEAF_BITS))
-            rows = np.bitwise_and(keys[int(edges[0]) :], LEAF - 1).astype(np.intp)
-        counts = np.diff(edges)
-        present = np.flatnonzero(counts)
-        return _Sorted(rows, present, edges[present] - edges[0], counts[present])
+
+def _leaf(source: Source, leaf: LeafSelection, start: int, width: int) -> _Leaf:
+    rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
+    complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
+    return _Leaf(rows, start, complete, Moments.of(width))
+
+
+def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf]) -> None:
+    """Write all columns of some neighbouring leaves."""
+    filled = [leaf for leaf in leaves if leaf.rows.length]
+    for piece in pieces:
+        scattered: list[tuple[_Leaf, Scattered]] = []
+        for leaf in filled:
+            if piece.node is None:
+                matrix[leaf.start : leaf.stop, piece.first] = 1.0
+                leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
+            elif not leaf.complete:
+                for at, column in enumerate(piece.columns):
+                    _write_formula(matrix, leaf, column, piece.first + at)
+            elif isinstance(block := leaf.rows.block(piece.node), Scattered):
+                scattered.append((leaf, block))
+            else:
+                _write_dense(matrix, leaf, block, piece.first)
+        _write_scattered(matrix, scattered, piece.first)
+
+
+def _write_formula(matrix: FloatArray, leaf: _Leaf, column: Column, at: int) -> None:
+    """Write one column by its formula, NaN where it has no value."""
+    values = leaf.rows.of(column.formula).full(leaf.rows.length)
+    target = matrix[leaf.start : leaf.stop, at]
+    np.add(values.numbers(), 0.0, out=target)
+    if values.valid is None:
+        leaf.moments.put_dense(at, target)
+    else:
+        target[~values.valid] = np.nan
+        leaf.moments.put_dense(at, target[values.valid])
+
+
+def _write_dense(matrix: FloatArray, leaf: _Leaf, block: Dense, first: int) -> None:
+    for at, values in enumerate(block.columns, first):
+        target = matrix[leaf.start : leaf.stop, at]
+        np.add(values, 0.0, out=target)
+        leaf.moments.put_dense(at, target)
+
+
+def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]], first: int) -> None:
+    """Write the values that are not zero, one column of all leaves after the other, while its memory is at hand."""
+    runs: dict[int, list[tuple[FloatArray, Array, FloatArray]]] = {}
+    for leaf, block in parts:
+        leaf.moments.put_zeros(slice(first, first + block.width), leaf.rows.length)
+        for offset, layer in zip(block.offsets, block.layers, strict=True):
+            for column, rows, values in _runs_of(leaf, block, layer, first + offset):
+                runs.setdefault(column, []).append((matrix[leaf.start : leaf.stop, column], rows, values))
+    for _, found in sorted(runs.items(), key=lambda item: item[0]):
+        for target, _, _ in found:
+            # fresh memory is touched first, which other threads need not wait for, unlike for scattered writes
+            target[::TOUCH] = 0.0
+        for target, rows, values in found:
+            target[rows] = values
+
+
+def _runs_of(leaf: _Leaf, block: Scattered, layer: Array | None, first: int) -> Iterator[tuple[int, Array, FloatArray]]:
+    """Give for each column of a layer its rows that are not zero and their values, and enter its moments."""
+    own = leaf.sorted(block)
+    columns, total = own.present + first, leaf.rows.length
+    values = ONES
+    if layer is None:
+        leaf.moments.put_ones(columns, own.sizes, total)
+    elif len(own.rows):
+        values = np.broadcast_to(layer, total)[own.rows]
+        values += 0.0
+        leaf.moments.put_groups(columns, values, own.starts, own.sizes, total)
+    ends = own.starts + own.sizes
+    for column, start, end in zip(columns.tolist(), own.starts.tolist(), ends.tolist(), strict=True):
+        yield column, own.rows[start:end], values[start:end]
+
+
+def _sort(block: Scattered) -> _Sorted:
+    """Bring rows together by sorting one whole number for column and row, which is faster than an indirect sort."""
+    keys = np.left_shift(block.base, LEAF_BITS, dtype=np.int64 if block.width >= NARROW else np.int32)
+    keys |= ROW_NUMBERS[: len(keys)]
+    keys.sort()
+    edges = np.searchsorted(keys, np.left_shift(np.arange(block.width + 1, dtype=keys.dtype), LEAF_BITS))
+    keys &= LEAF - 1
+    rows = keys[int(edges[0]) :].astype(np.intp)
+    counts = np.diff(edges)
+    present = np.flatnonzero(counts)
+    return _Sorted(rows, present, edges[present] - edges[0], counts[present])
