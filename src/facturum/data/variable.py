@@ -69,7 +69,7 @@ class Variable:
         data = self.data[start:stop]
         valid = None if self.valid is None else self.valid[start:stop]
         if rows is not None:
-            data = data.take(rows)
+            data = data.take(rows, mode="clip")  # all are in range; taking their word for it is twice as fast
             valid = None if valid is None else valid.take(rows)
         if self.kind is Kind.NUMBER:
             return self._numbers(data, valid)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -144,23 +145,13 @@ def select(
     ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
     drop = made.spec.rows.missing != "keep"
 
-    conditions = made.keep is not None or made.learn is not None or made.shaped.first > 0
-
-    complete_so_far = True
-
-    def work(group: Sequence[tuple[int, int]]) -> list[LeafSelection]:
-        nonlocal complete_so_far
-        if len(group) > 1 and complete_so_far:
-            together = _select_leaf(made, source, list(parts.values()), drop, group[0][0], group[-1][1])
-            if not together.missing.any():
-                return [replace(together, start=start, stop=stop) for start, stop in group]
-            complete_so_far = False  # where values are missing, leaves are looked at one by one
-        return [_select_leaf(made, source, list(parts.values()), drop, *one) for one in group]
-
-    # to see which values are there is so quick that handing leaves to threads costs more than taking some together
-    groups = list(batched(ranges, 1 if conditions else TOGETHER))
-    threads = thread_count(threads if conditions else 1)
-    found = run(lambda at: work(groups[at]), len(groups), threads, made.where)
+    groups = batched(ranges, TOGETHER)
+    found = run(
+        lambda at: _select(made, source, list(parts.values()), drop, groups[at]),
+        len(groups),
+        thread_count(threads),
+        made.where,
+    )
     leaves = [leaf for group in found for leaf in group]
     looking = frozenset(place for place, part in parts.items() if made.looks_along(part))
     selection = Selection(tuple(leaves), tuple(parts), made.shaped.first, looking)
@@ -171,14 +162,18 @@ def select(
     return selection
 
 
-def _select_leaf(
-    made: Prepared, source: Source, parts: Sequence[Node], drop: bool, start: int, stop: int
-) -> LeafSelection:
+def _select(
+    made: Prepared, source: Source, parts: Sequence[Node], drop: bool, leaves: Sequence[tuple[int, int]]
+) -> list[LeafSelection]:
+    """Return which rows of some neighbouring leaves remain; to look at them together is faster, and gives the same."""
+    start, stop = leaves[0][0], leaves[-1][1]
+    edges = [leaf[0] - start for leaf in leaves] + [stop - start]
     kept, dropped, causes = _kept(made.keep, source, start, stop, made.shaped.first)
     rows = source.rows(start, stop, kept)
-    missing = np.zeros(len(parts), dtype=np.int64)
+    own = _cut(edges, kept)
+    missing = np.zeros((len(leaves), len(parts)), dtype=np.int64)
     without: Mask | None = None
-    cause = np.zeros(0, dtype=np.int64)
+    cause = np.zeros(0, dtype=np.int32)
     seen: dict[int, int] = {}
     for at, part in enumerate(parts):
         valid = rows.valid(part)
@@ -186,12 +181,12 @@ def _select_leaf(
             continue
         first = seen.setdefault(id(valid), at)
         if first != at:  # the very values of an earlier part are missing
-            missing[at] = missing[first]
+            missing[:, at] = missing[:, first]
             continue
         absent = ~valid
-        missing[at] = np.count_nonzero(absent)
+        missing[:, at] = [np.count_nonzero(absent[low:high]) for low, high in own]
         if without is None:
-            without, cause = absent, np.full(rows.length, at)
+            without, cause = absent, np.full(rows.length, at, dtype=np.int32)
         else:
             cause[absent & ~without] = at
             without = without | absent
@@ -205,7 +200,40 @@ def _select_leaf(
         dropped, causes = dropped[order], causes[order]
         remaining = inside if kept is None else kept[inside]
     learning = _holds(made.learn, source, start, stop, remaining)
-    return LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
+    whole = LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
+    return _leaf_by_leaf(whole, leaves, edges)
+
+
+def _cut(edges: Sequence[int], positions: Array | None) -> list[tuple[int, int]]:
+    """Return which of some positions, in their order, fall between each two edges; None for all positions."""
+    return list(pairwise(edges if positions is None else np.searchsorted(positions, edges).tolist()))
+
+
+def _leaf_by_leaf(whole: LeafSelection, leaves: Sequence[tuple[int, int]], edges: Sequence[int]) -> list[LeafSelection]:
+    """Return what each leaf has of a selection of several."""
+    kept = _apart(whole.kept, edges)
+    remaining = kept if whole.remaining is whole.kept else _apart(whole.remaining, edges)
+    of_remaining, of_dropped = _cut(edges, whole.remaining), _cut(edges, whole.dropped)
+    return [
+        LeafSelection(
+            start,
+            stop,
+            kept[at],
+            remaining[at],
+            None if whole.learning is None else whole.learning[slice(*of_remaining[at])],
+            whole.dropped[slice(*of_dropped[at])] - edges[at],
+            whole.causes[slice(*of_dropped[at])],
+            whole.missing[at],
+        )
+        for at, (start, stop) in enumerate(leaves)
+    ]
+
+
+def _apart(positions: Array | None, edges: Sequence[int]) -> list[Array | None]:
+    """Return positions counted from the edge before them, between each two edges."""
+    if positions is None:
+        return [None] * (len(edges) - 1)
+    return [positions[low:high] - edge for (low, high), edge in zip(_cut(edges, positions), edges, strict=False)]
 
 
 def _kept(keep: Node | None, source: Source, start: int, stop: int, first: int) -> tuple[Array | None, Array, Array]:
