@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
 from facturum.numerics.distance import steps_apart
-from facturum.numerics.moments import Moments, runs
+from facturum.numerics.moments import Moments, deviations
 from facturum.numerics.order_statistics import quantile_between, quantiles_of, search_for
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
@@ -171,8 +171,9 @@ class MomentsOfColumns(unittest.TestCase):
         ones = Moments.of(len(sizes))
         ones.put_ones(slice(0, len(sizes)), np.array(sizes), total)
         np.testing.assert_allclose(ones.mean, np.array(sizes) / total)
-        self.assertEqual(
-            runs(np.arange(len(sizes)), np.array(sizes)).tolist(), np.repeat(range(len(sizes)), sizes).tolist()
+        each = np.arange(len(sizes)) * 1.0
+        np.testing.assert_array_equal(
+            deviations(values, each, np.array(sizes)), values - np.repeat(each, np.array(sizes))
         )
 
 

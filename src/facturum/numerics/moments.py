@@ -95,7 +95,7 @@ class Moments:
         """
         sums = np.add.reduceat(values, starts)
         means = sums / sizes
-        about = np.subtract(values, runs(means, sizes))
+        about = deviations(values, means, sizes)
         np.multiply(about, about, out=about)
         zeros = total - sizes
         smallest, largest = np.minimum.reduceat(values, starts), np.maximum.reduceat(values, starts)
@@ -127,18 +127,18 @@ class Moments:
             )
 
 
-def runs(each: npt.NDArray[Any], sizes: npt.NDArray[Any]) -> npt.NDArray[Any]:
-    """Return each value as often as its size says, one run after the other.
+def deviations(values: FloatArray, means: FloatArray, sizes: npt.NDArray[Any]) -> FloatArray:
+    """Return the values less the mean of their run; runs lie one after the other.
 
     Example:
-        >>> runs(np.array([5, 7]), np.array([2, 1]))
-        array([5, 5, 7])
+        >>> deviations(np.array([1.0, 3.0, 7.0]), np.array([2.0, 7.0]), np.array([2, 1]))
+        array([-1.,  1.,  0.])
     """
-    if len(each) > FEW:
-        return np.repeat(each, sizes)
-    found = np.empty(int(sizes.sum()), dtype=each.dtype)  # filling a few long runs is faster than repeating
+    if len(sizes) > FEW:
+        return np.subtract(values, np.repeat(means, sizes))
+    about = np.empty_like(values)  # a few long runs one by one are faster than repeating
     start = 0
-    for value, size in zip(each.tolist(), sizes.tolist(), strict=True):
-        found[start : start + size] = value
+    for mean, size in zip(means.tolist(), sizes.tolist(), strict=True):
+        np.subtract(values[start : start + size], mean, out=about[start : start + size])
         start += size
-    return found
+    return about
