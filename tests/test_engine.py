@@ -190,20 +190,23 @@ class Agreement(unittest.TestCase):
 
 class Independence(unittest.TestCase):
     def test_threads_and_leaves_do_not_matter(self) -> None:
-        rows = 5_000
-        table = huts(rows, seed=8)
-        made = plan({"a": "access * log(price)", "b": "polynomial(beds, 3)", "c": "valley", "d": "price > 40"})
-        resolved = made.resolve(table)
-        results = {
-            (threads, leaf): built(resolved, table, threads=threads, leaf=leaf)
-            for threads in (1, 2, 5)
-            for leaf in (37, 1_000, 65_536)
-        }
-        first = results[1, 65_536]
-        for result in results.values():
-            self.assertEqual(result.X.tobytes("F"), first.X.tobytes("F"))
-            self.assertEqual(result.y.tobytes(), first.y.tobytes())
-            self.assertEqual(result.selection.reasons(), first.selection.reasons())
+        table = huts(5_000, seed=8, missing=0)
+        table["price"] = [None if 1_115 <= at < 1_140 else price for at, price in enumerate(table["price"])]
+        terms = {"a": "access * log(price)", "b": "polynomial(beds, 3)", "c": "valley", "d": "price > 40"}
+        for rows in ({}, {"missing": "keep"}, {"keep": "price > 20 and valley != 'Far'", "learn": "beds > 30"}):
+            resolved = plan(terms, rows=rows).resolve(table)
+            results = {
+                (threads, leaf): built(resolved, table, threads=threads, leaf=leaf)
+                for threads in (1, 2, 5)
+                for leaf in (37, 1_000, 65_536)
+            }
+            first = results[1, 65_536]
+            for result in results.values():
+                self.assertEqual(result.X.tobytes("F"), first.X.tobytes("F"))
+                self.assertEqual(result.y.tobytes(), first.y.tobytes())
+                self.assertEqual(result.selection.reasons(), first.selection.reasons())
+                for name in ("missing", "positions", "learning_rows", "dropped_rows"):
+                    np.testing.assert_equal(getattr(result.selection, name)(), getattr(first.selection, name)())
 
     def test_the_maps_do_not_depend_on_threads_over_several_leaves(self) -> None:
         table = Table.of(huts(140_000, seed=9, missing=0.02))
