@@ -1,6 +1,6 @@
 """Speed and memory as ratios, measured side by side in one run.
 
-Run ``python benchmarks/speed.py`` (about two minutes, 3 GB); with --write the table goes into docs/performance.md.
+Run ``python benchmarks/speed.py`` (about three minutes, 3 GB); with --write the table goes into docs/performance.md.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from itertools import pairwise
+from itertools import pairwise, permutations
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +20,7 @@ import facturum as fa
 from facturum.engine.leaves import thread_count
 
 ROWS = 2_000_000
-RUNS = 11
+RUNS = 24
 TERMS = {
     "access": "category(access)",
     "price": "log(price)",
@@ -114,12 +114,13 @@ def filled(rows: int, columns: int) -> np.ndarray:
 
 
 def best(*works: Callable[[], object], runs: int = RUNS) -> list[float]:
-    """Return the best time of each of some works, taken in turns."""
+    """Return the best time of each of some works, taken in turns and in every order, as one may slow down the next."""
     times = [float("inf")] * len(works)
-    for _ in range(runs):
-        for at, work in enumerate(works):
+    orders = list(permutations(range(len(works))))
+    for run in range(runs):
+        for at in orders[run % len(orders)]:
             start = time.perf_counter()
-            result = work()
+            result = works[at]()
             times[at] = min(times[at], time.perf_counter() - start)
             del result
     return times
