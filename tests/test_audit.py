@@ -199,6 +199,42 @@ class Readings(unittest.TestCase):
         said, *_ = self.read("price * beds", "stays", {"t": 1.0}, price=(1.0, 2.0))
         self.assertIn("The effect of beds on stays changes by b with a unit of price", said)
 
+    def test_a_factor_of_an_interaction_says_where_its_reading_holds(self) -> None:
+        terms = {
+            "a": "category(access, reference='trail')",
+            "p": "log(price)",
+            "v": "category(valley, coding='effect')",
+        }
+        terms |= {"c": "center(change)", "o": "open", "ap": f"{terms['a']} * log(price)"}
+        terms |= {"vp": f"{terms['v']} * log(price)", "aco": f"{terms['a']} * center(change) * open"}
+        table = huts(300, seed=32, missing=0)
+        design = plan(terms).build(table)
+        b = dict(zip(design.names, np.random.default_rng(32).normal(size=len(design.names)), strict=True))
+        middle = float(np.mean(table["change"]))
+        base = {"access": "trail", "price": 20.0, "change": 3.0, "open": True}
+        cases: list[tuple[str, str, dict[str, Any], dict[str, Any]]] = [
+            ("p", "in rows with access = trail and on average over valley", {}, {"price": 20 * math.e}),
+            (
+                "a_road",
+                "where log(price) is 0 and where change is",
+                {"price": 1.0, "change": middle},
+                {"access": "road"},
+            ),
+            ("c", "in rows with access = trail", {}, {"change": 4.0}),
+            ("o", "in rows with access = trail", {"open": False}, {"open": True}),
+        ]
+        for name, condition, where, change in cases:
+            said = design.columns[name].reading
+            self.assertIn(f", {condition}", said)
+            made = [
+                design.plan.build({k: [v] for k, v in {**base, **where, **new, "valley": valley}.items()}).X[0]
+                for valley in ("Far", "Lower", "Upper")
+                for new in ({}, change)
+            ]
+            differences = [(high - low) @ list(b.values()) for low, high in zip(made[::2], made[1::2], strict=True)]
+            self.assertAlmostEqual(float(np.mean(differences)), b[name], places=9, msg=said)
+        self.assertTrue(design.columns["ap_road"].reading.endswith("than in rows with trail (the reference)."))
+
     def test_responses_of_other_kinds(self) -> None:
         self.assertIn("share of rows with stays > 9", sentence(Unit("x"), Holds("stays > 9")))
         self.assertIn("percentage points", sentence(Logged("x"), Holds("stays > 9")))

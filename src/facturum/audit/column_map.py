@@ -9,6 +9,7 @@ import numpy as np
 from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, DefinitionEntry, DroppedEntry, RowCounts
 from facturum.audit.fingerprints import column_digest, fingerprint_of
 from facturum.audit.formulas import formula_texts
+from facturum.audit.interactions import Interactions
 from facturum.audit.readings import informed, sentence
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.treatments import Treatments, taken_out_of
@@ -49,10 +50,11 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
             text = "What is explained."
             entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, digest)
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
-    for at, column in enumerate(built.columns):
+    readings = [None if c.column is None else informed(c.column.reading, truths, taken_out) for c in built.columns]
+    interactions = Interactions.among(readings)
+    for at, (column, reading) in enumerate(zip(built.columns, readings, strict=True)):
         digest = column_digest(built.X[:, at]) if digests else None
-        reading = None if column.column is None else informed(column.column.reading, truths, taken_out)
-        text = sentence(reading, response)
+        text = sentence(reading, response, interactions.condition(reading))
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))

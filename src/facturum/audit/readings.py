@@ -22,19 +22,27 @@ from facturum.language.reading import (
 _PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
 
 
-def sentence(reading: Reading | None, response: Reading | None) -> str:
+def sentence(reading: Reading | None, response: Reading | None, condition: str = "") -> str:
     """Return what a coefficient b means, the other columns held fixed.
 
     Args:
         reading: of the column; None for the intercept.
         response: of the response; None where there is none.
+        condition: where it means this, as `Interactions.condition` tells; empty for everywhere.
 
     Example:
         >>> sentence(Logged("price"), Logged("stays"))
         'One percent more price: stays changes by about b percent (exactly 100·(1.01^b − 1)).'
         >>> sentence(Indicator("access", "road", "trail"), Unit("stays"))
         'access = road compared with access = trail (the reference): stays is higher by b.'
+        >>> sentence(Unit("beds"), Unit("stays"), "in rows with access = trail")
+        'One more of beds: stays changes by b, in rows with access = trail.'
     """
+    text = _sentence(reading, response)
+    return f"{text[:-1]}, {condition}." if condition else text
+
+
+def _sentence(reading: Reading | None, response: Reading | None) -> str:
     if reading is None:
         return f"The level of {_named(response)} where all other columns are 0{_scale(response)}."
     if isinstance(reading, Logged):
@@ -44,10 +52,9 @@ def sentence(reading: Reading | None, response: Reading | None) -> str:
     if isinstance(reading, Power):
         return _power(reading, response)
     if isinstance(reading, Orthogonal):
-        part = _PARTS.get(reading.degree, f"degree-{reading.degree}")
         return (
-            f"The {part} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, apart from "
-            "the other parts: a change by one unit of this column changes it by b."
+            f"The {_part(reading)} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, "
+            "apart from the other parts: a change by one unit of this column changes it by b."
         )
     if isinstance(reading, Indicator) and reading.reference is None:
         return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."
@@ -139,18 +146,27 @@ def _elasticity(reading: Logged, response: Reading | None) -> str:
 
 def _power(reading: Power, response: Reading | None) -> str:
     x = reading.subject
-    centre = 0 if reading.center is None else plain_number(reading.center)
+    centre = _centre(reading)
     scale = f"{_named(response)}{_scale(response)}"
     if reading.degree == 1:
-        return f"The slope of {scale} in {x} where {x} is {centre:.6g}; elsewhere the higher powers bend it."
+        return f"The slope of {scale} in {x} where {x} is {centre:.6g} (elsewhere the higher powers bend it)."
     if reading.degree == 2 and reading.top == 2:
         return f"How the slope of {scale} in {x} changes: by 2·b for one more of {x}."
     return f"The power {reading.degree} of the curve of {scale} in {x}, to be read with the other powers."
 
 
+def _part(reading: Orthogonal) -> str:
+    return _PARTS.get(reading.degree, f"degree-{reading.degree}")
+
+
+def _centre(reading: Power) -> float:
+    return 0.0 if reading.center is None else reading.center
+
+
 def _interaction(reading: Product, response: Reading | None) -> str:
     left, right = reading.left, reading.right
-    if isinstance(right, Indicator | Holds | NoValue) and not isinstance(left, Indicator | Holds | NoValue):
+    groups = Indicator | Contrast | Holds | NoValue
+    if isinstance(right, groups) and not isinstance(left, groups):
         left, right = right, left
     scale = f" on {_named(response)}{_scale(response)}"
     effect = _effect(right)
@@ -161,6 +177,8 @@ def _interaction(reading: Product, response: Reading | None) -> str:
             f"The effect of {effect}{scale} is higher by b in rows with {left.subject} = {left.category} "
             f"than in rows with {left.reference} (the reference)."
         )
+    if isinstance(left, Contrast):
+        return f"The effect of {effect}{scale} is higher by b for {_contrast(left)}."
     if isinstance(left, Holds):
         return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} holds than in the others."
     if isinstance(left, NoValue):
@@ -183,8 +201,11 @@ def _effect(reading: Reading) -> str:
         return f"{reading.subject} = {reading.category}{against}"
     if isinstance(reading, Contrast):
         return f"{reading.subject} = {reading.category}"
-    if isinstance(reading, Power) and reading.degree > 1:
-        return f"{reading.subject} to the power {reading.degree}"
+    if isinstance(reading, Power):
+        bent = f"{reading.subject} (where it is {_centre(reading):.6g})" if reading.top > 1 else reading.subject
+        return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
+    if isinstance(reading, Orthogonal):
+        return f"the {_part(reading)} part of {reading.subject}"
     if isinstance(reading, Unit) and reading.size is not None:
         return f"one standard deviation of {reading.subject}"
     if isinstance(reading, Product):

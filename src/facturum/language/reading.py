@@ -91,4 +91,5 @@ class Curve:
     subject: str
 
 
-Reading: TypeAlias = Unit | Logged | Holds | NoValue | Indicator | Contrast | Power | Orthogonal | Product | Curve
+Factor: TypeAlias = Unit | Logged | Holds | NoValue | Indicator | Contrast | Power | Orthogonal | Curve
+Reading: TypeAlias = Factor | Product
