@@ -24,7 +24,8 @@ class Fingerprint(BaseModel):
     """What is kept of a variable, to notice and to find a changed cell.
 
     `locators` has, for each leaf of 65,536 rows, the sum of its cells' hashes and the sums over the rows whose number
-    has each bit set: one changed cell changes just the sums of its own bits, so that they spell its row.
+    has each bit set: one changed cell changes just the sums of its own bits, so that they spell its row. `unordered` is
+    a sum that does not depend on the order of the rows.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -33,6 +34,7 @@ class Fingerprint(BaseModel):
     rows: int
     digest: str
     locators: list[str]
+    unordered: str
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,20 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
         rows=len(variable),
         digest=digest.hexdigest(),
         locators=["".join(f"{int(word):016x}" for word in locator) for locator in locators],
+        unordered=unordered_sum(variable),
     )
+
+
+def unordered_sum(variable: Variable) -> str:
+    """Return a number made of a variable's cells, the same in any order of the rows.
+
+    Example:
+        >>> a, b = Variable("x", Kind.NUMBER, np.array([1.0, 2.0])), Variable("x", Kind.NUMBER, np.array([2.0, 1.0]))
+        >>> unordered_sum(a) == unordered_sum(b)
+        True
+    """
+    sums = [np.add.reduce(_mixed(words + _ONE)) for words in _words_by_leaf(variable)]
+    return f"{int(np.add.reduce(np.array(sums, dtype=np.uint64))):016x}"
 
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.fingerprints import changed_cells, column_digest
-from facturum.data.table import Table
+from facturum.audit.fingerprints import column_digest
+from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import resolve
 from facturum.engine.leaves import leaves_of
@@ -93,7 +93,8 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return Verification(tuple(failures), 0, len(kept), False, 0)
-    failures += _variable_failures(stored, made.table, made.shaped.first)
+    changes = source_changes(made.table, stored.fingerprints, made.shaped.first)
+    failures += [Failure("variable", name, what) for name, what in changes]
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
     inside = kept <= made.table.length - made.shaped.first
@@ -104,6 +105,8 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
         found, apart = _column_failures(stored, entry, matrix[entry.name][inside], kept[inside], made)
         failures += found
         steps = max(steps, apart)
+    if made.table.length - made.shaped.first != stored.rows.given:
+        failures += _first_difference(failures, min(made.table.length - made.shaped.first, stored.rows.given))
     return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps)
 
 
@@ -116,24 +119,11 @@ def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Itera
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
 
 
-def _variable_failures(stored: ColumnMap, table: Table, first: int) -> Iterator[Failure]:
-    for name, before in stored.fingerprints.items():
-        if name not in table:
-            yield Failure("variable", name, f"The table has no variable {name} any more.")
-            continue
-        variable = table[name]
-        if len(variable) != before.rows:
-            what = f"The table has {len(variable):,} rows, and the build was made from {before.rows:,}."
-            yield Failure("variable", name, what)
-            return
-        for cells in changed_cells(variable, before):
-            if cells.row is not None:
-                where = f"row {cells.row - first}" if cells.row > first else f"row {cells.row} of the history"
-                yield Failure("variable", name, f"The cell of {name} in {where} has changed since the build.")
-            else:
-                low, high = max(cells.first - first, 1), cells.last - first
-                what = f"Several cells of {name} between rows {low} and {high} have changed since the build."
-                yield Failure("variable", name, what)
+def _first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
+    """Where rows were put in or taken out, tell from where on, as far as the matrix knows."""
+    rows = [failure.rows[0] for failure in failures if failure.kind in ("rows", "column") and failure.rows]
+    if rows and min(rows) <= shared:
+        yield Failure("variable", "", f"The matrix agrees with the table in all rows before row {min(rows)}.")
 
 
 def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:

@@ -175,7 +175,9 @@ def verification_view(outcome: Verification) -> RenderableType:
         return Text.assemble(("verified ", "bold green"), str(outcome))
     order = ("file", "variable", "rows", "plan", "column")
     failures = sorted(outcome.failures, key=lambda failure: order.index(failure.kind))
-    lines: list[RenderableType] = [Text.assemble(("does not agree ", "bold red"), f"{len(failures)} findings")]
+    lines: list[RenderableType] = [
+        Text.assemble(("does not agree ", "bold red"), f"{len(failures)} finding{'s' if len(failures) > 1 else ''}")
+    ]
     lines += [Padding(safe(str(failure)), (0, 0, 0, 2)) for failure in failures]
     return Group(*lines)
 

@@ -1,0 +1,182 @@
+"""Noticing whatever has changed: fingerprints of the source, and verifying a build."""
+
+from __future__ import annotations
+
+import csv
+import json
+import unittest
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.audit.fingerprints import changed_cells, fingerprint_of
+from facturum.data.intake import variable_from_arrow
+from facturum.data.values import Kind
+from facturum.data.variable import Variable
+from tests.support import SAMPLE, Folder, huts, plan
+from tests.test_audit import TERMS
+
+
+class Fingerprints(unittest.TestCase):
+    @given(st.integers(0, 200_000), st.integers(0, 2**32))
+    @settings(max_examples=15, deadline=None)
+    def test_one_changed_cell_is_found_wherever_it_is(self, at: int, seed: int) -> None:
+        rows = 200_001
+        data = np.random.default_rng(seed).normal(size=rows)
+        before = fingerprint_of(Variable("x", Kind.NUMBER, data))
+        after = data.copy()
+        after[at] += 1e-9
+        found = changed_cells(Variable("x", Kind.NUMBER, after), before)
+        self.assertEqual([cells.row for cells in found], [at + 1])
+        self.assertEqual(changed_cells(Variable("x", Kind.NUMBER, data), before), [])
+
+    def test_several_changed_cells_are_told_by_their_leaf(self) -> None:
+        data = np.zeros(140_000)
+        before = fingerprint_of(Variable("x", Kind.NUMBER, data))
+        after = data.copy()
+        after[[5, 9, 70_000]] = 1.0
+        found = changed_cells(Variable("x", Kind.NUMBER, after), before)
+        self.assertEqual([(c.first, c.last, c.row) for c in found], [(1, 65_536, None), (65_537, 131_072, 70_001)])
+
+    def test_two_cells_exchanged_are_noticed(self) -> None:
+        before = fingerprint_of(Variable("x", Kind.NUMBER, np.array([1.0, 2.0, 3.0])))
+        self.assertTrue(changed_cells(Variable("x", Kind.NUMBER, np.array([2.0, 1.0, 3.0])), before))
+
+    def test_the_same_values_have_one_fingerprint_however_they_are_stored(self) -> None:
+        import pyarrow as pa
+
+        same = [
+            (pa.array([1, None, 3], pa.int8()), pa.array([1.0, None, 3.0], pa.float64())),
+            (pa.array(["b", None, "a"]), pa.DictionaryArray.from_arrays([1, None, 0], ["a", "b"])),
+            (pa.array([0.0, 1.0]), pa.array([-0.0, 1.0])),
+        ]
+        for one, other in same:
+            digests = {fingerprint_of(variable_from_arrow("x", array)).digest for array in (one, other)}
+            self.assertEqual(len(digests), 1)
+
+
+class Verifying(Folder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.design = fa.Plan.load(SAMPLE / "huts.toml").build(SAMPLE / "huts.csv")
+        self.design.save(self.folder / "build")
+        with (SAMPLE / "huts.csv").open(newline="") as handle:
+            self.header, *self.cells = list(csv.reader(handle))
+
+    def changed(self, *changes: tuple[int, str, str], order: Sequence[int] = range(2400)) -> Any:
+        """Return what verifying says after cells of the source were changed (row numbers from 1)."""
+        cells = [list(row) for row in self.cells]
+        for row, name, value in changes:
+            cells[row - 1][self.header.index(name)] = value
+        path = self.folder / "changed.csv"
+        with path.open("w", newline="") as handle:
+            csv.writer(handle, lineterminator="\n").writerows([self.header, *(cells[at] for at in order)])
+        return fa.open_design(self.folder / "build").verify(path)
+
+    def test_an_unchanged_source_agrees_to_the_bit(self) -> None:
+        found = self.changed()
+        self.assertTrue(found.ok and found.exact)
+        self.assertEqual((found.columns, found.rows), (len(self.design.names) + 1, len(self.design.X)))
+        self.assertIn("to the bit", str(found))
+
+    def test_a_changed_cell_is_named_with_its_columns(self) -> None:
+        row = int(self.design.rows.kept[100])
+        found = self.changed((row, "beds", "77"))
+        self.assertFalse(found.ok)
+        told = str(found)
+        self.assertIn(f"The cell of beds in row {row} has changed since the build.", told)
+        self.assertEqual({f.name for f in found.failures if f.kind == "column"}, {"beds"})
+        self.assertEqual([f.rows for f in found.failures if f.kind == "column"], [(row,)])
+
+    def test_a_changed_cell_that_no_column_shows_is_named_all_the_same(self) -> None:
+        closed = next(at for at, row in enumerate(self.cells) if row[self.header.index("open")] == "no") + 1
+        found = self.changed((closed, "price", "1.00"))
+        self.assertEqual([f.kind for f in found.failures], ["variable"])
+        self.assertIn(f"The cell of price in row {closed} has changed", str(found))
+
+    def test_a_row_that_would_be_left_out_now(self) -> None:
+        row = int(self.design.rows.kept[7])
+        told = str(self.changed((row, "open", "no")))
+        self.assertIn(f"Rows of the matrix would be left out now. Row {row}.", told)
+        self.assertIn(f"The cell of open in row {row}", told)
+        left = int(self.design.rows.dropped[0])
+        self.assertIn("would be kept now", str(self.changed((left, "open", "yes"), (left, "stays", "50"))))
+
+    def test_a_learned_number_that_comes_out_otherwise(self) -> None:
+        row = next(int(r) for r in self.design.rows.kept if r > 500)
+        told = str(self.changed((row, "snow_depth", "9999")))
+        self.assertIn("Resolving the plan on this table gives another term snow", told)
+
+    def test_rows_taken_away_a_word_for_a_number_and_a_new_category(self) -> None:
+        told = str(self.changed(order=range(2000)))
+        self.assertIn("The table has 2,000 rows, and the build was made from 2,400", told)
+        self.assertIn("cannot be applied to this table", str(self.changed((3, "price", "dear"))))
+        told = str(self.changed((3, "access", "sledge")))
+        self.assertIn("The cell of access in row 3 has changed", told)
+
+    def test_rows_added_moved_and_taken_out_between(self) -> None:
+        rows = list(range(2400))
+        as_before = "The table has 2,402 rows; the first 2,400, of which the build was made, are as they were."
+        self.assertIn(as_before, str(self.changed(order=[*rows, 2398, 2399])))
+        kept = [int(row) for row in self.design.rows.kept]
+        for order in ([*rows[:1200], *rows[1201:]], [*rows[:1200], 7, *rows[1200:]]):
+            found = self.changed(order=order)
+            disagreeing = [
+                at + 1 for at, row in enumerate(order) if at + 1 in kept and self.cells[row] != self.cells[at]
+            ]
+            self.assertIn(f"agrees with the table in all rows before row {disagreeing[0]}.", str(found))
+        told = str(self.changed(order=rows[::-1]))
+        self.assertIn("The rows of the table are in another order", told)
+        self.assertNotIn("has changed", told)
+        told = str(self.changed((5, "beds", "77"), order=rows[::-1]))
+        self.assertIn("Several cells of beds between rows 1 and 2400 have changed", told)
+
+    def test_a_negative_under_a_logarithm(self) -> None:
+        row = int(self.design.rows.kept[11])
+        told = str(self.changed((row, "price", "-4")))
+        self.assertIn("The column price cannot be computed: 'log(price)' is not defined for these values", told)
+
+    def test_a_stored_matrix_that_was_tampered_with(self) -> None:
+        numbers = self.design.X.copy(order="F")
+        numbers[3, self.design.names.index("beds")] += 1
+        stored = fa.open_design(self.folder / "build")
+        stored.X = numbers
+        told = str(stored.verify(SAMPLE / "huts.csv"))
+        self.assertIn("The stored column beds is not the one that was written.", told)
+        self.assertIn(f"Row {self.design.rows.kept[3]}.", told)
+
+    def test_a_formula_that_was_tampered_with(self) -> None:
+        path = self.folder / "build/columns.json"
+        content = json.loads(path.read_text("utf-8"))
+        entry = next(column for column in content["columns"] if column["name"] == "altitude_2")
+        entry["formula"] = "(altitude / 1000) ** 3"
+        path.write_text(json.dumps(content), "utf-8")
+        found = fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv")
+        self.assertEqual([f.name for f in found.failures], ["altitude_2"])
+        self.assertEqual(found.failures[0].count, len(self.design.X))
+
+    def test_values_that_differ_in_the_last_place_are_allowed_and_told(self) -> None:
+        stored = fa.open_design(self.folder / "build")
+        at = stored.names.index("price")
+        stored.X[:, at] = np.nextafter(stored.X[:, at], np.inf)
+        entries = [e.model_copy(update={"digest": None}) for e in stored.columns.columns]
+        stored.__dict__["_audited"] = stored.columns.model_copy(update={"columns": entries})
+        found = stored.verify(SAMPLE / "huts.csv")
+        self.assertTrue(found.ok)
+        self.assertFalse(found.exact)
+        self.assertIn("within 1 units in the last place", str(found))
+
+    @given(st.integers(0, 299), st.sampled_from(["price", "beds", "access", "valley", "open", "change", "stays"]))
+    @settings(max_examples=25, deadline=None)
+    def test_any_changed_cell_of_any_variable_is_found(self, at: int, name: str) -> None:
+        table = huts(300, seed=40, missing=0.05)
+        design = plan(TERMS, response="log(stays)").build(table)
+        values = list(table[name])
+        others = [v for v in table[name] if v is not None and v != values[at]]
+        values[at] = None if values[at] is not None and at % 2 else others[0]
+        found = design.verify({**table, name: values})
+        self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
