@@ -642,6 +642,16 @@ class PlanFiles(unittest.TestCase):
         with self.assertRaisesRegex(fa.PlanError, "could not be read"):
             fa.Plan.load("/nowhere/plan.toml")
 
+    def test_sections_in_python_of_a_wrong_type(self) -> None:
+        sections: dict[str, Any] = {"rows": 5, "data": "x", "derived": ["x"], "stack": 5, "series": {"e": 1}}
+        for name, section in {**sections, "variables": {"x": "number"}}.items():
+            with self.subTest(name), self.assertRaisesRegex(fa.PlanError, f"(?s){name}.* will not do here.*a dict"):
+                fa.Plan("y", "x", **{name: section})
+        with self.assertRaisesRegex(fa.PlanError, r"data.panel: 'hut' will not do here\nWrite a list"):
+            fa.Plan("y", "x", data={"panel": "hut"})
+        self.assertEqual(repr(fa.Plan("log(y)", "log(x)")), "<plan of log(y) with 1 term>")
+        self.assertEqual(fa.Plan("y", "log(x)"), fa.Plan("y", {"log_x": "log(x)"}))
+
     def test_the_text_of_a_plan_has_its_sections_in_the_order_of_the_format(self) -> None:
         text = plan_text(fa.Plan("y", {"a": "b"}, rows={"keep": "c"}, derived={"d": "e"}, data={"time": "t"}).spec)
         places = [

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import datetime
+import decimal
 import itertools
 import math
 import unittest
+import warnings
 from typing import Any
 
 import numpy as np
@@ -218,10 +220,23 @@ class Memory(unittest.TestCase):
             ([1, 2, 3], "a list is no table"),
             ({"a": [1, "x"]}, "'a' could not be taken in"),
             ({"a": [[1], [2]]}, "cannot be part of a regression"),
+            ({"a": 5}, "'a' could not be taken in"),
+            ({"a": [2**70]}, "'a' could not be taken in"),
+            ({"a": np.ones(2) * 1j}, "'a' could not be taken in"),
+            ({"a": [decimal.Decimal(10**25)]}, "'a' holds whole numbers of more than 18 digits"),
+            (pd.DataFrame([[1, 2]], columns=["a", "a"]), "the table could not be taken in: Duplicate column names"),
             (pa.Table.from_arrays([pa.array([1]), pa.array([2])], ["a", "a"]), "two columns have one name: a"),
         ):
             with self.subTest(said), self.assertRaisesRegex(fa.DataError, said):
                 Table.of(given_table)
+
+    def test_names_that_are_numbers_and_long_whole_decimals(self) -> None:
+        with warnings.catch_warnings(action="error"):
+            frame = Table.of(pd.DataFrame([[1, 2]], columns=["a", 3]))
+        self.assertEqual(list(frame.variables), ["a", "3"])
+        ids = Table.of({"a": [decimal.Decimal(10**17 + at) for at in (1, 2)], "y": [1, 2]})
+        made = fa.Plan("y", "category(a)", variables={"a": {"kind": "category"}}).build(ids)
+        self.assertEqual(made.names, ["intercept", "category_a_100000000000000002"])
 
     def test_any_names_and_labels_work(self) -> None:
         names = ["snow depth", "if", "größe", "a.b", "=1+1", "q\"uo'te", "日本", "x\ny", "missing", "category"]

@@ -24,7 +24,8 @@ class Plan:
 
     Args:
         response: what is explained: a number, a truth value or a category; None for a matrix alone.
-        terms: expressions by key (the key names the columns), or a list of them (names are made from their texts).
+        terms: expressions by key (the key names the columns), or one or a list of them (names are made from their
+            texts).
         intercept: whether there is a column of ones.
         data: how the data are read: time, every, panel, carry, missing_values, delimiter, decimal, encoding.
         variables: kinds, labels and orders of variables, where the table does not say.
@@ -47,7 +48,7 @@ class Plan:
     def __init__(
         self,
         response: str | Expression | None = None,
-        terms: Mapping[str, str | Expression] | Sequence[str | Expression] = (),
+        terms: Mapping[str, str | Expression] | Sequence[str | Expression] | str | Expression = (),
         *,
         intercept: bool = True,
         data: Mapping[str, Any] | None = None,
@@ -58,24 +59,22 @@ class Plan:
         derived: Mapping[str, str | Expression] | None = None,
         rows: Mapping[str, Any] | None = None,
     ) -> None:
+        if isinstance(terms, str | Expression):
+            terms = [terms]
         pairs = terms.items() if isinstance(terms, Mapping) else names_from_text([str(term) for term in terms]).items()
         content: dict[str, Any] = {
             "intercept": intercept,
-            "data": dict(data or {}),
-            "variables": {name: dict(value) for name, value in (variables or {}).items()},
-            "derived": {key: str(value) for key, value in (derived or {}).items()},
-            "rows": {key: str(value) for key, value in (rows or {}).items()},
+            "data": data,
+            "variables": variables,
+            "stack": stack,
+            "convert": convert,
+            "series": series,
+            "derived": _texts(derived),
+            "rows": _texts(rows),
             "terms": {key: str(value) for key, value in pairs},
+            "response": None if response is None else str(response),
         }
-        if stack is not None:
-            content["stack"] = dict(stack)
-        if convert is not None:
-            content["convert"] = dict(convert)
-        if series is not None:
-            content["series"] = {name: dict(value) for name, value in series.items()}
-        if response is not None:
-            content["response"] = str(response)
-        self._spec = spec_from(content)
+        self._spec = spec_from({key: value for key, value in content.items() if value is not None})
         self._folder: Path | None = Path()
         self._tables: dict[str, Any] = {}
 
@@ -209,8 +208,18 @@ class Plan:
     def __str__(self) -> str:
         return plan_text(self._spec)
 
+    def __repr__(self) -> str:
+        response = f" of {self._spec.response}" if self._spec.response else ""
+        count = len(self._spec.terms)
+        return f"<{'resolved ' if self.resolved else ''}plan{response} with {count} term{'s' if count != 1 else ''}>"
+
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self._spec == other._spec
 
     def __hash__(self) -> int:
         return hash(str(self))
+
+
+def _texts(section: Any) -> Any:
+    """Return a section with its expressions as texts; what is no section is refused later, with its place."""
+    return {key: str(value) for key, value in section.items()} if isinstance(section, Mapping) else section

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Mapping
 from typing import Any
 
@@ -13,6 +14,8 @@ from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Labels, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError
+
+_REFUSED = (pa.ArrowException, TypeError, ValueError, OverflowError)
 
 
 def table_from(given: Any, source: str = "the table") -> Table:
@@ -31,11 +34,14 @@ def table_from(given: Any, source: str = "the table") -> Table:
         return _from_arrow(given, source)
     if hasattr(given, "__arrow_c_stream__"):
         try:
-            return _from_arrow(pa.table(given), source)
-        except (pa.ArrowInvalid, pa.ArrowTypeError) as problem:
+            with warnings.catch_warnings(action="ignore", category=UserWarning):  # that names become text is as meant
+                table = pa.table(given)
+        except _REFUSED as problem:
             raise DataError(
-                f"the table could not be taken in: {problem}", remedy="Make each column of one type (text, say)."
+                f"the table could not be taken in: {problem}",
+                remedy="Give each column a name of its own, and make it of one type (text, say).",
             ) from problem
+        return _from_arrow(table, source)
     raise DataError(
         f"a {type(given).__name__} is no table",
         remedy="Give a path, a DataFrame, an Arrow table, or a dict of arrays.",
@@ -60,7 +66,7 @@ def variable_from_arrow(name: str, column: pa.ChunkedArray | pa.Array) -> Variab
     if pa.types.is_temporal(kind) and not pa.types.is_duration(kind) and not pa.types.is_time(kind):
         return Variable(name, Kind.TIME, _moments(name, array), valid, storage=str(kind))
     if pa.types.is_decimal(kind):
-        array = array.cast(pa.float64())
+        array = _of_decimals(name, array)
         kind = array.type
     if pa.types.is_null(kind):
         return Variable(name, Kind.NUMBER, np.full(len(array), np.nan), storage="nothing but missing values")
@@ -71,6 +77,18 @@ def variable_from_arrow(name: str, column: pa.ChunkedArray | pa.Array) -> Variab
         f"the variable '{name}' has the type {kind}, which cannot be part of a regression",
         remedy="Leave the column out, or turn it into numbers or text.",
     )
+
+
+def _of_decimals(name: str, array: pa.Array) -> pa.Array:
+    """Return decimals as doubles, or as whole numbers where they have no places, so that long ids keep their digits."""
+    if array.type.scale > 0:
+        return array.cast(pa.float64())
+    try:
+        return array.cast(pa.int64())
+    except pa.ArrowInvalid as problem:
+        raise DataError(
+            f"the variable '{name}' holds whole numbers of more than 18 digits", remedy="Turn it into text."
+        ) from problem
 
 
 def _from_arrow(table: pa.Table, source: str) -> Table:
@@ -91,7 +109,7 @@ def _column(name: str, values: Any) -> Variable:
         return Variable(name, kind, values, storage=str(values.dtype))
     try:
         array = values if isinstance(values, pa.Array | pa.ChunkedArray) else pa.array(values, from_pandas=True)
-    except (pa.ArrowInvalid, pa.ArrowTypeError, TypeError) as problem:
+    except _REFUSED as problem:
         raise DataError(
             f"the variable '{name}' could not be taken in: {problem}", remedy="Give values of one type."
         ) from problem

@@ -167,6 +167,16 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "variables": VariableSpec,
 }
 
+_SECTION = "Write a section of keys and values (in Python, a dict)."
+_REMEDIES = {
+    "bool_parsing": "Write true or false.",
+    "bool_type": "Write true or false.",
+    "dict_type": _SECTION,
+    "list_type": 'Write a list, such as ["hut"].',
+    "model_type": _SECTION,
+    "string_type": 'Write it in quotes, such as "price > 0".',
+}
+
 
 def spec_from(content: Mapping[str, Any]) -> PlanSpec:
     """Return a plan from the content of its sections.
@@ -222,6 +232,7 @@ def _plan_error(problem: ValidationError) -> PlanError:
             what = "it is not said how this variable is converted"
             return PlanError(what, place=inside, remedy=f"Write how = one of: {ways}.")
         return PlanError(f"[{inside}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
+    remedy = _REMEDIES.get(first["type"], first["msg"].replace("Input should be", "Write") + ".")
     if first["type"] == "literal_error":
-        return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=first["msg"] + ".")
-    return PlanError(f"{first['input']!r} will not do here", place=place, remedy=first["msg"] + ".")
+        return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=remedy)
+    return PlanError(f"{first['input']!r} will not do here", place=place, remedy=remedy)
