@@ -72,6 +72,16 @@ class Commands(Folder):
         outcome = json.loads(command("verify", self.out, self.data, "--json").stdout)
         self.assertEqual(outcome, {"ok": True, "exact": True, "steps": 0, "failures": []})
 
+    def test_a_term_of_many_columns_is_shown_in_brief_and_explained_in_full(self) -> None:
+        plan = self.folder / "many.toml"
+        plan.write_text('response = "stays"\n[terms]\nhut = "category(hut)"\nbeds = "beds"\n', "utf-8")
+        brief = command("build", plan, self.data, "--out", self.out).stdout
+        full = command("explain", self.out).stdout
+        names = fa.open_design(self.out).names
+        self.assertEqual([name for name in names if f" {name} " in full], names)
+        self.assertIn("34 more of hut", brief)
+        self.assertEqual([name for name in names if f" {name} " in brief], [*names[:5], *names[-2:]])
+
     def test_mistakes_exit_with_two_and_leave_no_folder(self) -> None:
         broken = self.folder / "broken.toml"
         text = self.plan.read_text("utf-8")

@@ -136,6 +136,8 @@ class TextFiles(Folder):
             self.assertIn(said, str(caught.exception))
         with self.assertRaisesRegex(fa.DataError, "there is no file"):
             fa.read(self.folder / "none.csv")
+        with self.assertRaisesRegex(fa.DataError, "is a folder, no table"):
+            fa.read(self.folder)
         with self.assertRaisesRegex(fa.DataError, "has no rows"):
             fa.Plan(None, {"a": "a"}).build(self.read("a,b\n"))
 

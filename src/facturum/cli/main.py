@@ -92,7 +92,7 @@ def build(
 
     screen = terminal.console()
     screen.print(terminal.rows_view(design.columns))
-    screen.print(terminal.columns_view(design.columns))
+    screen.print(terminal.columns_view(design.columns, brief=True))
     screen.print(
         terminal.safe(
             f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "

@@ -56,7 +56,8 @@ def read(
     """
     path = Path(path)
     if not path.is_file():
-        raise DataError(f"there is no file {path}", remedy="Check the path.")
+        what = f"{path} is a folder, no table" if path.is_dir() else f"there is no file {path}"
+        raise DataError(what, remedy="Check the path.")
     try:
         if path.suffix.lower() in PARQUET:
             found = read_parquet(path)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator
+from itertools import groupby
 
 from pygments import token
 from rich import box
@@ -17,6 +18,8 @@ from rich.text import Text
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
 from facturum.errors import FacturumError
+
+MANY, FIRST = 24, 4  # columns of a term that are shown one by one; how many of a term with more
 
 # the terminal's own colours, which can be read on light and on dark
 _THEME = ANSISyntaxTheme(
@@ -95,8 +98,8 @@ def clock_text(clock: ClockEntry) -> str:
     return ", ".join(parts)
 
 
-def columns_view(columns: ColumnMap, entries: Sequence[ColumnEntry] | None = None) -> RenderableType:
-    """Return the column map as a table."""
+def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
+    """Return the column map as a table; in brief, without most of the columns of a term that has many."""
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, expand=True)
     table.add_column("", justify="right", style="dim", no_wrap=True)
     table.add_column("column", style="bold", overflow="fold", ratio=3)
@@ -105,7 +108,10 @@ def columns_view(columns: ColumnMap, entries: Sequence[ColumnEntry] | None = Non
     table.add_column("min", justify="right", no_wrap=True)
     table.add_column("max", justify="right", no_wrap=True)
     table.add_column("what its coefficient b means", overflow="fold", ratio=8)
-    for entry in columns.columns if entries is None else entries:
+    for entry in _in_brief(columns.columns) if brief else columns.columns:
+        if isinstance(entry, str):
+            table.add_row("", safe(entry, "dim"))
+            continue
         position = "y" if entry.position is None else str(entry.position)
         numbers = [figure(value) for value in (entry.mean, entry.min, entry.max)]
         table.add_row(position, safe(entry.name), safe(entry.formula), *numbers, safe(entry.reading))
@@ -119,6 +125,18 @@ def columns_view(columns: ColumnMap, entries: Sequence[ColumnEntry] | None = Non
         parts.append("")
     parts += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
     return Group(*parts)
+
+
+def _in_brief(entries: Iterable[ColumnEntry]) -> Iterator[ColumnEntry | str]:
+    """Give the first and last columns of each term, and in words how many lie between."""
+    for term, group in groupby(entries, key=lambda entry: entry.term):
+        own = list(group)
+        if len(own) <= MANY:
+            yield from own
+        else:
+            yield from own[:FIRST]
+            yield f"{len(own) - FIRST - 1:,} more of {term}"
+            yield own[-1]
 
 
 def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
