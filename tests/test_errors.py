@@ -230,7 +230,7 @@ CASES = {
         sections={"stack": {"into": {"v": ["beds"]}, "whihc": "w"}},
     ),
     "a period twice within a unit": Bad(
-        ["a month occurs more than once of the same hut: 1 rows too many", "Rows 1, 3."],
+        ["a month occurs more than once of the same hut: 1 row too many", "Rows 1, 3."],
         {"x": "impute(x, 'next')"},
         sections={"data": {"time": "month", "every": "month", "panel": ["hut"]}},
         table={

@@ -17,7 +17,7 @@ from facturum.audit.fingerprints import changed_cells, fingerprint_of
 from facturum.data.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
-from tests.support import SAMPLE, Folder, huts, plan
+from tests.support import PANEL_DATA, SAMPLE, Folder, huts, panel, plan
 from tests.test_audit import TERMS
 
 
@@ -180,3 +180,63 @@ class Verifying(Folder):
         values[at] = None if values[at] is not None and at % 2 else others[0]
         found = design.verify({**table, name: values})
         self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
+
+
+class TablesBehind(unittest.TestCase):
+    """A changed cell is told by its place in the table given, before stacking, converting and joining."""
+
+    def refused(self, told: str, design: Any, table: dict[str, Any], **others: Any) -> None:
+        found = design.verify(table, **others)
+        self.assertEqual([f.what for f in found.failures if f.kind == "variable"], [told])
+
+    def test_stacked_and_converted_tables(self) -> None:
+        wide = {"q_1": [1, 2, 3, 4], "q_2": [2, 4, 4, 1], "y": [1.0, 2.0, 3.0, 5.0]}
+        stack = {"into": {"answer": ["q_1", "q_2"]}, "which": "item"}
+        design = fa.Plan("answer", ["category(item)", "y"], stack=stack).build(wide)
+        self.assertTrue(design.verify(wide).ok)
+        told = "The cell of q_2 in row 3 has changed since the build."
+        self.refused(told, design, {**wide, "q_2": [2, 4, 5, 1]})
+        months = {"month": [f"2020-{at:02d}" for at in range(1, 13)], "snow": list(range(12)), "stays": list(range(12))}
+        take = {"depth": {"how": "mean", "of": "snow", "partial": "keep"}, "stays": {"how": "sum", "partial": "keep"}}
+        data = {"time": "month", "every": "quarter"}
+        design = fa.Plan("stays", "lag(depth, 1)", data=data, convert={"every": "month", "take": take}).build(months)
+        self.assertTrue(design.verify(months).ok)
+        told = "The cell of snow in row 5 has changed since the build."
+        self.refused(told, design, {**months, "snow": [*range(4), 9, *range(5, 12)]})
+
+    def test_history_and_series(self) -> None:
+        table = panel(missing=0)
+        quarters = [f"{year}Q{part}" for year in (2019, 2020, 2021, 2022) for part in (1, 2, 3, 4)]
+        costs = {"quarter": quarters, "index": [float(at) for at in range(16)], "unused": [0.0] * 16}
+        take = {"index": {"how": "repeat"}, "unused": {"how": "repeat"}}
+        energy = {"time": "quarter", "every": "quarter", "take": take}
+        early = [at for at, period in enumerate(table["period"]) if period < 15]
+        late = [at for at, period in enumerate(table["period"]) if period >= 15]
+        old, new = ({name: [values[at] for at in rows] for name, values in table.items()} for rows in (early, late))
+        terms = {"snow": "lag(snow, 2)", "cost": "energy_index"}
+        made = plan(terms, data=PANEL_DATA, series={"energy": energy}).resolve(table, series={"energy": costs})
+        series = {"energy": costs}
+        design = made.build(new, history=old, series=series)
+        self.assertTrue(design.verify(new, history=old, series=series).ok)
+        told = "The cell of snow in row 4 of the history has changed since the build."
+        changed = {**old, "snow": [*old["snow"][:3], 0.5, *old["snow"][4:]]}
+        self.refused(told, design, new, history=changed, series=series)
+        self.refused("The build was made with a history, and none is given.", design, new, series=series)
+        told = "The cell of index in row 12 of the series energy has changed since the build."
+        changed = {"energy": {**costs, "index": [*range(11), 0.5, *range(12, 16)]}}
+        self.refused(told, design, new, history=old, series=changed)
+        longer = {"energy": {**{k: [*v, v[-1]] for k, v in costs.items()}, "quarter": [*quarters, "2023Q1"]}}
+        told = "The series energy has 17 rows; the first 16, of which the build was made, are as they were."
+        self.refused(told, design, new, history=old, series=longer)
+        unused = {"energy": {**costs, "unused": [1.0] * 16}}
+        self.assertTrue(design.verify(new, history=old, series=unused).ok)
+
+    def test_a_cell_that_leaves_the_plan_without_meaning_is_named_all_the_same(self) -> None:
+        table = panel(missing=0, gaps=0)
+        design = plan({"t": "lag(snow, 1)"}, data=PANEL_DATA).build(table)
+        told = "The cell of hut in row 1 has changed since the build."
+        self.refused(told, design, {**table, "hut": ["hut 9", *table["hut"][1:]]})
+        twice = next(h for h in ("hut 0", "hut 1") if h != table["hut"][0])
+        found = design.verify({**table, "hut": [twice, *table["hut"][1:]]})
+        self.assertIn(told, str(found))
+        self.assertIn("a month occurs more than once of the same hut", str(found))

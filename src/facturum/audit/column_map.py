@@ -7,9 +7,10 @@ from importlib.metadata import version
 import numpy as np
 
 from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, DefinitionEntry, DroppedEntry, RowCounts
-from facturum.audit.fingerprints import column_digest, fingerprint_of
+from facturum.audit.fingerprints import column_digest
 from facturum.audit.formulas import formula_texts
 from facturum.audit.interactions import Interactions
+from facturum.audit.origins import fingerprints_of
 from facturum.audit.readings import informed, sentence
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.treatments import Treatments, taken_out_of
@@ -58,12 +59,11 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
-    fingerprints = {name: fingerprint_of(built.prepared.table[name]) for name in source_names(built)} if digests else {}
     return ColumnMap(
         made_with={"facturum": version("facturum"), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
         resolved=built.spec.model_dump(exclude_defaults=True),
-        fingerprints=fingerprints,
+        fingerprints=fingerprints_of(built.prepared) if digests else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
         warnings=_warnings(built, entries, treated),
         checks=_checks(built, entries),
@@ -89,14 +89,6 @@ def _truths(built: Built) -> set[str]:
     scope = made.scope()
     derived = {name for name, node in made.derived.items() if scope.of(node).kind is Kind.TRUTH}
     return derived | {variable.name for variable in made.table if variable.kind is Kind.TRUTH}
-
-
-def source_names(built: Built) -> list[str]:
-    """Return the variables of the table that a build depends on, each once, in the order of the table."""
-    made = built.prepared
-    roots = [*made.terms.values(), *[node for node in (made.response, made.keep, made.learn) if node is not None]]
-    used = {name for root in roots for name in made.sources(root)} | set(made.spec.data.carry)
-    return [name for name in made.table.variables if name in used]
 
 
 def _entry(

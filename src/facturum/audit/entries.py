@@ -211,7 +211,9 @@ class ColumnMap(Part):
     made_with: dict[str, str] = Field(description="versions, on which the last digits may depend")
     plan: dict[str, Any] = Field(description="the plan as written")
     resolved: dict[str, Any] = Field(description="the plan with nothing left to learn")
-    fingerprints: dict[str, Fingerprint] = Field({}, description="of each source variable")
+    fingerprints: dict[str, dict[str, Fingerprint]] = Field(
+        {}, description="of each source variable, by its table: data, history, series.NAME"
+    )
     definitions: list[DefinitionEntry]
     warnings: list[str]
     checks: list[CheckEntry]

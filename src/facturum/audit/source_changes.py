@@ -8,43 +8,55 @@ import numpy as np
 
 from facturum.audit.fingerprints import Fingerprint, changed_cells, unordered_sum
 from facturum.data.table import Table
+from facturum.engine.shaping import DATA, HISTORY, SERIES
 
 
-def source_changes(table: Table, before: Mapping[str, Fingerprint], first: int) -> Iterator[tuple[str, str]]:
-    """Give each change as the variable's name, empty for the whole table, and a sentence.
+def source_changes(
+    tables: Mapping[str, Table], before: Mapping[str, Mapping[str, Fingerprint]]
+) -> Iterator[tuple[str, str]]:
+    """Give each change as the variable's name, empty for a whole table, and a sentence.
 
     Args:
-        table: the source as it is now.
-        before: the fingerprints of its variables at the time of the build.
-        first: how many rows of history stand before its own.
+        tables: the tables as they are given now: data, history, series.NAME.
+        before: the fingerprints of their variables at the time of the build.
     """
+    if (HISTORY in tables) != (HISTORY in before):
+        here, there = ("with", "none") if HISTORY in before else ("without", "one")
+        yield "", f"The build was made {here} a history, and {there} is given."
+    for place, marks in before.items():
+        if place in tables:
+            for name, what in _changes(tables[place], marks, place):
+                yield name if place == DATA or not name else f"{place}.{name}", what
+
+
+def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Iterator[tuple[str, str]]:
+    whole = "table" if place == DATA else place.replace(SERIES, "series ")
+    of = "" if place == DATA else f" of the {whole}"
     there = {name: mark for name, mark in before.items() if name in table}
     for name in before:
         if name not in there:
-            yield name, f"The table has no variable {name} any more."
+            yield name, f"The {whole} has no variable {name} any more."
     rows = {mark.rows for mark in there.values()} - {table.length}
     if rows:
-        yield "", _other_length(table, there, rows.pop())
+        yield "", f"The {whole} has {table.length:,} rows{_other_length(table, there, rows.pop())}"
         return
     found = {name: changed_cells(table[name], mark) for name, mark in there.items()}
     if any(cells.row is None for changes in found.values() for cells in changes) and all(
         mark.unordered == unordered_sum(table[name]) for name, mark in there.items()
     ):
-        yield "", "The rows of the table are in another order: each variable has the cells it had, at other places."
+        yield "", f"The rows of the {whole} are in another order: each variable has the cells it had, at other places."
         return
     for name, changes in found.items():
         for cells in changes:
             if cells.row is not None:
-                where = f"row {cells.row - first}" if cells.row > first else f"row {cells.row} of the history"
-                yield name, f"The cell of {name} in {where} has changed since the build."
+                yield name, f"The cell of {name} in row {cells.row}{of} has changed since the build."
             else:
-                low, high = max(cells.first - first, 1), cells.last - first
-                yield name, f"Several cells of {name} between rows {low} and {high} have changed since the build."
+                rows_between = f"rows {cells.first} and {cells.last}{of}"
+                yield name, f"Several cells of {name} between {rows_between} have changed since the build."
 
 
 def _other_length(table: Table, there: Mapping[str, Fingerprint], before: int) -> str:
-    now = f"The table has {table.length:,} rows"
     start = np.arange(min(before, table.length))
     if table.length > before and not any(changed_cells(table[name].take(start), there[name]) for name in there):
-        return f"{now}; the first {before:,}, of which the build was made, are as they were."
-    return f"{now}, and the build was made from {before:,}."
+        return f"; the first {before:,}, of which the build was made, are as they were."
+    return f", and the build was made from {before:,}."

@@ -15,7 +15,7 @@ from facturum.engine.build import resolve
 from facturum.engine.leaves import leaves_of
 from facturum.engine.prepare import Prepared, prepare
 from facturum.engine.selection import select
-from facturum.engine.shaping import Given
+from facturum.engine.shaping import Given, declared_tables
 from facturum.engine.spec import PlanSpec, spec_from
 from facturum.errors import FacturumError, rows_in_words
 from facturum.language.nodes import RowFailure
@@ -89,12 +89,12 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
     failures: list[Failure] = list(_file_failures(stored, matrix))
     spec = spec_from(stored.resolved)
     try:
+        changes = source_changes(declared_tables(spec, given), stored.fingerprints)
+        failures += [Failure("variable", name, what) for name, what in changes]
         made = prepare(spec, given)
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return Verification(tuple(failures), 0, len(kept), False, 0)
-    changes = source_changes(made.table, stored.fingerprints, made.shaped.first)
-    failures += [Failure("variable", name, what) for name, what in changes]
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
     inside = kept <= made.table.length - made.shaped.first

@@ -186,7 +186,7 @@ def _refuse_twice(series: Series, timing: Timing) -> None:
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
     step = ("an " if timing.every == "hour" else "a ") + timing.every.partition("_")[0]
     raise DataError(
-        f"{step} occurs more than once{within}: {len(at):,} rows too many",
+        f"{step} occurs more than once{within}: {len(at):,} row{'s' if len(at) > 1 else ''} too many",
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),

@@ -15,6 +15,8 @@ from facturum.data.table import Table
 from facturum.engine.spec import PlanSpec, SeriesSpec
 from facturum.errors import DataError, PlanError
 
+DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
+
 
 @dataclass(frozen=True)
 class Given:
@@ -58,10 +60,11 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
     for table in (given.table, *([given.history] if given.history is not None else [])):
         if not table.length or not table.variables:
             raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
-    table, converted = _own_shape(spec, given.table)
+    declared = declared_tables(spec, given)
+    table, converted = _own_shape(spec, declared[DATA])
     first = 0
-    if given.history is not None:
-        history, _ = _own_shape(spec, given.history)
+    if HISTORY in declared:
+        history, _ = _own_shape(spec, declared[HISTORY])
         if spec.data.timing is None or spec.data.time is None:
             raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
         history = without_overlap(history, table, spec.data.timing)
@@ -69,15 +72,29 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
         table = append(history, table)
     shaped = Shaped(table, first, (), tuple(("convert", report) for report in converted))
     for name, series in spec.series.items():
-        shaped = _joined(spec, shaped, name, series, given.series)
+        shaped = _joined(spec, shaped, name, series, declared)
     return shaped
 
 
+def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
+    """Return the tables given, their variables of the kinds declared: data, history, and series.NAME of each series.
+
+    Raises:
+        DataError: where a table does not fit what is declared of it.
+    """
+    own = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
+    kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
+    found = {
+        place: declare(table, {name: kind for name, kind in kinds.items() if name in table}, spec.data.time)
+        for place, table in own.items()
+    }
+    tables = {name: given.series[name] for name in spec.series if name in given.series}
+    return found | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
+
+
 def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
-    """Return one table as the plan declares, stacks and converts it."""
-    declarations = {name: v.declaration() for name, v in spec.variables.items()}
-    first = {name: d for name, d in declarations.items() if name in given}
-    table = declare(given, first, spec.data.time)
+    """Return one declared table as the plan stacks and converts it, and declares what comes of that."""
+    table = given
     if spec.stack is not None:
         table = stack(table, spec.stack.into, spec.stack.which, spec.stack.labels)
     reports: list[Converted] = []
@@ -92,7 +109,7 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
         timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
         takes = {name: take.take() for name, take in spec.convert.take.items()}
         table, reports = convert(table, timing, spec.data.token(spec.data.every), takes, "convert")
-    rest = {name: d for name, d in declarations.items() if name not in given}
+    rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in given}
     series = tuple(f"{name}_" for name in spec.series)
     if not spec.resolved:
         unknown_declarations(table, {name: d for name, d in rest.items() if not name.startswith(series or ("\0",))})
@@ -100,7 +117,7 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
 
 
 def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
-    place = f"series.{name}"
+    place = SERIES + name
     timing = spec.data.timing
     if timing is None or spec.data.time is None or timing.every == "row":
         raise DataError(
@@ -108,11 +125,11 @@ def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, table
             place=place,
             remedy="Write [data] time and every.",
         )
-    if name not in tables:
+    if place not in tables:
         raise DataError(
             f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
         )
-    own = declare(tables[name], {}, series.time)
+    own = tables[place]
     for needed in (series.time, *series.match):
         own[needed]  # tells that it is not there
     takes = {target: take.take(target) for target, take in series.take.items()}
@@ -132,7 +149,12 @@ def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, table
         Timing(series.time, timing.every, tuple(series.match)),
     )
     named = [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
-    return Shaped(table, shaped.first, (*shaped.joined, joined), (*shaped.converted, *named))
+    return replace(
+        shaped,
+        table=table,
+        joined=(*shaped.joined, joined),
+        converted=(*shaped.converted, *named),
+    )
 
 
 def given_of(given: Table | Given) -> Given:
