@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
+import gc
 import math
+import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -56,6 +59,31 @@ class TextAndNodes(unittest.TestCase):
 
     def test_an_expression_may_span_lines_and_hold_comments(self) -> None:
         self.assertEqual(parse("price +  # per night\n  beds"), parse("price + beds"))
+
+    def test_threads_may_read_texts_at_the_same_time(self) -> None:
+        class Yielding:
+            """Lets another thread run when it is collected, which may be while a text is read."""
+
+            def __del__(self) -> None:
+                time.sleep(0)
+
+        text = str(parse("lookup(access, {" + ", ".join(f"'way {at}': {at}" for at in range(300)) + "})"))
+
+        def read(times: int) -> set[str]:
+            found = set()
+            for _ in range(times):
+                yielding = Yielding()
+                yielding.itself = yielding  # type: ignore[attr-defined]
+                found.add(str(parse(text)))
+            return found
+
+        thresholds = gc.get_threshold()
+        gc.set_threshold(50)
+        try:
+            with ThreadPoolExecutor(4) as pool:
+                self.assertEqual(list(pool.map(read, [25] * 4)), [{text}] * 4)
+        finally:
+            gc.set_threshold(*thresholds)
 
     def test_builders_make_the_same_nodes_as_the_text(self) -> None:
         pairs = {

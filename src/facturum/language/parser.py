@@ -7,6 +7,7 @@ import math
 import unicodedata
 import warnings
 from collections.abc import Callable
+from threading import RLock
 from typing import Any
 
 from facturum.errors import PlanError, nearest
@@ -21,6 +22,7 @@ DEEPEST_BRACKETS = 100
 MOST_NODES = 10_000
 DEEPEST = 200
 LONGEST_RANGE = 1000
+_ONE_AT_A_TIME = RLock()  # up to Python 3.12, the depth of ast.parse is counted for all threads together
 OPTION = "an option is a number, a text, True, False, missing, a list or a dict of these"
 
 _ARITHMETIC: dict[type[ast.operator], type[core.Arithmetic]] = {
@@ -89,8 +91,7 @@ def _tree(text: str) -> ast.Expression:
     if not text:
         raise PlanError("the expression is empty", remedy="Write a variable or an operation.")
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
+        with _ONE_AT_A_TIME, warnings.catch_warnings(action="ignore"):
             return ast.parse(_source(text), mode="eval")
     except SyntaxError as problem:
         span = None
