@@ -7,7 +7,7 @@ from importlib.metadata import version
 import numpy as np
 
 from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, DefinitionEntry, DroppedEntry, RowCounts
-from facturum.audit.fingerprints import column_digest
+from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.interactions import Interactions
 from facturum.audit.origins import fingerprints_of
@@ -22,7 +22,7 @@ from facturum.audit.warnings import (
     overlap_warnings,
     score_warnings,
 )
-from facturum.data.values import Kind
+from facturum.data.values import FloatArray, Kind
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import PlanSpec
 from facturum.language.reading import Holds, NoValue
@@ -45,18 +45,17 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
     missing = built.selection.missing()
     entries = []
     if built.y is not None and built.response_moments is not None:
-        y = built.y.reshape(len(built.y), -1)
+        sums = _digests(built.y.reshape(len(built.y), -1), digests)
         for at, column in enumerate(built.responses):
-            digest = column_digest(y[:, at]) if digests else None
             text = "What is explained."
-            entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, digest)
+            entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, sums[at])
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     readings = [None if c.column is None else informed(c.column.reading, truths, taken_out) for c in built.columns]
     interactions = Interactions.among(readings)
+    sums = _digests(built.X, digests)
     for at, (column, reading) in enumerate(zip(built.columns, readings, strict=True)):
-        digest = column_digest(built.X[:, at]) if digests else None
         text = sentence(reading, response, interactions.condition(reading))
-        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, digest)
+        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, sums[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     return ColumnMap(
@@ -77,6 +76,10 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
         conversions=conversion_entries(built),
         paths=path_entries(built),
     )
+
+
+def _digests(matrix: FloatArray, wanted: bool) -> list[str] | list[None]:
+    return column_digests(list(matrix.T)) if wanted else [None] * matrix.shape[1]
 
 
 def _imputed(treated: Treatments, column: BuiltColumn) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict
 
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
-from facturum.engine.leaves import leaves_of
+from facturum.engine.leaves import leaves_of, run, thread_count
 
 Words = npt.NDArray[np.uint64]
 _MISSING = np.uint64(0x9E3779B97F4A7C15)
@@ -93,9 +93,13 @@ def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]
     return found
 
 
-def column_digest(values: Array) -> str:
-    """Return the digest of a matrix column: its doubles, little end first."""
-    return hashlib.sha256(np.ascontiguousarray(values, dtype="<f8").tobytes()).hexdigest()
+def column_digests(columns: Sequence[Array]) -> list[str]:
+    """Return the digest of each matrix column: its doubles, little end first."""
+
+    def digest(at: int) -> str:
+        return hashlib.sha256(np.ascontiguousarray(columns[at], dtype="<f8").data).hexdigest()
+
+    return run(digest, len(columns), thread_count(None), lambda node: (None, None))
 
 
 def _spelled(apart: Words, start: int, stop: int) -> int | None:

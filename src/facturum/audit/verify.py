@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.fingerprints import column_digest
+from facturum.audit.fingerprints import column_digests
 from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import resolve
-from facturum.engine.leaves import leaves_of
+from facturum.engine.evaluate import Source
+from facturum.engine.leaves import leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared, prepare
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
@@ -92,30 +93,34 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
         changes = source_changes(declared_tables(spec, given), stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
         made = prepare(spec, given)
+        definitions = {definition.name: parse(definition.formula) for definition in stored.definitions}
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return Verification(tuple(failures), 0, len(kept), False, 0)
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
-    inside = kept <= made.table.length - made.shaped.first
-    steps = 0
-    for entry in stored.columns:
-        if entry.name not in matrix:
-            continue
-        found, apart = _column_failures(stored, entry, matrix[entry.name][inside], kept[inside], made)
-        failures += found
-        steps = max(steps, apart)
-    if made.table.length - made.shaped.first != stored.rows.given:
-        failures += _first_difference(failures, min(made.table.length - made.shaped.first, stored.rows.given))
+    length = made.table.length - made.shaped.first
+    source = replace(made.source(), derived=definitions, cache={})
+    inside = slice(0, int(np.searchsorted(kept, length, side="right")))
+    entries = [entry for entry in stored.columns if entry.name in matrix]
+
+    def check(at: int) -> tuple[list[Failure], int]:
+        return _column_failures(entries[at], matrix[entries[at].name][inside], kept[inside], source)
+
+    checked = run(check, len(entries), thread_count(None), made.where)
+    failures += [failure for found, _ in checked for failure in found]
+    steps = max((apart for _, apart in checked), default=0)
+    if length != stored.rows.given:
+        failures += _first_difference(failures, min(length, stored.rows.given))
     return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps)
 
 
 def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Iterator[Failure]:
+    digests = dict(zip(matrix, column_digests(list(matrix.values())), strict=True))
     for entry in stored.columns:
-        values = matrix.get(entry.name)
-        if values is None:
+        if entry.name not in matrix:
             yield Failure("file", entry.name, f"The stored matrix has no column {entry.name}.")
-        elif entry.digest is not None and column_digest(values) != entry.digest:
+        elif entry.digest not in (None, digests[entry.name]):
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
 
 
@@ -156,11 +161,9 @@ def _plan_failures(stored: ColumnMap, spec: PlanSpec, given: Given) -> Iterator[
         yield Failure("plan", "", "Resolving the plan on this table gives another response or derived variable.")
 
 
-def _column_failures(
-    stored: ColumnMap, entry: ColumnEntry, values: FloatArray, kept: Array, made: Prepared
-) -> tuple[list[Failure], int]:
+def _column_failures(entry: ColumnEntry, values: FloatArray, kept: Array, source: Source) -> tuple[list[Failure], int]:
     try:
-        anew = formula_values(stored, entry.formula, kept, made)
+        anew = _formula_values(entry.formula, source, kept + (source.first - 1))
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
         return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
@@ -174,25 +177,15 @@ def _column_failures(
     return [], int(apart.max()) if len(apart) else 0
 
 
-def formula_values(stored: ColumnMap, formula: str, kept: Array, made: Prepared) -> FloatArray:
-    """Return a column by its scalar formula alone, NaN where it has no value.
-
-    Args:
-        stored: the column map, for its definitions.
-        formula: the formula.
-        kept: source row numbers, counted from 1 and increasing.
-        made: the resolved plan over the tables.
-    """
-    definitions = {definition.name: parse(definition.formula) for definition in stored.definitions}
-    source = replace(made.source(), derived=definitions, cache={})
+def _formula_values(formula: str, source: Source, rows: Array) -> FloatArray:
+    """Return a column by its scalar formula alone for some rows, counted from 0 and increasing, NaN without a value."""
     node = parse(formula)
-    at = kept + made.shaped.first
     parts: list[FloatArray] = []
-    for start, stop in leaves_of(made.table.length):
-        low, high = np.searchsorted(at, [start + 1, stop + 1])
+    for start, stop in leaves_of(source.table.length):
+        low, high = np.searchsorted(rows, [start, stop])
         if high > low:
-            rows = source.rows(start, stop, at[low:high] - 1 - start)
-            values = rows.of(node).full(rows.length)
+            leaf = source.rows(start, stop, rows[low:high] - start)
+            values = leaf.of(node).full(leaf.length)
             data = values.numbers() + 0.0
             parts.append(data if values.valid is None else np.where(values.valid, data, np.nan))
     return np.concatenate(parts) if parts else np.zeros(0)

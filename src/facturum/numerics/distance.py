@@ -15,10 +15,17 @@ def steps_apart(a: npt.NDArray[np.float64], b: npt.NDArray[np.float64]) -> npt.N
         >>> steps_apart(np.array([1.0, np.nan, 0.0]), np.array([np.nextafter(1.0, 2.0), np.nan, 5e-324])).tolist()
         [1, 0, 1]
     """
-    nan_a, nan_b = np.isnan(a), np.isnan(b)
-    apart = np.abs(_ladder(a).astype(np.float64) - _ladder(b).astype(np.float64))
-    near = np.abs(_ladder(a) // 2 - _ladder(b) // 2) < 2**40
-    steps = np.where(near, np.abs(_ladder(a) - _ladder(b)), np.minimum(apart, FAR).astype(np.int64))
+    steps = np.zeros(len(a), dtype=np.int64)
+    different = np.flatnonzero(a != b)  # few, as a rule
+    steps[different] = _steps(a[different], b[different])
+    return steps
+
+
+def _steps(a: npt.NDArray[np.float64], b: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
+    nan_a, nan_b, on_a, on_b = np.isnan(a), np.isnan(b), _ladder(a), _ladder(b)
+    far = np.minimum(np.abs(on_a.astype(np.float64) - on_b.astype(np.float64)), FAR).astype(np.int64)
+    near = np.abs(on_a // 2 - on_b // 2) < 2**40
+    steps = np.where(near, np.abs(on_a - on_b), far)
     return np.where(nan_a & nan_b, 0, np.where(nan_a | nan_b, FAR, steps))
 
 
