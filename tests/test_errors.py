@@ -266,6 +266,11 @@ CASES = {
     "text that is nearly a number": Bad(
         ["'amount' is text, since 'n.a.' among its values is none", "missing_values"], {"x": "log(amount)"}
     ),
+    "text that is numbers with a comma": Bad(
+        ["'amount' is text, since its numbers have a decimal comma", 'decimal = ","'],
+        {"x": "log(amount)"},
+        table={**huts(40, seed=50, missing=0), "amount": [f"{at},5" for at in range(40)]},
+    ),
     "sum of two blocks": Bad(
         ["'+' between two blocks", "Use * for their interaction"], {"x": "category(access) + polynomial(beds, 2)"}
     ),

@@ -208,6 +208,33 @@ class Drafts(Folder):
         for table in ({"when": [*days[:20], None]}, {"when": [days[0]] * 21}):
             self.assertNotIn("every", fa.draft({**table, "x": np.arange(21) % 5, "y": np.arange(21) ** 1.5}, "y"))
 
+    def test_files_of_other_conventions(self) -> None:
+        text = (SAMPLE / "huts.csv").read_text("utf-8").replace(",", ";").replace(".", ",").replace(";;", ";n/a;")
+        path, draft = self.folder / "huts.csv", self.folder / "draft.toml"
+        path.write_text(text, "latin-1")
+        reading = (
+            "--delimiter",
+            ";",
+            "--decimal",
+            ",",
+            "--encoding",
+            "latin-1",
+            "--missing-value",
+            "n/a",
+            "--missing-value",
+            "NA",
+        )
+        shown = json.loads(command("profile", path, "--json", *reading).stdout)
+        plain = json.loads(command("profile", SAMPLE / "huts.csv", "--json").stdout)
+        self.assertEqual(shown["variables"], plain["variables"])
+        told = command("profile", path, "--delimiter", ";").stdout
+        self.assertIn("numbers with a decimal comma", told)
+        self.assertEqual(command("draft", path, "--response", "stays", "--out", draft, *reading).returncode, 0)
+        one = fa.Plan.load(draft).build(path)
+        other = fa.Plan.from_text(fa.draft(SAMPLE / "huts.csv", "stays")).build(SAMPLE / "huts.csv")
+        self.assertEqual(one.X.tobytes("F"), other.X.tobytes("F"))
+        self.assertEqual(command("profile", path, "--delimiter", ";;").returncode, 2)
+
     def test_what_cannot_be_drafted(self) -> None:
         for table, said in (
             ({"y": [1.0, 1.0, 1.0], "x": [1, 2, 3]}, "the same value in every row"),

@@ -125,6 +125,7 @@ class TextFiles(Folder):
             ("", "t.csv", "is empty"),
             ("a,a\n1,2\n", "t.csv", "two columns of one name: 'a'"),
             ("a,b\n1,2\n3\n", "t.csv", "could not be read"),
+            ("a;b;c\n1,5;2;3\n", "t.csv", "first line has ';' 2 times"),
             (b"\x00\x01\x02\x00PNG", "t.csv", "is no text file"),
             ("a,b\n1,2\n", "t.parquet", "could not be read"),
             ("a,b\n1,2\n", "t.arrow", "could not be read"),

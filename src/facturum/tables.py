@@ -18,18 +18,24 @@ from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
 
 
-def taken_in(table: Any) -> Table:
+def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table."""
-    return read(table) if isinstance(table, str | Path) else Table.of(table)
+    return read(table, **(reading or {})) if isinstance(table, str | Path) else Table.of(table)
 
 
-def profile(table: Any, variables: Sequence[str] = (), quantiles: Sequence[float] = QUARTILES) -> Profile:
+def profile(
+    table: Any,
+    variables: Sequence[str] = (),
+    quantiles: Sequence[float] = QUARTILES,
+    reading: Mapping[str, Any] | None = None,
+) -> Profile:
     """Return the profile of a table: what each variable is, its values, and what to notice.
 
     Args:
         table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
         variables: those to look at; none for all.
         quantiles: the shares whose quantiles are wanted of numbers.
+        reading: how a text file is read, as `fa.read` takes it: delimiter, decimal, encoding, missing_values.
 
     Raises:
         DataError: for a variable that is not there, or a table without rows.
@@ -38,11 +44,16 @@ def profile(table: Any, variables: Sequence[str] = (), quantiles: Sequence[float
         >>> profile({"beds": [8, 40, 8, 60]})["beds"].quartiles
         (8.0, 24.0, 45.0)
     """
-    return profile_of(taken_in(table), variables, quantiles)
+    return profile_of(taken_in(table, reading), variables, quantiles)
 
 
-def draft(table: Any, response: str) -> str:
+def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -> str:
     """Return a first plan for a table, commented line by line, as the text of a plan file.
+
+    Args:
+        table: as for `profile`.
+        response: the variable to explain.
+        reading: as for `profile`; the plan says it too.
 
     Raises:
         DataError: where the response is not there or does not vary, or nothing is left to explain it.
@@ -51,7 +62,7 @@ def draft(table: Any, response: str) -> str:
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
         beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
     """
-    return draft_of(taken_in(table), response)
+    return draft_of(taken_in(table, reading), response, reading)
 
 
 def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:

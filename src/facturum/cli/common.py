@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,41 @@ def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> 
 series_option = click.option(
     "--series", multiple=True, metavar="NAME=FILE", help="The table of one of the plan's series, instead of its file."
 )
+
+
+def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say how a text file is read."""
+    for option in (
+        click.option(
+            "--missing-value", multiple=True, metavar="WORD", help="A word that means missing; may be given again."
+        ),
+        click.option("--encoding", help="Of a text file.  [default: utf-8]"),
+        click.option("--decimal", type=click.Choice([".", ","]), help="The decimal mark of a text file.  [default: .]"),
+        click.option("--delimiter", metavar="CHARACTER", help="Between the cells of a text file.  [default: a comma]"),
+    ):
+        command = option(command)
+    return command
+
+
+def reading_from(
+    delimiter: str | None, decimal: str | None, encoding: str | None, missing_value: tuple[str, ...]
+) -> dict[str, Any]:
+    """Return how a text file is read, as far as it is said; the empty cell is always missing.
+
+    Raises:
+        DataError: for a delimiter of several characters.
+
+    Example:
+        >>> reading_from(";", None, None, ("NA",))
+        {'delimiter': ';', 'missing_values': ['', 'NA']}
+    """
+    if delimiter is not None:
+        delimiter = delimiter.replace("\\t", "\t")
+        if len(delimiter) != 1:
+            raise DataError(f"--delimiter {delimiter} is not one character", remedy="Write --delimiter ';', say.")
+    words = ["", *missing_value] if missing_value else None
+    said = {"delimiter": delimiter, "decimal": decimal, "encoding": encoding, "missing_values": words}
+    return {key: value for key, value in said.items() if value is not None}
 
 
 def series_from(given: tuple[str, ...]) -> dict[str, Path]:

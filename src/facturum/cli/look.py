@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from facturum.cli.common import FILE, print_json, refuse_existing
+from facturum.cli.common import FILE, print_json, reading_from, reading_options, refuse_existing
 from facturum.errors import DataError
 
 
@@ -19,8 +20,16 @@ from facturum.errors import DataError
     help="Of numbers: N parts of equal numbers of rows (3 for tertiles), or shares such as 0.1,0.5,0.9.",
 )
 @click.option("--figure", type=FILE, help="Draw histograms, bars and correlations into this .png file.")
+@reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print all figures, for programs.")
-def profile(data: Path, variable: tuple[str, ...], quantiles: str | None, figure: Path | None, as_json: bool) -> None:
+def profile(
+    data: Path,
+    variable: tuple[str, ...],
+    quantiles: str | None,
+    figure: Path | None,
+    as_json: bool,
+    **reading: Any,
+) -> None:
     """Show what each VARIABLE of DATA is, what its values are, and what to notice; without VARIABLE, all on one screen.
 
     For one variable or several: a frequency table with missing values on a line of their own, or a histogram with
@@ -29,7 +38,7 @@ def profile(data: Path, variable: tuple[str, ...], quantiles: str | None, figure
     from facturum.tables import profile as profile_table
 
     shares = shares_from(quantiles)
-    made = profile_table(data, variable, shares)
+    made = profile_table(data, variable, shares, reading_from(**reading))
     if figure is not None:
         from facturum.show.figures import profile_figure
 
@@ -80,7 +89,8 @@ def shares_from(text: str | None) -> list[float]:
 @click.argument("data", type=FILE)
 @click.option("--response", required=True, metavar="NAME", help="The variable to explain.")
 @click.option("--out", type=FILE, help="The plan file to write; it must not be there yet. Without it, print the plan.")
-def draft(data: Path, response: str, out: Path | None) -> None:
+@reading_options
+def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     """Write a first plan for DATA, commented line by line, that builds as it is.
 
     Ids, dates and constants are left out (and said why), categories take the commonest as their reference, positive
@@ -90,7 +100,7 @@ def draft(data: Path, response: str, out: Path | None) -> None:
     from facturum.tables import draft as draft_plan
 
     refuse_existing(out)
-    text = draft_plan(data, response)
+    text = draft_plan(data, response, reading_from(**reading))
     if out is None:
         click.echo(text, nl=False)
         return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -110,6 +111,14 @@ def _header(path: Path, delimiter: str, encoding: str) -> list[str]:
         names = next(csv.reader(text, delimiter=delimiter), [])
     if not names:
         raise DataError(f"{path.name} is empty", remedy="A table has a first line with the names of its variables.")
+    other = max((";", ",", "\t", "|"), key=names[0].count)
+    if len(names) == 1 and names[0].count(other) > 1:
+        raise DataError(
+            f"{path.name} has one column by the delimiter {delimiter!r}, and its first line has "
+            f"{other!r} {names[0].count(other)} times",
+            remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
+            "for profile and draft add --delimiter and --decimal.",
+        )
     twice = sorted({name for name in names if names.count(name) > 1})
     if twice:
         raise DataError(

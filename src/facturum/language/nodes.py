@@ -307,7 +307,13 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
             "Write a term of its own for it, or multiply it with * for an interaction.",
         )
     if not found.kind.numeric:
-        words = _no_numbers(found.labels) if isinstance(found.labels, tuple) else []
+        labels = found.labels if isinstance(found.labels, tuple) else ()
+        words = _no_numbers(labels)
+        if not words and any("," in label for label in labels if isinstance(label, str) and _NUMBER.fullmatch(label)):
+            raise child.fail(
+                f"{called} needs a number, and '{child}' is text, since its numbers have a decimal comma",
+                'Write decimal = "," under [data].',
+            )
         if words:
             raise child.fail(
                 f"{called} needs a number, and '{child}' is text, since {', '.join(words)} among its values is none",

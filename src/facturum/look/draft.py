@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import json
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -55,18 +56,20 @@ class Draft:
     Args:
         table: the table.
         response: the variable to explain.
+        reading: how the table's file is read, for the plan to say so.
 
     Raises:
         DataError: where the response is not there, or has no value that differs.
     """
 
-    def __init__(self, table: Table, response: str) -> None:
+    def __init__(self, table: Table, response: str, reading: Mapping[str, Any] | None = None) -> None:
         if response not in table:
             raise DataError(
                 f"{table.source} has no variable '{response}'{nearest(response, list(table.variables))}",
                 remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
             )
         self._table = table
+        self._reading = reading or {}
         self._response = table[response]
         there = ~self._response.missing_rows()
         if not there.any():
@@ -129,12 +132,14 @@ class Draft:
         return long_tail(np.sort(values[np.isfinite(values)]))
 
     def _data_lines(self) -> list[str]:
-        if self._clock is None:
-            return []
-        lines = ["[data]", f"time  = {_quoted(self._clock.time)}", f'every = "{self._clock.every}"']
-        if self._clock.panel is not None:
-            lines.append(f"panel = [{_quoted(self._clock.panel)}]  # each of them has one row in a {self._clock.every}")
-        return [*lines, ""]
+        lines = []
+        if self._clock is not None:
+            lines += [f"time  = {_quoted(self._clock.time)}", f'every = "{self._clock.every}"']
+            if self._clock.panel is not None:
+                why = f"each of them has one row in a {self._clock.every}"
+                lines.append(f"panel = [{_quoted(self._clock.panel)}]  # {why}")
+        lines += [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in self._reading.items()]
+        return ["[data]", *lines, ""] if lines else []
 
     def _variable_lines(self) -> list[str]:
         lines = []
@@ -273,12 +278,13 @@ class Draft:
         return key
 
 
-def draft_of(table: Table, response: str) -> str:
+def draft_of(table: Table, response: str, reading: Mapping[str, Any] | None = None) -> str:
     """Return a first plan for a table as the text of a plan file.
 
     Args:
         table: the table.
         response: the variable to explain.
+        reading: how the table's file is read, for the plan to say so.
 
     Raises:
         DataError: where the response is not there or does not vary, or nothing is left to explain it.
@@ -289,7 +295,7 @@ def draft_of(table: Table, response: str) -> str:
         beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
         open = "category(open, reference='yes')"  # 2 categories, against the commonest
     """
-    return Draft(table, response).text()
+    return Draft(table, response, reading).text()
 
 
 def find_clock(table: Table) -> Clock | None:

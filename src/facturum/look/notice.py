@@ -90,6 +90,8 @@ def label_notes(labels: Sequence[Label], counts: Array, truth: bool) -> Iterator
         yield 'dates stored as text: declare kind = "time"'
     elif are_numbers(texts):
         yield _number_note(texts)
+    elif are_numbers([text.replace(",", ".", 1) for text in texts]):
+        yield "numbers with a decimal comma, kept as text: read them with decimal = ','"
     words = [text for text in texts if text.strip().casefold() in MISSING_WORDS]
     if words:
         yield f"looks like missing values: {', '.join(map(repr, words[:4]))}; name them in missing_values"
