@@ -321,10 +321,18 @@ class Leaks(unittest.TestCase):
             "y": [1.0, 2.0, 3.0, 5.0],
         }
         data = {"time": "t", "every": "month"}
-        made = fa.Plan("y", {"l": "lag(log(x), 1)"}, data=data, rows={"keep": "t > '2023-02'"}).build(table)
-        self.assertEqual(made.X[:, 1].tolist(), [0.0, math.log(2)])
-        with self.assertRaisesRegex(fa.DataError, "'log\\(x\\)' is not defined(.|\\n)*Row 1."):
-            fa.Plan("y", {"l": "lag(log(x), 1)"}, data=data).build(table)
+        texts = {
+            "lag(log(x), 1)": [0.0, math.log(2)],
+            "difference(log(x))": [math.log(2), math.log(3 / 2)],
+            "percent_change(1 / x)": [-50.0, -100 / 3],
+            "moving_average(log(x), 2)": [math.log(2) / 2, math.log(6) / 2],
+            "moving_sum(log(x), 3, align='centre', at_least=2)": [math.log(6), math.log(6)],
+        }
+        for text, expected in texts.items():
+            made = fa.Plan("y", {"l": text}, data=data, rows={"keep": "t > '2023-02'"}).build(table)
+            np.testing.assert_allclose(made.X[:, 1], expected, rtol=1e-14)
+            with self.assertRaisesRegex(fa.DataError, "(is not defined|is infinite)(.|\\n)*Row 1."):
+                fa.Plan("y", {"l": text}, data=data).build(table)
 
 
 class History(unittest.TestCase):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -17,7 +17,7 @@ from facturum.data.values import Array, Mask, Values, both
 from facturum.data.variable import Infinite
 from facturum.engine.leaves import leaves_of
 from facturum.language.core import Name, names_in
-from facturum.language.nodes import Block, Node, RowFailure
+from facturum.language.nodes import Block, Node, RowFailure, Rows
 
 
 @dataclass(frozen=True)
@@ -107,13 +107,6 @@ class TableFrame:
         found: Values = self._shared(("whole", node), lambda: self._evaluated(node))
         return found
 
-    def numbers(self, node: Node) -> Values:
-        """Return a number over all rows; a row in which it fails is refused."""
-        whole = self.whole(node)
-        if node in self._failed:
-            raise self._failed[node][0]
-        return Values(whole.numbers(), whole.valid)
-
     def own(self, offset: int) -> Array:
         """Return for each of these rows the row of the same unit so many periods later; -1 where there is none."""
         found: Array = self._shared(("own", offset), lambda: self._own.series.rows_at(offset))
@@ -132,10 +125,13 @@ class TableFrame:
         )
         return found
 
-    def refuse_failed(self, node: Node, at: Array) -> None:
-        """Refuse to look at a row in which an expression fails; rows that nobody looks at may fail."""
-        if node in self._failed:
-            failure, mask = self._failed[node]
+    def refuse_failed(self, node: Node, rows: Rows, offsets: Iterable[int]) -> None:
+        """Refuse to look, so many periods later, at a row in which an expression fails; other rows may fail."""
+        if node not in self._failed:
+            return
+        failure, mask = self._failed[node]
+        for offset in offsets:
+            at = rows.chosen(self.find(offset))
             if mask[at[at >= 0]].any():
                 raise failure
 

@@ -49,6 +49,7 @@ class AlongTime(Node):
     def values(self, rows: Rows) -> Values:
         frame = rows.frame(self.x)
         whole: Values = rows.shared(("along", self), lambda: self.along(frame, rows))
+        frame.refuse_failed(self.x, rows, self.looks_at())
         found = _taken(whole, rows.chosen(frame.find(0)))
         return finite(self, rows, found.data, found.valid) if found.labels is None else found
 
@@ -57,6 +58,10 @@ class AlongTime(Node):
 
     def reading(self) -> Reading:
         return Unit(self.subject())
+
+
+def _numbers(whole: Values) -> Values:
+    return Values(whole.numbers(), whole.valid)
 
 
 def _taken(whole: Values, at: Array) -> Values:
@@ -108,7 +113,7 @@ class Shifted(AlongTime):
         frame = rows.frame(self.x)
         at = rows.chosen(frame.find(self.sign * self.k))
         whole = frame.whole(self.x)
-        frame.refuse_failed(self.x, at)
+        frame.refuse_failed(self.x, rows, self.looks_at())
         return _taken(whole, at)
 
     def valid(self, rows: Rows) -> Mask | None:
@@ -180,7 +185,7 @@ class Difference(AlongTime):
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
     def along(self, frame: Frame, rows: Rows) -> Values:
-        found = frame.numbers(self.x)
+        found = _numbers(frame.whole(self.x))
         before = frame.own(-self.step)
         for _ in range(self.order):
             earlier = _taken(found, before)
@@ -208,7 +213,7 @@ class PercentChange(AlongTime):
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
     def along(self, frame: Frame, rows: Rows) -> Values:
-        found = frame.numbers(self.x)
+        found = _numbers(frame.whole(self.x))
         earlier = _taken(found, frame.own(-self.step))
         with np.errstate(all="ignore"):
             data = np.multiply(100.0, np.divide(np.subtract(found.data, earlier.data), earlier.data))
@@ -251,7 +256,7 @@ class Moving(AlongTime):
 
     def sums(self, frame: Frame) -> tuple[Array, Array, Array]:
         """Return for all rows the weighted sum of the values there, their weights together, and how many there are."""
-        found = frame.numbers(self.x)
+        found = _numbers(frame.whole(self.x))
         total, weight = np.zeros(len(found.data)), np.zeros(len(found.data))
         count = np.zeros(len(found.data), dtype=np.int64)
         for offset, share in self.weights().items():
