@@ -56,7 +56,7 @@ def clean_lines() -> list[str]:
     price, snow = dice.uniform(1, 50, ROWS), dice.exponential(30, ROWS)
     snow[dice.random(ROWS) < 0.05] = np.nan
     table = fa.Table.of({"price": price, "snow": snow})
-    built, by_hand = best(lambda: CLEAN.build(table), lambda: plain_clean(price, snow), runs=5)
+    built, by_hand = best(lambda: CLEAN.build(table), lambda: plain_clean(price, snow), runs=12)
     numbers = {f"n{at}": dice.normal(size=ROWS) if at % 2 else dice.exponential(size=ROWS) for at in range(14)}
     numbers |= {f"i{at}": dice.integers(0, 1000, ROWS) for at in range(2)}
     labels = pa.array([f"way {at:02d}" for at in range(12)])
