@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import unittest
+import unittest.mock
 from collections.abc import Sequence
 from typing import Any
 
@@ -169,6 +170,19 @@ class Verifying(Folder):
         self.assertTrue(found.ok)
         self.assertFalse(found.exact)
         self.assertIn("within 1 units in the last place", str(found))
+
+    def test_the_outcome_and_the_files_do_not_depend_on_threads(self) -> None:
+        outcomes, files = [], []
+        for threads in ("1", "3"):
+            with unittest.mock.patch.dict("os.environ", FACTURUM_THREADS=threads):
+                design = fa.Plan.load(SAMPLE / "huts.toml").build(SAMPLE / "huts.csv")
+                design.save(self.folder / threads)
+                changes = [(int(row), "price", "-1") for row in self.design.rows.kept[3:40:9]]
+                outcomes.append(self.changed(*changes, (4, "beds", "77"), (9, "access", "sledge")))
+            files.append({path.name: path.read_bytes() for path in (self.folder / threads).iterdir()})
+        self.assertEqual(outcomes[0], outcomes[1])
+        self.assertFalse(outcomes[0].ok)
+        self.assertEqual(files[0], files[1])
 
     @given(st.integers(0, 299), st.sampled_from(["price", "beds", "access", "valley", "open", "change", "stays"]))
     @settings(max_examples=25, deadline=None)
