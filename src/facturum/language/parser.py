@@ -22,7 +22,7 @@ DEEPEST_BRACKETS = 100
 MOST_NODES = 10_000
 DEEPEST = 200
 LONGEST_RANGE = 1000
-_ONE_AT_A_TIME = RLock()  # up to Python 3.12, the depth of ast.parse is counted for all threads together
+_ONE_AT_A_TIME = RLock()  # in Python 3.11 the depth of ast.parse is counted for all threads together
 OPTION = "an option is a number, a text, True, False, missing, a list or a dict of these"
 
 _ARITHMETIC: dict[type[ast.operator], type[core.Arithmetic]] = {
