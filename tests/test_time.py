@@ -323,16 +323,44 @@ class Leaks(unittest.TestCase):
         data = {"time": "t", "every": "month"}
         texts = {
             "lag(log(x), 1)": [0.0, math.log(2)],
+            "lag(log(x) + lag(log(x), 1), 1)": [math.log(2)],
             "difference(log(x))": [math.log(2), math.log(3 / 2)],
             "percent_change(1 / x)": [-50.0, -100 / 3],
             "moving_average(log(x), 2)": [math.log(2) / 2, math.log(6) / 2],
             "moving_sum(log(x), 3, align='centre', at_least=2)": [math.log(6), math.log(6)],
         }
         for text, expected in texts.items():
-            made = fa.Plan("y", {"l": text}, data=data, rows={"keep": "t > '2023-02'"}).build(table)
+            first = "2023-03" if len(expected) == 2 else "2023-04"
+            made = fa.Plan("y", {"l": text}, data=data, rows={"keep": f"t >= '{first}'"}).build(table)
             np.testing.assert_allclose(made.X[:, 1], expected, rtol=1e-14)
             with self.assertRaisesRegex(fa.DataError, "(is not defined|is infinite)(.|\\n)*Row 1."):
                 fa.Plan("y", {"l": text}, data=data).build(table)
+        nested = fa.Plan("y", {"l": "lag(lag(log(x), 1), 1)"}, data=data, rows={"keep": "t > '2023-02'"})
+        with self.assertRaisesRegex(fa.DataError, "'log\\(x\\)' is not defined(.|\\n)*Row 1."):
+            nested.build(table)
+
+    def test_a_row_that_fails_is_not_stepped_over_for_a_value(self) -> None:
+        months = [f"2023-{at:02d}" for at in range(1, 8)]
+        x = [2.0, 4.0, 0.0, None, 8.0, None, 9.0]
+        table = {"t": months, "x": x, "y": [float(at) for at in range(7)]}
+        data = {"time": "t", "every": "month"}
+        for how in ("previous", "linear", "next"):
+            fill = fa.Plan("y", f"impute(log(x), '{how}')", data=data, rows={"keep": "t >= '2023-05'"}).build(table)
+            between = {"previous": 8.0, "linear": math.sqrt(72), "next": 9.0}[how]
+            np.testing.assert_allclose(fill.X[:, 1], np.log([8, between, 9]), rtol=1e-14)
+            fill = fa.Plan("y", f"impute(log(x), '{how}')", data=data, rows={"keep": "t >= '2023-04'"})
+            if how == "next":
+                np.testing.assert_allclose(fill.build(table).X[:2, 1], np.log([8, 8]), rtol=1e-14)
+                continue
+            with self.assertRaisesRegex(fa.DataError, "in 1 row\\n(.|\\n)*Row 3."):
+                fill.build(table)
+
+    def test_failing_rows_of_several_leaves_are_all_told_once(self) -> None:
+        x = np.ones(140_000)
+        x[[10, 70_000, 139_999]] = 0.0
+        plan = fa.Plan("y", "moving_sum(log(x), 3)", data={"every": "row"})
+        with self.assertRaisesRegex(fa.DataError, "in 3 rows\\n(.|\\n)*Rows 11, 70001, 140000."):
+            plan.build({"x": x, "y": np.arange(140_000.0)})
 
 
 class History(unittest.TestCase):

@@ -19,6 +19,8 @@ from facturum.engine.leaves import leaves_of
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Block, Node, RowFailure, Rows
 
+NOWHERE = np.iinfo(np.int64).min  # in place of the number of a row
+
 
 @dataclass(frozen=True)
 class Source:
@@ -95,7 +97,8 @@ class TableFrame:
 
     def __init__(self, own_source: Source, main: Source, joined: JoinedSeries | None = None) -> None:
         self._own, self._main, self._joined = own_source, main, joined
-        self._failed: dict[Node, tuple[RowFailure, Mask]] = {}
+        # of each expression, the operations that fail in it; of each row, the number of the row in which it does
+        self._failed: dict[Node, dict[Node, tuple[RowFailure, Array]]] = {}
 
     @property
     def series(self) -> Series:
@@ -125,15 +128,33 @@ class TableFrame:
         )
         return found
 
-    def refuse_failed(self, node: Node, rows: Rows, offsets: Iterable[int]) -> None:
-        """Refuse to look, so many periods later, at a row in which an expression fails; other rows may fail."""
-        if node not in self._failed:
+    def failed(self, node: Node) -> Mask:
+        """Return the rows in which an expression fails."""
+        self.whole(node)
+        failed = np.zeros(self._own.table.length, dtype=bool)
+        for _, origins in self._failed[node].values():
+            failed |= origins > NOWHERE
+        return failed
+
+    def refuse_failed(self, node: Node, rows: Rows, places: Iterable[Array]) -> None:
+        """Refuse rows that look at a row in which an expression fails; rows that nobody looks at may fail.
+
+        Args:
+            node: the expression.
+            rows: those that look.
+            places: the row that each of them looks at, -1 for none; as often as each looks at one.
+        """
+        self.whole(node)
+        if not self._failed[node]:
             return
-        failure, mask = self._failed[node]
-        for offset in offsets:
-            at = rows.chosen(self.find(offset))
-            if mask[at[at >= 0]].any():
-                raise failure
+        looked = list(places)
+        for failure, origins in self._failed[node].values():
+            seen = np.array([np.where(at >= 0, origins[at], NOWHERE) for at in looked])
+            last = seen.max(axis=0, initial=NOWHERE)
+            if (bad := last > NOWHERE).any():
+                told = np.unique(seen[seen > NOWHERE]).tolist()
+                looking, because = rows.numbers(bad), last[bad].tolist()
+                raise RowFailure(failure.node, failure.what, told, failure.remedy, looking, because)
 
     def _shared(self, key: Any, make: Callable[[], Any]) -> Any:
         source = self._own
@@ -144,36 +165,39 @@ class TableFrame:
 
     def _evaluated(self, node: Node) -> Values:
         """Evaluate leaf by leaf; where a row fails, go on without it and remember it."""
-        length = self._own.table.length
-        failed = np.zeros(length, dtype=bool)
-        first: RowFailure | None = None
-        while True:
-            try:
-                parts = [self._leaf(node, *leaf, failed) for leaf in leaves_of(length)]
-                break
-            except RowFailure as failure:
-                rows = np.array(failure.rows, dtype=np.int64) - 1 + self._own.first
-                if not len(rows) or failed[rows].all():
-                    raise
-                failed[rows] = True
-                first = first or failure
-        if first is not None:
-            self._failed[node] = (first, failed)
+        failed: dict[Node, tuple[RowFailure, Array]] = {}
+        parts = [self._leaf(node, start, stop, failed) for start, stop in leaves_of(self._own.table.length)]
+        visible = self._own.visible
+        if visible is not None:
+            for _, origins in failed.values():
+                origins[~visible] = NOWHERE
+        self._failed[node] = failed
         valid = None
-        if any(part.valid is not None for part in parts) or self._own.visible is not None:
-            valid = both(np.concatenate([part.there() for part in parts]), self._own.visible)
+        if any(part.valid is not None for part in parts) or visible is not None:
+            valid = both(np.concatenate([part.there() for part in parts]), visible)
         return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
 
-    def _leaf(self, node: Node, start: int, stop: int, failed: Mask) -> Values:
-        bad = failed[start:stop]
-        if not bad.any():
-            return self._own.rows(start, stop).of(node).full(stop - start)
-        fine = np.flatnonzero(~bad)
-        part = self._own.rows(start, stop, fine).of(node).full(len(fine))
+    def _leaf(self, node: Node, start: int, stop: int, failed: dict[Node, tuple[RowFailure, Array]]) -> Values:
+        fine = np.ones(stop - start, dtype=bool)
+        while True:
+            chosen = None if fine.all() else np.flatnonzero(fine)
+            rows = self._own.rows(start, stop, chosen)
+            try:
+                part = rows.of(node).full(rows.length)
+                break
+            except RowFailure as failure:
+                at = np.array(failure.looking, dtype=np.int64) - 1 + self._own.first
+                if not fine[at - start].any():
+                    raise
+                fine[at - start] = False
+                _, origins = failed.setdefault(failure.node, (failure, np.full(self._own.table.length, NOWHERE)))
+                origins[at] = failure.because
+        if chosen is None:
+            return part
         data = np.zeros(stop - start, dtype=part.data.dtype)
         valid = np.zeros(stop - start, dtype=bool)
-        data[fine] = part.data
-        valid[fine] = True if part.valid is None else part.valid
+        data[chosen] = part.data
+        valid[chosen] = part.there()
         return Values(data, valid, part.labels)
 
 
@@ -199,7 +223,7 @@ class LeafRows:
             raise RowFailure(
                 Name(name),
                 f"'{name}' is infinite",
-                self._numbers(found.rows),
+                self.numbers(found.rows),
                 "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
             ) from None
 
@@ -264,10 +288,11 @@ class LeafRows:
 
     def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure:
         """Return the failure of an operation in some rows."""
-        return RowFailure(node, what, self._numbers(bad), remedy)
+        return RowFailure(node, what, self.numbers(bad), remedy)
 
-    def _numbers(self, bad: Mask) -> list[int]:
-        at = np.flatnonzero(bad)
+    def numbers(self, chosen: Mask) -> list[int]:
+        """Return the numbers of some of the rows; those of history are below 1."""
+        at = np.flatnonzero(chosen)
         found: list[int] = (
             (at if self._chosen is None else self._chosen[at]) + (self._start + 1 - self._source.first)
         ).tolist()

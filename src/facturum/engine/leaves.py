@@ -158,7 +158,7 @@ def _groups(block: range, together: int) -> list[range]:
 def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumError:
     """Return one error for what failed in several leaves."""
     first = failures[0]
-    rows = [row for failure in failures if failure.node == first.node for row in failure.rows]
+    rows = sorted({row for failure in failures if failure.node == first.node for row in failure.rows})
     place, text = where(first.node)
     span = first.node.span if text is not None else None
     if span is not None and text is not None and span[1] > len(text):

@@ -49,7 +49,7 @@ class AlongTime(Node):
     def values(self, rows: Rows) -> Values:
         frame = rows.frame(self.x)
         whole: Values = rows.shared(("along", self), lambda: self.along(frame, rows))
-        frame.refuse_failed(self.x, rows, self.looks_at())
+        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.looks_at()))
         found = _taken(whole, rows.chosen(frame.find(0)))
         return finite(self, rows, found.data, found.valid) if found.labels is None else found
 
@@ -113,7 +113,7 @@ class Shifted(AlongTime):
         frame = rows.frame(self.x)
         at = rows.chosen(frame.find(self.sign * self.k))
         whole = frame.whole(self.x)
-        frame.refuse_failed(self.x, rows, self.looks_at())
+        frame.refuse_failed(self.x, rows, [at])
         return _taken(whole, at)
 
     def valid(self, rows: Rows) -> Mask | None:

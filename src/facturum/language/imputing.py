@@ -217,18 +217,23 @@ class Impute(Node):
     def _from_neighbours(self, rows: Rows, inner: Values) -> Values:
         """Return the values with neighbours put in; they are looked for among all rows."""
         frame = rows.frame(self.x)
-        whole: Values = rows.shared(("along", self), lambda: self._filled_along(frame))
+        whole, neighbours = rows.shared(("along", self), lambda: self._filled_along(frame))
         at = rows.chosen(frame.find(0))
         there = at >= 0
         assert inner.valid is not None
+        needing = there & ~inner.valid
+        frame.refuse_failed(self.x, rows, (np.where(needing, looked[at], -1) for looked in neighbours))
         data = np.where(inner.valid, inner.data, whole.data[np.maximum(at, 0)])
         valid = inner.valid | (there & (True if whole.valid is None else whole.valid[np.maximum(at, 0)]))
         return Values(data, None if valid.all() else valid, inner.labels)
 
-    def _filled_along(self, frame: Frame) -> Values:
-        """Return the values of all rows with neighbours put in, where the run is not too long."""
+    def _filled_along(self, frame: Frame) -> tuple[Values, list[Array]]:
+        """Return the values of all rows with neighbours put in, where the run is not too long, and these neighbours.
+
+        A row in which the argument fails is a neighbour too, to be refused where it is looked at.
+        """
         whole, period = frame.whole(self.x), frame.series.period
-        there = whole.there()
+        there = whole.there() | frame.failed(self.x)
         before, after = frame.series.neighbours(there)
         if self.limit is not None:
             first, last = frame.series.last_periods()
@@ -241,13 +246,13 @@ class Impute(Node):
             fill = ~there & (source >= 0)
             data = whole.data.copy()
             data[fill] = whole.data[source[fill]]
-            return Values(data, there | fill, whole.labels)
+            return Values(data, whole.there() | fill, whole.labels), [np.where(fill, source, -1)]
         fill = ~there & (before >= 0) & (after >= 0)
         a, b = before[fill], after[fill]
         data = whole.numbers().copy()
         start, end = data[a], data[b]
         data[fill] = start + (end - start) * ((period[fill] - period[a]) / (period[b] - period[a]))
-        return Values(data, there | fill)
+        return Values(data, whole.there() | fill), [np.where(fill, side, -1) for side in (before, after)]
 
     def looks_at(self) -> tuple[int, ...]:
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))

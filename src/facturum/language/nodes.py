@@ -42,11 +42,30 @@ class Column:
 
 
 class RowFailure(Exception):
-    """An operation that has no value in some rows where it should; the engine adds up those of all leaves."""
+    """An operation that has no value in some rows where it should; the engine adds up those of all leaves.
 
-    def __init__(self, node: Node, what: str, rows: Sequence[int], remedy: str | None) -> None:
+    Args:
+        node: the operation.
+        what: what is wrong.
+        rows: the numbers of the rows.
+        remedy: what to write instead.
+        looking: the rows that look at these along time, and so have no value either; the same where none are given.
+        because: for each of those that look, one of the rows that it looks at.
+    """
+
+    def __init__(
+        self,
+        node: Node,
+        what: str,
+        rows: Sequence[int],
+        remedy: str | None,
+        looking: Sequence[int] | None = None,
+        because: Sequence[int] | None = None,
+    ) -> None:
         super().__init__(what)
         self.node, self.what, self.rows, self.remedy = node, what, rows, remedy
+        self.looking = rows if looking is None else looking
+        self.because = rows if because is None else because
 
 
 class Frame(Protocol):
@@ -57,7 +76,8 @@ class Frame(Protocol):
     def whole(self, node: Node) -> Values: ...
     def own(self, offset: int) -> Array: ...
     def find(self, offset: int) -> Array: ...
-    def refuse_failed(self, node: Node, rows: Rows, offsets: Iterable[int]) -> None: ...
+    def failed(self, node: Node) -> Mask: ...
+    def refuse_failed(self, node: Node, rows: Rows, places: Iterable[Array]) -> None: ...
 
 
 class Rows(Protocol):
@@ -79,6 +99,7 @@ class Rows(Protocol):
     def frame(self, node: Node) -> Frame: ...
     def chosen(self, whole: Array) -> Array: ...
     def shared(self, key: Any, make: Callable[[], Any]) -> Any: ...
+    def numbers(self, chosen: Mask) -> list[int]: ...
     def failure(self, node: Node, bad: Mask, what: str, remedy: str | None = None) -> RowFailure: ...
 
 
