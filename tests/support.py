@@ -73,6 +73,16 @@ def panel(seed: int = 3, units: int = 4, periods: int = 30, gaps: float = 0.2, m
 PANEL_DATA = {"time": "month", "every": "month", "panel": ["hut"]}
 VARIABLES = {"comfort": {"kind": "ordered", "order": ["poor", "fair", "good"]}}
 DATA = {"time": "month"}
+MIXED_TERMS = {
+    "access": "category(access, reference='road')",
+    "price": "log(price)",
+    "curve": "polynomial(beds, 2, center=True)",
+    "slope": "access * price",
+    "valley": "category(valley, coding='helmert')",
+    "dear": "price > median(price, by=[valley])",
+    "open": "open",
+    "z": "standardize(change)",
+}
 
 
 def plan(terms: Mapping[str, str] | Sequence[str], response: str | None = "stays", **sections: Any) -> fa.Plan:

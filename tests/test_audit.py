@@ -18,24 +18,15 @@ from facturum.data.table import Table
 from facturum.files.build_folder import neutral
 from facturum.language.parser import parse
 from facturum.language.reading import Holds, Logged, Unit
-from tests.support import ROOT, SAMPLE, Folder, huts, plan
-
-TERMS = {
-    "access": "category(access, reference='road')",
-    "price": "log(price)",
-    "curve": "polynomial(beds, 2, center=True)",
-    "slope": "access * price",
-    "valley": "category(valley, coding='helmert')",
-    "dear": "price > median(price, by=[valley])",
-    "open": "open",
-    "z": "standardize(change)",
-}
+from tests.support import MIXED_TERMS, ROOT, SAMPLE, Folder, huts, plan
 
 
 class Maps(unittest.TestCase):
     def setUp(self) -> None:
         self.table = huts(300, seed=30)
-        self.design = plan(TERMS, response="log(stays)", data={"time": "month", "carry": ["month"]}).build(self.table)
+        self.design = plan(MIXED_TERMS, response="log(stays)", data={"time": "month", "carry": ["month"]}).build(
+            self.table
+        )
 
     def test_what_the_map_says_of_values_is_so(self) -> None:
         for at, name in enumerate(self.design.names):
@@ -228,6 +219,20 @@ class Readings(unittest.TestCase):
             differences = [(high - low) @ list(b.values()) for low, high in zip(made[::2], made[1::2], strict=True)]
             self.assertAlmostEqual(float(np.mean(differences)), b[name], places=9, msg=said)
         self.assertTrue(design.columns["ap_road"].reading.endswith("than in rows with trail (the reference)."))
+
+    def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
+        table = huts(300, seed=34, missing=0)
+        codings = ("effect", "difference", "helmert", "polynomial")
+        factors = {f"category(comfort, coding='{coding}')": ["poor", "fair", "good"] for coding in codings}
+        for factor, values in {**factors, "polynomial(beds, 3, orthogonal=True)": table["beds"]}.items():
+            design = plan({"p": "log(price)", "f": factor, "pf": f"log(price) * {factor}"}).build(table)
+            subject = "beds" if "beds" in factor else "comfort"
+            self.assertIn(f", on average over {subject}.", design.columns["p"].reading)
+            b = np.random.default_rng(35).normal(size=len(design.names))
+            both = [{subject: values, "price": [price] * len(values)} for price in (7.0, 7 * math.e)]
+            low, high = (design.plan.build(rows).X for rows in both)
+            found = float(np.mean((high - low) @ b))
+            self.assertAlmostEqual(found, b[design.names.index("p")], places=9, msg=factor)
 
     def test_responses_of_other_kinds(self) -> None:
         self.assertIn("share of rows with stays > 9", sentence(Unit("x"), Holds("stays > 9")))

@@ -234,6 +234,8 @@ class Drafts(Folder):
         other = fa.Plan.from_text(fa.draft(SAMPLE / "huts.csv", "stays")).build(SAMPLE / "huts.csv")
         self.assertEqual(one.X.tobytes("F"), other.X.tobytes("F"))
         self.assertEqual(command("profile", path, "--delimiter", ";;").returncode, 2)
+        with self.assertRaisesRegex(fa.DataError, "the table is no file"):
+            fa.profile({"a": [1]}, reading={"decimal": ","})
 
     def test_what_cannot_be_drafted(self) -> None:
         for table, said in (

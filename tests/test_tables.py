@@ -135,6 +135,7 @@ class TextFiles(Folder):
             with self.subTest(said, name=name), self.assertRaises(fa.DataError) as caught:
                 self.read(content, name)
             self.assertIn(said, str(caught.exception))
+        self.assertEqual(list(self.read('"a,b,c"\n1\n2\n').variables), ["a,b,c"])
         with self.assertRaisesRegex(fa.DataError, "there is no file"):
             fa.read(self.folder / "none.csv")
         with self.assertRaisesRegex(fa.DataError, "is a folder, no table"):

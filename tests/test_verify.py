@@ -18,8 +18,7 @@ from facturum.audit.fingerprints import changed_cells, fingerprint_of
 from facturum.data.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
-from tests.support import PANEL_DATA, SAMPLE, Folder, huts, panel, plan
-from tests.test_audit import TERMS
+from tests.support import MIXED_TERMS, PANEL_DATA, SAMPLE, Folder, huts, panel, plan
 
 
 class Fingerprints(unittest.TestCase):
@@ -129,7 +128,9 @@ class Verifying(Folder):
             disagreeing = [
                 at + 1 for at, row in enumerate(order) if at + 1 in kept and self.cells[row] != self.cells[at]
             ]
-            self.assertIn(f"agrees with the table in all rows before row {disagreeing[0]}.", str(found))
+            self.assertIn(
+                f"The first row in which the matrix and the table disagree is row {disagreeing[0]}.", str(found)
+            )
         told = str(self.changed(order=rows[::-1]))
         self.assertIn("The rows of the table are in another order", told)
         self.assertNotIn("has changed", told)
@@ -159,6 +160,11 @@ class Verifying(Folder):
         found = fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv")
         self.assertEqual([f.name for f in found.failures], ["altitude_2"])
         self.assertEqual(found.failures[0].count, len(self.design.X))
+        content["definitions"][0]["formula"] = "altitude >"
+        path.write_text(json.dumps(content), "utf-8")
+        told = str(fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv"))
+        self.assertIn("The definition of high cannot be read: this is no expression", told)
+        self.assertIn("The column winter cannot be computed: huts.csv has no variable 'high'", told)
 
     def test_values_that_differ_in_the_last_place_are_allowed_and_told(self) -> None:
         stored = fa.open_design(self.folder / "build")
@@ -169,7 +175,7 @@ class Verifying(Folder):
         found = stored.verify(SAMPLE / "huts.csv")
         self.assertTrue(found.ok)
         self.assertFalse(found.exact)
-        self.assertIn("within 1 units in the last place", str(found))
+        self.assertIn("within 1 unit in the last place", str(found))
 
     def test_the_outcome_and_the_files_do_not_depend_on_threads(self) -> None:
         outcomes, files = [], []
@@ -188,7 +194,7 @@ class Verifying(Folder):
     @settings(max_examples=25, deadline=None)
     def test_any_changed_cell_of_any_variable_is_found(self, at: int, name: str) -> None:
         table = huts(300, seed=40, missing=0.05)
-        design = plan(TERMS, response="log(stays)").build(table)
+        design = plan(MIXED_TERMS, response="log(stays)").build(table)
         values = list(table[name])
         others = [v for v in table[name] if v is not None and v != values[at]]
         values[at] = None if values[at] is not None and at % 2 else others[0]

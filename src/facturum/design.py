@@ -19,7 +19,7 @@ from facturum.data.outlet import arrow_column
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
-from facturum.errors import DataError, PlanError
+from facturum.errors import DataError, PlanError, counted
 from facturum.files.build_folder import (
     FORMATS,
     LEARNING_ROW,
@@ -211,7 +211,7 @@ class Design:
         return verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
 
     def __repr__(self) -> str:
-        return f"<design of {self.X.shape[0]:,} rows and {self.X.shape[1]:,} columns>"
+        return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
 
 
 def open_design(folder: str | Path) -> Design:

@@ -96,6 +96,16 @@ class AuditError(FacturumError):
     """A build folder is not what it should be, or a check could not be run."""
 
 
+def counted(count: int, noun: str) -> str:
+    """Return how many of something there are.
+
+    Example:
+        >>> counted(1, "row"), counted(2400, "row")
+        ('1 row', '2,400 rows')
+    """
+    return f"{count:,} {noun}{'' if count == 1 else 's'}"
+
+
 def rows_in_words(rows: Sequence[int], count: int) -> str:
     """Say which rows, the first few by number.
 

@@ -12,7 +12,7 @@ from facturum.engine.build import Progress, build, resolve
 from facturum.engine.names import names_from_text
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, counted, nearest
 from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.tables import read
@@ -210,8 +210,8 @@ class Plan:
 
     def __repr__(self) -> str:
         response = f" of {self._spec.response}" if self._spec.response else ""
-        count = len(self._spec.terms)
-        return f"<{'resolved ' if self.resolved else ''}plan{response} with {count} term{'s' if count != 1 else ''}>"
+        terms = counted(len(self._spec.terms), "term")
+        return f"<{'resolved ' if self.resolved else ''}plan{response} with {terms}>"
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self._spec == other._spec

@@ -12,15 +12,23 @@ from facturum.data.sampling import named_sizes, sample_rows
 from facturum.data.series import STEPS, Timing
 from facturum.data.table import Table
 from facturum.engine.spec import spec_from
-from facturum.errors import PlanError, nearest
+from facturum.errors import DataError, PlanError, nearest
 from facturum.files.tables import read
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
 
 
 def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
-    """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table."""
-    return read(table, **(reading or {})) if isinstance(table, str | Path) else Table.of(table)
+    """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
+
+    Raises:
+        DataError: where it is none, or where it is said how to read one that is no file.
+    """
+    if isinstance(table, str | Path):
+        return read(table, **(reading or {}))
+    if reading:
+        raise DataError("it is said how a file is read, and the table is no file", remedy="Leave out reading.")
+    return Table.of(table)
 
 
 def profile(

@@ -45,17 +45,17 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
     missing = built.selection.missing()
     entries = []
     if built.y is not None and built.response_moments is not None:
-        sums = _digests(built.y.reshape(len(built.y), -1), digests)
+        marks = _digests(built.y.reshape(len(built.y), -1), digests)
         for at, column in enumerate(built.responses):
             text = "What is explained."
-            entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, sums[at])
+            entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, marks[at])
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     readings = [None if c.column is None else informed(c.column.reading, truths, taken_out) for c in built.columns]
     interactions = Interactions.among(readings)
-    sums = _digests(built.X, digests)
+    marks = _digests(built.X, digests)
     for at, (column, reading) in enumerate(zip(built.columns, readings, strict=True)):
         text = sentence(reading, response, interactions.condition(reading))
-        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, sums[at])
+        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     return ColumnMap(

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict
 
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
-from facturum.engine.leaves import leaves_of, run, thread_count
+from facturum.engine.leaves import leaves_of, on_threads
 
 Words = npt.NDArray[np.uint64]
 _MISSING = np.uint64(0x9E3779B97F4A7C15)
@@ -56,29 +56,18 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
         [ChangedCells(first=1, last=3, row=2)]
     """
     digest = hashlib.sha256()
-    locators = []
+    locators, sums = [], []
     for words in _words_by_leaf(variable):
         digest.update(words.astype("<u8").tobytes())
         locators.append(_locator(words))
+        sums.append(np.add.reduce(_mixed(words + _ONE)))
     return Fingerprint(
         kind=str(variable.kind),
         rows=len(variable),
         digest=digest.hexdigest(),
         locators=["".join(f"{int(word):016x}" for word in locator) for locator in locators],
-        unordered=unordered_sum(variable),
+        unordered=f"{int(np.add.reduce(np.array(sums, dtype=np.uint64))):016x}",
     )
-
-
-def unordered_sum(variable: Variable) -> str:
-    """Return a number made of a variable's cells, the same in any order of the rows.
-
-    Example:
-        >>> a, b = Variable("x", Kind.NUMBER, np.array([1.0, 2.0])), Variable("x", Kind.NUMBER, np.array([2.0, 1.0]))
-        >>> unordered_sum(a) == unordered_sum(b)
-        True
-    """
-    sums = [np.add.reduce(_mixed(words + _ONE)) for words in _words_by_leaf(variable)]
-    return f"{int(np.add.reduce(np.array(sums, dtype=np.uint64))):016x}"
 
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:
@@ -96,10 +85,10 @@ def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]
 def column_digests(columns: Sequence[Array]) -> list[str]:
     """Return the digest of each matrix column: its doubles, little end first."""
 
-    def digest(at: int) -> str:
-        return hashlib.sha256(np.ascontiguousarray(columns[at], dtype="<f8").data).hexdigest()
+    def digest(column: Array) -> str:
+        return hashlib.sha256(np.ascontiguousarray(column, dtype="<f8").data).hexdigest()
 
-    return run(digest, len(columns), thread_count(None), lambda node: (None, None))
+    return on_threads(digest, columns)
 
 
 def _spelled(apart: Words, start: int, stop: int) -> int | None:

@@ -17,7 +17,7 @@ def fingerprints_of(made: Prepared) -> dict[str, dict[str, Fingerprint]]:
     return {
         place: {name: fingerprint_of(tables[place][name]) for name in tables[place].variables if name in names}
         for place, names in variables_read(made).items()
-        if place in tables and names
+        if place in tables
     }
 
 

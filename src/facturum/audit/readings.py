@@ -8,6 +8,7 @@ from facturum.data.values import plain_number
 from facturum.language.reading import (
     Contrast,
     Curve,
+    Factor,
     Holds,
     Indicator,
     Logged,
@@ -59,6 +60,30 @@ def _sentence(reading: Reading | None, response: Reading | None) -> str:
     if isinstance(reading, Indicator) and reading.reference is None:
         return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."
     return f"{_contrast(reading)}: {_change(reading, response)}."
+
+
+def absence(factor: Factor) -> str:
+    """Return where a factor is 0, or the columns of its term are on average.
+
+    Example:
+        >>> absence(Indicator("access", "road", "trail")), absence(Unit("beds", center=41.5))
+        ('in rows with access = trail', 'where beds is 41.5')
+    """
+    subject = factor.subject
+    if isinstance(factor, Indicator):
+        return (
+            f"in rows with {subject} = {factor.reference}" if factor.reference else f"beside what each {subject} adds"
+        )
+    if isinstance(factor, Contrast | Orthogonal):
+        return f"on average over {subject}"
+    if isinstance(factor, Holds):
+        return f"in rows where {subject} does not hold"
+    if isinstance(factor, NoValue):
+        return f"in rows where {subject} has a value"
+    if isinstance(factor, Logged):
+        return f"where log({_named(factor)}) is 0"
+    center = factor.center if isinstance(factor, Unit | Power) else None
+    return f"where {subject} is {center or 0.0:.6g}"
 
 
 def informed(reading: Reading, truths: Set[str], taken_out: Mapping[str, NoValue]) -> Reading:
@@ -146,7 +171,7 @@ def _elasticity(reading: Logged, response: Reading | None) -> str:
 
 def _power(reading: Power, response: Reading | None) -> str:
     x = reading.subject
-    centre = _centre(reading)
+    centre = reading.center or 0.0
     scale = f"{_named(response)}{_scale(response)}"
     if reading.degree == 1:
         return f"The slope of {scale} in {x} where {x} is {centre:.6g} (elsewhere the higher powers bend it)."
@@ -157,10 +182,6 @@ def _power(reading: Power, response: Reading | None) -> str:
 
 def _part(reading: Orthogonal) -> str:
     return _PARTS.get(reading.degree, f"degree-{reading.degree}")
-
-
-def _centre(reading: Power) -> float:
-    return 0.0 if reading.center is None else reading.center
 
 
 def _interaction(reading: Product, response: Reading | None) -> str:
@@ -202,7 +223,7 @@ def _effect(reading: Reading) -> str:
     if isinstance(reading, Contrast):
         return f"{reading.subject} = {reading.category}"
     if isinstance(reading, Power):
-        bent = f"{reading.subject} (where it is {_centre(reading):.6g})" if reading.top > 1 else reading.subject
+        bent = f"{reading.subject} (where it is {reading.center or 0.0:.6g})" if reading.top > 1 else reading.subject
         return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
     if isinstance(reading, Orthogonal):
         return f"the {_part(reading)} part of {reading.subject}"

@@ -6,9 +6,10 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from facturum.audit.fingerprints import Fingerprint, changed_cells, unordered_sum
+from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.data.table import Table
 from facturum.engine.shaping import DATA, HISTORY, SERIES
+from facturum.errors import counted
 
 
 def source_changes(
@@ -38,11 +39,11 @@ def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Ite
             yield name, f"The {whole} has no variable {name} any more."
     rows = {mark.rows for mark in there.values()} - {table.length}
     if rows:
-        yield "", f"The {whole} has {table.length:,} rows{_other_length(table, there, rows.pop())}"
+        yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"
         return
     found = {name: changed_cells(table[name], mark) for name, mark in there.items()}
     if any(cells.row is None for changes in found.values() for cells in changes) and all(
-        mark.unordered == unordered_sum(table[name]) for name, mark in there.items()
+        mark.unordered == fingerprint_of(table[name]).unordered for name, mark in there.items()
     ):
         yield "", f"The rows of the {whole} are in another order: each variable has the cells it had, at other places."
         return

@@ -13,13 +13,13 @@ from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import resolve
 from facturum.engine.evaluate import Source
-from facturum.engine.leaves import leaves_of, run, thread_count
+from facturum.engine.leaves import leaves_of, on_threads
 from facturum.engine.prepare import Prepared, prepare
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
 from facturum.engine.spec import PlanSpec, spec_from
-from facturum.errors import FacturumError, rows_in_words
-from facturum.language.nodes import RowFailure
+from facturum.errors import FacturumError, counted, rows_in_words
+from facturum.language.nodes import Node, RowFailure
 from facturum.language.parser import parse
 from facturum.numerics.distance import steps_apart
 
@@ -74,8 +74,9 @@ class Verification:
     def __str__(self) -> str:
         if not self.ok:
             return "\n".join(str(failure) for failure in self.failures)
-        how = "to the bit" if self.exact else f"within {self.steps} units in the last place"
-        return f"{self.columns} columns of {self.rows:,} rows agree {how} with their formulas on the source."
+        how = "to the bit" if self.exact else f"within {counted(self.steps, 'unit')} in the last place"
+        what = f"{counted(self.columns, 'column')} of {counted(self.rows, 'row')}"
+        return f"{what} agree {how} with their formulas on the source."
 
 
 def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Given) -> Verification:
@@ -93,21 +94,22 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
         changes = source_changes(declared_tables(spec, given), stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
         made = prepare(spec, given)
-        definitions = {definition.name: parse(definition.formula) for definition in stored.definitions}
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return Verification(tuple(failures), 0, len(kept), False, 0)
     failures += _row_failures(made, kept)
     failures += _plan_failures(stored, spec, given)
     length = made.table.length - made.shaped.first
+    definitions, unread = _definitions(stored)
+    failures += unread
     source = replace(made.source(), derived=definitions, cache={})
     inside = slice(0, int(np.searchsorted(kept, length, side="right")))
     entries = [entry for entry in stored.columns if entry.name in matrix]
 
-    def check(at: int) -> tuple[list[Failure], int]:
-        return _column_failures(entries[at], matrix[entries[at].name][inside], kept[inside], source)
+    def check(entry: ColumnEntry) -> tuple[list[Failure], int]:
+        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source)
 
-    checked = run(check, len(entries), thread_count(None), made.where)
+    checked = on_threads(check, entries)
     failures += [failure for found, _ in checked for failure in found]
     steps = max((apart for _, apart in checked), default=0)
     if length != stored.rows.given:
@@ -124,11 +126,23 @@ def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Itera
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
 
 
+def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
+    """Return what formulas may name, and which of it is no expression."""
+    found: dict[str, Node] = {}
+    failures = []
+    for entry in stored.definitions:
+        try:
+            found[entry.name] = parse(entry.formula)
+        except FacturumError as error:
+            failures.append(Failure("file", entry.name, f"The definition of {entry.name} cannot be read: {error}"))
+    return found, failures
+
+
 def _first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
-    """Where rows were put in or taken out, tell from where on, as far as the matrix knows."""
+    """Where rows were put in or taken out, tell the first that disagrees among the rows that both tables have."""
     rows = [failure.rows[0] for failure in failures if failure.kind in ("rows", "column") and failure.rows]
     if rows and min(rows) <= shared:
-        yield Failure("variable", "", f"The matrix agrees with the table in all rows before row {min(rows)}.")
+        yield Failure("variable", "", f"The first row in which the matrix and the table disagree is row {min(rows)}.")
 
 
 def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:

@@ -11,7 +11,7 @@ from facturum.data.calendar import first_day
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 _HOUR = 3_600_000_000
@@ -186,7 +186,7 @@ def _refuse_twice(series: Series, timing: Timing) -> None:
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
     step = ("an " if timing.every == "hour" else "a ") + timing.every.partition("_")[0]
     raise DataError(
-        f"{step} occurs more than once{within}: {len(at):,} row{'s' if len(at) > 1 else ''} too many",
+        f"{step} occurs more than once{within}: {counted(len(at), 'row')} too many",
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),

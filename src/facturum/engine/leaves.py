@@ -10,12 +10,13 @@ from itertools import accumulate, pairwise
 from threading import Lock
 from typing import TypeVar
 
-from facturum.errors import DataError, FacturumError
+from facturum.errors import DataError, FacturumError, counted
 from facturum.language.nodes import Node, RowFailure
 
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page
 TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
+S = TypeVar("S")
 T = TypeVar("T")
 Where = Callable[[Node], tuple[str | None, str | None]]
 
@@ -47,6 +48,17 @@ def thread_count(wanted: int | None) -> int:
         given = os.environ.get("FACTURUM_THREADS", "")
         wanted = int(given) if given.isdigit() else allowed or 1
     return max(1, wanted)
+
+
+def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None = None) -> list[T]:
+    """Return the work of each item in their order, computed on a thread pool; what fails is raised as it is.
+
+    Example:
+        >>> on_threads(len, ["a", "bc"])
+        [1, 2]
+    """
+    with ThreadPoolExecutor(thread_count(threads)) as pool:
+        return list(pool.map(work, items))
 
 
 def run(work: Callable[[int], T], count: int, threads: int, where: Where) -> list[T]:
@@ -164,7 +176,7 @@ def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumErro
     if span is not None and text is not None and span[1] > len(text):
         span = None
     return DataError(
-        f"{first.what} in {len(rows):,} {'row' if len(rows) == 1 else 'rows'}",
+        f"{first.what} in {counted(len(rows), 'row')}",
         place=place,
         text=text,
         span=span,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -53,7 +53,7 @@ def fill(
     selection: Selection,
     where: Where,
     threads: int | None,
-    tick: object = None,
+    tick: Callable[[], None] | None = None,
 ) -> tuple[FloatArray, Moments]:
     """Return a column-major matrix of the remaining rows, and the moments of its columns.
 
@@ -63,6 +63,7 @@ def fill(
         selection: the remaining rows; where not all of them have all values, a value not there becomes NaN.
         where: tells the place of an expression that fails.
         threads: how many threads.
+        tick: is called after each leaf, for progress.
 
     Raises:
         DataError: where the matrix would not fit into memory, or an operation has no finite value in some rows.
@@ -80,8 +81,7 @@ def fill(
         return [leaf.moments for leaf in leaves]
 
     sizes = [leaf.count for leaf in selection.leaves]
-    progress = tick if callable(tick) else None
-    parts = run_together(work, len(selection.leaves), thread_count(threads), where, progress, sizes)
+    parts = run_together(work, len(selection.leaves), thread_count(threads), where, tick, sizes)
     moments = Moments.merged(parts)
     _refuse_infinite(pieces, moments, source, selection, where)
     return matrix, moments

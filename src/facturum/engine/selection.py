@@ -14,7 +14,7 @@ from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_cou
 from facturum.engine.prepare import Prepared
 from facturum.errors import DataError
 from facturum.language.core import truths
-from facturum.language.nodes import Node
+from facturum.language.nodes import Node, Rows
 
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"
@@ -170,7 +170,29 @@ def _select(
     edges = [leaf[0] - start for leaf in leaves] + [stop - start]
     kept, dropped, causes = _kept(made.keep, source, start, stop, made.shaped.first)
     rows = source.rows(start, stop, kept)
-    own = _cut(edges, kept)
+    without, cause, missing = _absences(rows, parts, _cut(edges, kept))
+    remaining = kept
+    if drop and without is not None:
+        out = np.flatnonzero(without)
+        inside = np.flatnonzero(~without)
+        dropped = np.concatenate([dropped, out if kept is None else kept[out]])
+        causes = np.concatenate([causes, cause[out]])
+        order = np.argsort(dropped, kind="stable")
+        dropped, causes = dropped[order], causes[order]
+        remaining = inside if kept is None else kept[inside]
+    learning = _holds(made.learn, source, start, stop, remaining)
+    whole = LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
+    return _leaf_by_leaf(whole, leaves, edges)
+
+
+def _absences(rows: Rows, parts: Sequence[Node], leaves: Sequence[tuple[int, int]]) -> tuple[Mask | None, Array, Array]:
+    """Return the rows in which some part has no value, for each the first such part, and how many there are.
+
+    Args:
+        rows: the rows.
+        parts: the response and the terms.
+        leaves: which of the rows belong to each leaf; the counts are (leaves, parts).
+    """
     missing = np.zeros((len(leaves), len(parts)), dtype=np.int64)
     without: Mask | None = None
     cause = np.zeros(0, dtype=np.int32)
@@ -184,24 +206,13 @@ def _select(
             missing[:, at] = missing[:, first]
             continue
         absent = ~valid
-        missing[:, at] = [np.count_nonzero(absent[low:high]) for low, high in own]
+        missing[:, at] = [np.count_nonzero(absent[low:high]) for low, high in leaves]
         if without is None:
             without, cause = absent, np.full(rows.length, at, dtype=np.int32)
         else:
             cause[absent & ~without] = at
             without = without | absent
-    remaining = kept
-    if drop and without is not None:
-        out = np.flatnonzero(without)
-        inside = np.flatnonzero(~without)
-        dropped = np.concatenate([dropped, out if kept is None else kept[out]])
-        causes = np.concatenate([causes, cause[out]])
-        order = np.argsort(dropped, kind="stable")
-        dropped, causes = dropped[order], causes[order]
-        remaining = inside if kept is None else kept[inside]
-    learning = _holds(made.learn, source, start, stop, remaining)
-    whole = LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
-    return _leaf_by_leaf(whole, leaves, edges)
+    return without, cause, missing
 
 
 def _cut(edges: Sequence[int], positions: Array | None) -> list[tuple[int, int]]:

@@ -111,7 +111,7 @@ def _header(path: Path, delimiter: str, encoding: str) -> list[str]:
         names = next(csv.reader(text, delimiter=delimiter), [])
     if not names:
         raise DataError(f"{path.name} is empty", remedy="A table has a first line with the names of its variables.")
-    other = max((";", ",", "\t", "|"), key=names[0].count)
+    other = max({";", ",", "\t", "|"} - {delimiter}, key=names[0].count)
     if len(names) == 1 and names[0].count(other) > 1:
         raise DataError(
             f"{path.name} has one column by the delimiter {delimiter!r}, and its first line has "

@@ -7,6 +7,7 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import Array, Kind, Mask, Values, both
+from facturum.errors import counted
 from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import Logged, Reading, Unit
@@ -143,8 +144,7 @@ class Shifted(AlongTime):
         return f"{self.x.subject()} {self._when()}"
 
     def _when(self) -> str:
-        count = self.k if isinstance(self.k, int) else 0
-        return f"{count} {'period' if count == 1 else 'periods'} {'before' if self.sign < 0 else 'later'}"
+        return f"{counted(self.k if isinstance(self.k, int) else 0, 'period')} {'before' if self.sign < 0 else 'later'}"
 
 
 @operation

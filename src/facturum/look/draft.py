@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -138,7 +138,7 @@ class Draft:
             if self._clock.panel is not None:
                 why = f"each of them has one row in a {self._clock.every}"
                 lines.append(f"panel = [{_quoted(self._clock.panel)}]  # {why}")
-        lines += [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in self._reading.items()]
+        lines += [f"{key} = {_quoted(value)}" for key, value in self._reading.items()]
         return ["[data]", *lines, ""] if lines else []
 
     def _variable_lines(self) -> list[str]:
@@ -368,7 +368,6 @@ def _key(name: str) -> str:
     return name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else _quoted(name)
 
 
-def _quoted(text: str) -> str:
-    import json
-
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+def _quoted(value: str | Sequence[str]) -> str:
+    """Return a text, or a list of texts, as TOML writes it."""
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")

@@ -5,6 +5,8 @@ from __future__ import annotations
 from html import escape
 from typing import TYPE_CHECKING
 
+from facturum.errors import counted
+
 if TYPE_CHECKING:
     from facturum.look.profile import Profile, VariableProfile
 
@@ -51,7 +53,9 @@ def profile_text(made: Profile) -> str:
     rows = [list(HEADS), *[cells_of(variable) for variable in made]]
     widths = [max(len(row[at]) for row in rows) for at in range(len(HEADS))]
     lines = ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
-    return "\n".join([f"{made.source}: {made.rows:,} rows, {len(made.variables)} variables", *lines])
+    return "\n".join(
+        [f"{made.source}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}", *lines]
+    )
 
 
 def profile_html(made: Profile) -> str:
@@ -61,5 +65,5 @@ def profile_html(made: Profile) -> str:
         "<tr>" + "".join(f"<td style='text-align:left'>{escape(cell)}</td>" for cell in cells_of(variable)) + "</tr>"
         for variable in made
     )
-    title = f"{escape(made.source)}: {made.rows:,} rows, {len(made.variables)} variables"
+    title = f"{escape(made.source)}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}"
     return f"<table><caption>{title}</caption><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>"

@@ -9,6 +9,7 @@ from rich.rule import Rule
 from rich.table import Table
 from rich.text import Text
 
+from facturum.errors import counted
 from facturum.look.plain import cells_of, figure_text
 from facturum.look.profile import CELLS, Profile, VariableProfile
 from facturum.show.terminal import safe
@@ -33,13 +34,15 @@ def profile_view(profile: Profile) -> RenderableType:
         name, storage, kind, missing, distinct, smallest, middle, largest, notes = cells_of(variable)
         cells = [name, kind, storage, missing, distinct, smallest, middle, largest, notes]
         table.add_row(*[safe(cell) for cell in cells])
-    title = Text.assemble(safe(profile.source, "bold"), f"  {profile.rows:,} rows, {len(profile.variables)} variables")
+    title = Text.assemble(
+        safe(profile.source, "bold"), f"  {counted(profile.rows, 'row')}, {counted(len(profile.variables), 'variable')}"
+    )
     return Group(Rule(title, style="dim", align="left"), table)
 
 
 def variable_view(variable: VariableProfile) -> RenderableType:
     """Return all that a profile says of one variable: a frequency table, or a histogram with quantiles."""
-    facts = f"{variable.kind} ({variable.why}), {variable.distinct:,} different values"
+    facts = f"{variable.kind} ({variable.why}), {counted(variable.distinct, 'different value')}"
     parts: list[RenderableType] = [safe(facts)]
     parts += [Text.assemble(("notice ", "yellow"), safe(note)) for note in variable.notes]
     if variable.cells and not variable.values:

@@ -17,7 +17,7 @@ from rich.text import Text
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap
 from facturum.audit.verify import Verification
-from facturum.errors import FacturumError
+from facturum.errors import FacturumError, counted
 
 MANY, FIRST = 24, 4  # columns of a term that are shown one by one; how many of a term with more
 
@@ -62,7 +62,7 @@ def rows_view(columns: ColumnMap) -> RenderableType:
     rows = columns.rows
     lines = [
         Text.assemble(
-            (f"{rows.kept:,}", "bold"), f" of {rows.given:,} rows kept, {rows.learned:,} of them learned from"
+            (f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {rows.learned:,} of them learned from"
         )
     ]
     for part in rows.dropped:
@@ -89,12 +89,12 @@ def clock_text(clock: ClockEntry) -> str:
     step = clock.every.partition("_")[0]
     parts = [f"in time by {step}" + (f" from {clock.first} to {clock.last}" if clock.first else "")]
     if clock.panel:
-        parts.append(f"within {clock.units:,} units of {' and '.join(clock.panel)}")
-    parts.append(f"with {clock.gaps:,} gaps" if clock.gaps else "without gaps")
+        parts.append(f"within {counted(clock.units, 'unit')} of {' and '.join(clock.panel)}")
+    parts.append(f"with {counted(clock.gaps, 'gap')}" if clock.gaps else "without gaps")
     if clock.no_period:
-        parts.append(f"{clock.no_period:,} rows without a time")
+        parts.append(f"{counted(clock.no_period, 'row')} without a time")
     if clock.history:
-        parts.append(f"after {clock.history:,} rows of history")
+        parts.append(f"after {counted(clock.history, 'row')} of history")
     return ", ".join(parts)
 
 
@@ -155,13 +155,13 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("measure", entry.measure),
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
-        ("missing", f"{entry.missing:,} rows without a value"),
-        ("imputed", f"{entry.imputed:,} rows of the matrix with a value put in"),
+        ("missing", f"{counted(entry.missing, 'row')} without a value"),
+        ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with a value put in"),
         (
             "values",
             f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",
         ),
-        ("not zero", f"{entry.nonzero:,} rows"),
+        ("not zero", counted(entry.nonzero, "row")),
         ("digest", (entry.digest or "taken when saved")[:16]),
     ]
     for name, fact in facts:
@@ -193,9 +193,7 @@ def verification_view(outcome: Verification) -> RenderableType:
         return Text.assemble(("verified ", "bold green"), str(outcome))
     order = ("file", "variable", "rows", "plan", "column")
     failures = sorted(outcome.failures, key=lambda failure: order.index(failure.kind))
-    lines: list[RenderableType] = [
-        Text.assemble(("does not agree ", "bold red"), f"{len(failures)} finding{'s' if len(failures) > 1 else ''}")
-    ]
+    lines: list[RenderableType] = [Text.assemble(("does not agree ", "bold red"), counted(len(failures), "finding"))]
     lines += [Padding(safe(str(failure)), (0, 0, 0, 2)) for failure in failures]
     return Group(*lines)
 
