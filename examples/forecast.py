@@ -4,12 +4,13 @@ Run it from anywhere: ``python examples/forecast.py``.
 """
 
 import numpy as np
+import pyarrow.compute as pc
 
 import facturum as fa
 from facturum.demo.sample import sample
 
-table = fa.read(sample("huts.csv")).to_pandas()
-past, future = table[table.month < "2023-01"], table[table.month >= "2023-01"].drop(columns="stays")
+table = fa.read(sample("huts.csv")).to_arrow()
+past, future = table.filter(pc.field("month") < "2023-01"), table.filter(pc.field("month") >= "2023-01")
 
 # the plan reads the energy index and the weather from the files beside it, and learns from the past alone
 plan = fa.Plan.load(sample("time.toml"))
@@ -22,12 +23,12 @@ for name, b in zip(design.names, coefficients, strict=True):
     print(f"{name:12} {b:8.4f}")
 
 # the future has no stays, and its first lags lie in the past
-ahead = design.plan.build(future, history=past)
+ahead = design.plan.build(future.drop_columns("stays"), history=past)
 assert ahead.y is None
 forecast = np.exp(ahead.X @ coefficients)
 
 kept = ahead.rows.kept - 1
-known = table[table.month >= "2023-01"].stays.to_numpy()[kept]
+known = future["stays"].to_numpy()[kept]
 error = np.abs(np.log(forecast) - np.log(known))[~np.isnan(known)]
 print(f"{len(forecast)} months of huts forecast; half of them are within {100 * np.median(error):.0f} %")
 assert np.median(error) < 0.3

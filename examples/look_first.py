@@ -30,7 +30,7 @@ for flag in design.columns.flags:
 
 # guests' answers: do the five questions make one score?
 score = fa.Plan.load(sample("survey.toml")).build(sample("survey.csv")).columns.scores[0]
-print(f"\ncoefficient alpha {score.alpha:.2f}, too few answers in {score.too_few} rows")
+print(f"\ncoefficient alpha {score.alpha:.2f}, rows with too few answers: {score.too_few}")
 
 # three samples of guests that share nobody
 parts = fa.sample(sample("survey.csv"), {"learn": 0.6, "check": 0.2, "test": 0.2}, seed=7)

@@ -7,6 +7,7 @@ import decimal
 import itertools
 import math
 import unittest
+import unittest.mock
 import warnings
 from typing import Any
 
@@ -214,6 +215,12 @@ class Memory(unittest.TestCase):
         self.assertEqual(made.plan.spec.variables["c"].order, ["poor", "fair", "good"])
         again = made.plan.build(pd.DataFrame({"c": ["fair"], "y": [1]}))
         self.assertEqual(again.X[0].tolist(), [1, 1, 2])
+
+    def test_without_pandas_it_is_said_what_to_install(self) -> None:
+        with unittest.mock.patch.dict("sys.modules", pandas=None):
+            for table in (Table.of({"a": [1]}), fa.Plan("y", "a").build({"a": [1, 2], "y": [1, 2]})):
+                with self.assertRaisesRegex(fa.DataError, "pandas is not installed(.|\\n)*to_arrow"):
+                    table.to_pandas()
 
     def test_the_index_of_a_frame_is_no_variable(self) -> None:
         frame = pd.DataFrame({"a": [1.0, 2.0, 4.0]}, index=["x", "y", "z"])

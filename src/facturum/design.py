@@ -15,7 +15,7 @@ from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap, row_map
 from facturum.audit.treatments import Treatments
 from facturum.audit.verify import Verification, verify
-from facturum.data.outlet import arrow_column
+from facturum.data.outlet import arrow_column, frame_of
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
@@ -163,8 +163,12 @@ class Design:
         return pa.table([values for _, values in parts], names=names)
 
     def to_pandas(self) -> Any:
-        """Return response and columns as a DataFrame, indexed by the source row."""
-        frame = self.to_arrow().to_pandas().set_index(SOURCE_ROW)
+        """Return response and columns as a DataFrame, indexed by the source row.
+
+        Raises:
+            DataError: where pandas is not installed.
+        """
+        frame = frame_of(self.to_arrow()).set_index(SOURCE_ROW)
         return frame[[*self.response_names, *self.names]]
 
     def to_sparse(self) -> Any:

@@ -105,4 +105,4 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
         click.echo(text, nl=False)
         return
     out.write_text(text, encoding="utf-8")
-    click.echo(f"written to {out}; read it, change it, then: facturum build {out} {data} --out build")
+    click.echo(f"written to {out}; read it, change it, then: facturum build {out} {data} --out {out.stem}-build")

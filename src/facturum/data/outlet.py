@@ -1,12 +1,15 @@
-"""Tables given out to Arrow."""
+"""Tables given out to Arrow and pandas."""
 
 from __future__ import annotations
+
+from typing import Any
 
 import pyarrow as pa
 
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
+from facturum.errors import DataError
 
 
 def arrow_column(variable: Variable, rows: Array | None = None) -> pa.Array:
@@ -30,3 +33,18 @@ def arrow_of(table: Table) -> pa.Table:
         [{'access': 'road', 'beds': 8}, {'access': None, 'beds': 40}]
     """
     return pa.table([arrow_column(variable) for variable in table], names=list(table.variables))
+
+
+def frame_of(table: pa.Table) -> Any:
+    """Return an Arrow table as a DataFrame.
+
+    Raises:
+        DataError: where pandas is not installed.
+    """
+    try:
+        import pandas  # noqa: F401 - which the package works without
+    except ImportError:
+        raise DataError(
+            "pandas is not installed", remedy="Run pip install 'facturum[pandas]', or use to_arrow()."
+        ) from None
+    return table.to_pandas()

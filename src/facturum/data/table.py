@@ -56,8 +56,14 @@ class Table:
         return arrow_of(self)
 
     def to_pandas(self) -> Any:
-        """Return the table as a DataFrame."""
-        return self.to_arrow().to_pandas()
+        """Return the table as a DataFrame.
+
+        Raises:
+            DataError: where pandas is not installed.
+        """
+        from facturum.data.outlet import frame_of
+
+        return frame_of(self.to_arrow())
 
     def __len__(self) -> int:
         return self.length
