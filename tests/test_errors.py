@@ -59,7 +59,7 @@ CASES = {
     ),
     "a lag twice": Bad(["a shift is named twice"], {"x": "lag(price, [1, 1])"}, sections={"data": {"every": "row"}}),
     "a lag of a block": Bad(
-        ["lag works on one variable, and 'category(access)' is a block"],
+        ["lag works on one column, and 'category(access)' is a block"],
         {"x": "lag(category(access), 1)"},
         sections={"data": {"every": "row"}},
     ),
@@ -120,7 +120,7 @@ CASES = {
     ),
     "a part of a number": Bad(["part works on a time, and 'price' is a number"], {"x": "part(price, 'year')"}),
     "periods since no date": Bad(
-        ["'soon' is no date", "Write it as 2020-03"],
+        ["'soon' is not a valid period", "2023-04"],
         {"x": "periods_since('soon')"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
@@ -272,10 +272,11 @@ CASES = {
         table={**huts(40, seed=50, missing=0), "amount": [f"{at},5" for at in range(40)]},
     ),
     "sum of two blocks": Bad(
-        ["'+' between two blocks", "Use * for their interaction"], {"x": "category(access) + polynomial(beds, 2)"}
+        ["+ works on one column, and 'category(access)' is a block", "or * between them for their interaction"],
+        {"x": "category(access) + polynomial(beds, 2)"},
     ),
-    "function of a block": Bad(["log works on one number", "is a block"], {"x": "log(polynomial(beds, 2))"}),
-    "comparison of a block": Bad(["not on a block"], {"x": "category(access) > 1"}),
+    "function of a block": Bad(["log works on one column", "is a block"], {"x": "log(polynomial(beds, 2))"}),
+    "comparison of a block": Bad(["a comparison works on one column"], {"x": "category(access) > 1"}),
     "syntax": Bad(["terms.x: this is no expression", "log(price", "^"], {"x": "log(price"}),
     "single equals sign": Bad(["A comparison is written with =="], {"x": "access = 'road'"}),
     "log of nothing positive": Bad(
@@ -417,7 +418,9 @@ CASES = {
     "time as a number": Bad(
         ["log needs a number, and 'month' is a time"], {"x": "log(month)"}, sections={"data": {"time": "month"}}
     ),
-    "no period": Bad(["'soon' is no period", "2023-04"], {"x": "month < 'soon'"}, sections={"data": {"time": "month"}}),
+    "no period": Bad(
+        ["'soon' is not a valid period", "2023-04"], {"x": "month < 'soon'"}, sections={"data": {"time": "month"}}
+    ),
     "unknown category": Bad(
         ["no row has the category 'raod'; did you mean 'road'?", "The categories are"], {"x": "access == 'raod'"}
     ),
@@ -580,7 +583,7 @@ class NewRows(unittest.TestCase):
         told = str(caught.exception)
         for said in (
             "terms.x",
-            "was not there when the plan was resolved: 'ferry', 'sledge'",
+            "is not among those of the plan: 'ferry', 'sledge'",
             "2 rows",
             "Rows 2, 4.",
             "unseen",

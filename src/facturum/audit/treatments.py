@@ -235,7 +235,7 @@ class Treatments:
     @cached_property
     def scores(self) -> list[ScoreEntry]:
         """Return how well the items of each score go together."""
-        return [self._score(node, terms) for node, terms in self._found(Across)]
+        return [self._score(node, terms) for node, terms in self._found(Across)]  # type: ignore[type-abstract]
 
     def _score(self, node: Across, terms: list[str]) -> ScoreEntry:
         items = [self._values(item, self._kept) for item in node.items]

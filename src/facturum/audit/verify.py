@@ -132,7 +132,7 @@ def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
     failures = []
     for entry in stored.definitions:
         try:
-            found[entry.name] = parse(entry.formula)
+            found[entry.name] = parse(entry.formula, learned=True)
         except FacturumError as error:
             failures.append(Failure("file", entry.name, f"The definition of {entry.name} cannot be read: {error}"))
     return found, failures
@@ -193,7 +193,7 @@ def _column_failures(entry: ColumnEntry, values: FloatArray, kept: Array, source
 
 def _formula_values(formula: str, source: Source, rows: Array) -> FloatArray:
     """Return a column by its scalar formula alone for some rows, counted from 0 and increasing, NaN without a value."""
-    node = parse(formula)
+    node = parse(formula, learned=True)
     parts: list[FloatArray] = []
     for start, stop in leaves_of(source.table.length):
         low, high = np.searchsorted(rows, [start, stop])

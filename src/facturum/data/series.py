@@ -156,7 +156,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     unit = group_numbers([table[name] for name in timing.panel], table.length)
     known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
     if timing.every == "row" or timing.time is None:
-        return Series(unit, _row_numbers(unit, known), known)
+        return Series(unit, _row_numbers(unit), known)
     time = table[timing.time]
     if time.kind is not Kind.TIME:
         raise DataError(f"'{timing.time}' is no time", place="data.time", remedy="Name a variable of dates or periods.")
@@ -166,10 +166,9 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     return found
 
 
-def _row_numbers(unit: Array, known: Mask) -> Array:
-    """Return the place of each row among the known rows of its unit."""
-    rows = np.flatnonzero(known)
-    order = rows[np.argsort(unit[rows], kind="stable")]
+def _row_numbers(unit: Array) -> Array:
+    """Return the place of each row among the rows of its unit; rows that are not visible keep theirs, as gaps."""
+    order = np.argsort(unit, kind="stable")
     ordered = unit[order]
     numbers = np.zeros(len(unit), dtype=np.int64)
     numbers[order] = np.arange(len(order)) - np.searchsorted(ordered, ordered, side="left")

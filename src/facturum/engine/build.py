@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
@@ -84,7 +84,11 @@ def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple
 
 
 def resolved(made: Prepared) -> Prepared:
-    """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns."""
+    """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns.
+
+    Its expressions stay as they are: what has been learned does not pass through the parser, and errors show the text
+    that was written.
+    """
     names: dict[str, list[str]] = {}
     _refuse_width(made)
     for key, term in made.terms.items():
@@ -101,11 +105,12 @@ def resolved(made: Prepared) -> Prepared:
             "response": None if made.response is None else str(made.response),
             "terms": {key: str(term) for key, term in made.terms.items()},
             "derived": {key: str(node) for key, node in made.derived.items()},
+            "rows": made.spec.rows.model_copy(update={key: made.condition_text(key) for key in ("keep", "learn")}),
             "variables": _variables(made),
             "columns": names,
         }
     )
-    return prepare(spec, made.given)  # so that places in error messages are those of the resolved text
+    return replace(made, spec=spec)
 
 
 def _refuse_width(made: Prepared) -> None:

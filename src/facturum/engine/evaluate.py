@@ -227,6 +227,11 @@ class LeafRows:
                 "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
             ) from None
 
+    def present(self, name: str) -> Mask | None:
+        """Return which rows have a value of a variable, of a derived one without computing it where possible."""
+        derived = self._source.derived.get(name)
+        return self.valid(derived) if derived is not None else self.of(Name(name)).valid
+
     def of(self, node: Node) -> Values:
         """Return the values of an expression."""
         found = self._values.get(node)

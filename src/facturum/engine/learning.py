@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from facturum.data.values import Array, Mask
-from facturum.engine.evaluate import Source
+from facturum.engine.evaluate import LeafRows, Source
 from facturum.engine.leaves import TOGETHER, batched, run, thread_count
 from facturum.engine.prepare import Prepared, at_place, walk
 from facturum.engine.scope import Scope
 from facturum.engine.selection import Selection, select
 from facturum.errors import DataError
 from facturum.language.core import truths
-from facturum.language.nodes import Node, Question
+from facturum.language.nodes import Node, Question, Unlearnable
 
 
 def learn(
@@ -38,7 +38,8 @@ def learn(
         if not ready:
             return made, None if visible is not None else selection
         source = made.source(visible)
-        plain = {node: question for node, question in ready.items() if not question.remaining}
+        deciding = made.deciding()
+        plain = {node: question for node, question in ready.items() if not question.remaining or node in deciding}
         if plain:
             selection = None
             kept = kept or select(made, source, threads, complete=False)
@@ -85,6 +86,14 @@ def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
     return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
 
 
+def _observed(node: Node, question: Question, rows: LeafRows) -> object:
+    """Return the summary of some rows, or tell those from which a question cannot be answered."""
+    try:
+        return question.observe([rows.of(part).full(rows.length) for part in question.inputs])
+    except Unlearnable as problem:
+        raise rows.failure(node, problem.rows, problem.what, problem.remedy) from None
+
+
 def _answers(
     questions: dict[Node, Question],
     made: Prepared,
@@ -107,7 +116,7 @@ def _answers(
 
         def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[object]:
             rows = source.rows(*spans[at])
-            return [q.observe([rows.of(node).full(rows.length) for node in q.inputs]) for _, q in asked]
+            return [_observed(node, question, rows) for node, question in asked]
 
         quick = all(question.quick for _, question in asked)
         parts = run(work, len(spans), thread_count(1 if quick else threads), made.where)

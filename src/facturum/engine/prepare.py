@@ -39,6 +39,7 @@ class Prepared:
         terms: by key.
         derived: new variables, by name, those that are used.
         keep, learn: the conditions of [rows].
+        written: the plan whose texts the expressions were read from.
     """
 
     spec: PlanSpec
@@ -49,6 +50,7 @@ class Prepared:
     derived: Mapping[str, Node]
     keep: Node | None
     learn: Node | None
+    written: PlanSpec
 
     @property
     def table(self) -> Table:
@@ -89,19 +91,45 @@ class Prepared:
         roots = [node, *[self.derived[name] for name in sorted(_used(self.derived, [node]))]]
         return [part for root in roots for part in walk(root)]
 
+    def deciding(self) -> set[Node]:
+        """Return the expressions whose values decide which rows remain, and so are answered before these are known."""
+        found: set[Node] = set()
+        seen: set[Node] = set()
+        pending = [node for place, node in self.parts().items() if not place.startswith("derived.")]
+        while pending:
+            node = pending.pop()
+            if node in seen:
+                continue
+            seen.add(node)
+            deciding = node.decided_by()
+            for child in deciding:
+                found.update(self.reached(child))
+            if isinstance(node, Name) and node.variable in self.derived:
+                pending.append(self.derived[node.variable])
+            pending += [child for child in node.children() if child not in deciding]
+        return found
+
     def looks_along(self, node: Node) -> bool:
         """Return whether an expression looks along time, through derived variables too."""
         return any(part.along_time for part in self.reached(node))
+
+    def condition_text(self, key: str) -> str | None:
+        """Return the text of [rows] keep or learn, the variables that a selector chose written out."""
+        node: Node | None = getattr(self, key)
+        written: str | None = getattr(self.spec.rows, key)
+        if node is None or written is None or not any(isinstance(part, Selector) for part in walk(parse(written))):
+            return written
+        return str(node)
 
     def text(self, place: str) -> str | None:
         """Return the text written at a place of the plan."""
         section, _, key = place.partition(".")
         sections: dict[str, Mapping[str, str | None]] = {
-            "terms": self.spec.terms,
-            "derived": self.spec.derived,
-            "rows": {"keep": self.spec.rows.keep, "learn": self.spec.rows.learn},
+            "terms": self.written.terms,
+            "derived": self.written.derived,
+            "rows": {"keep": self.written.rows.keep, "learn": self.written.rows.learn},
         }
-        return self.spec.response if section == "response" else sections.get(section, {}).get(key)
+        return self.written.response if section == "response" else sections.get(section, {}).get(key)
 
     def where(self, node: Node) -> tuple[str | None, str | None]:
         """Return the place of an expression in the plan, and the text there."""
@@ -149,8 +177,8 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     shaped = shape(spec, given)
     table = shaped.table
     _check_names(spec, table)
-    parsed = {key: _parsed(f"derived.{key}", text) for key, text in spec.derived.items()}
-    response = None if spec.response is None else _parsed("response", spec.response)
+    parsed = {key: _parsed(f"derived.{key}", text, spec.resolved) for key, text in spec.derived.items()}
+    response = None if spec.response is None else _parsed("response", spec.response, spec.resolved)
     if response is not None and spec.resolved and not _known(response, shaped, parsed):
         response = None
     reserved = _reserved(spec, table, response, parsed)
@@ -161,14 +189,17 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(_spread(_frozen(parse(text), choices, time)), scope)
+            terms[key] = _as_term(_spread(_frozen(parse(text, spec.resolved), choices, time)), scope)
             scope.of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
             response = _as_response(_spread(_frozen(response, choices, time)), scope)
     conditions = {
-        key: _condition(key, getattr(spec.rows, key), scope, spec, table, parsed) for key in ("keep", "learn")
+        key: _condition(
+            key, getattr(spec.rows, key), scope, spec, table, derived, lambda node: _frozen(node, choices, time)
+        )
+        for key in ("keep", "learn")
     }
     used = _used(derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c]])
     for key, node in derived.items():
@@ -181,14 +212,14 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
             "the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".'
         )
     kept = {key: node for key, node in derived.items() if key in used}
-    made = Prepared(spec, given, shaped, response, terms, kept, conditions["keep"], conditions["learn"])
+    made = Prepared(spec, given, shaped, response, terms, kept, conditions["keep"], conditions["learn"], spec)
     refuse_leaks(response, terms, kept, spec)
     return made
 
 
-def _parsed(place: str, text: str) -> Node:
+def _parsed(place: str, text: str, learned: bool) -> Node:
     with at_place(place, text):
-        return parse(text)
+        return parse(text, learned)
 
 
 def _check_names(spec: PlanSpec, table: Table) -> None:
@@ -327,14 +358,22 @@ def _as_response(node: Node, scope: Scope) -> Node:
 
 
 def _condition(
-    key: str, text: str | None, scope: Scope, spec: PlanSpec, table: Table, derived: Mapping[str, Node]
+    key: str,
+    text: str | None,
+    scope: Scope,
+    spec: PlanSpec,
+    table: Table,
+    derived: Mapping[str, Node],
+    freeze: Callable[[Node], Node],
 ) -> Node | None:
     if text is None:
         return None
     with at_place(f"rows.{key}", text):
-        node = parse(text)
+        node = parse(text, spec.resolved)
         if spec.resolved and not _available(node, table, derived) and key == "learn":
             return None
+        node = _spread(freeze(node))
+        scope.of(node)
         reached = [node]
         for part in reached:
             reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
@@ -342,7 +381,12 @@ def _condition(
         if learns:
             raise learns[0].fail(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
         found = scope.of(node)
-        if found.block or not found.kind.numeric:
+        if found.block:
+            raise node.fail(
+                f"{key} is one condition, and this is a block of several columns",
+                "Write and or or between conditions, or count_of(..) of a list of them.",
+            )
+        if not found.kind.numeric:
             raise node.fail(f"{key} is a condition, and this is none", "Write a comparison, such as open == 'yes'.")
         return node
 

@@ -51,8 +51,17 @@ class Scope:
         """Return what an expression is, checking it the first time."""
         found = self._types.get(node)
         if found is None:
+            self._refuse_blocks(node)
             found = self._types[node] = node.check(self)
         return found
+
+    def _refuse_blocks(self, node: Node) -> None:
+        """Refuse a block of several columns wherever an operation takes one column."""
+        for field, child in node.arguments():
+            if field not in node.takes_blocks and self.of(child).block:
+                raise child.fail(
+                    f"{node.called} works on one column, and '{child}' is a block of several columns", node.advice
+                )
 
     @property
     def every(self) -> str:

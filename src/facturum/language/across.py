@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import Any, ClassVar
 
 import numpy as np
@@ -22,6 +23,7 @@ class Across(Node):
     items: tuple[Node, ...]
     at_least: int | str
 
+    @abstractmethod
     def combine(self, values: FloatArray, there: Mask) -> Any:
         """Return one number for each row.
 
@@ -29,7 +31,6 @@ class Across(Node):
             values: (items, rows), 0 where there is none.
             there: (items, rows), which values are there.
         """
-        raise NotImplementedError
 
     def check(self, kinds: Kinds) -> Type:
         for item in self.items:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import ClassVar
 
 import numpy as np
@@ -38,27 +39,34 @@ class AlongTime(Node):
     def along_time(self) -> bool:
         return True
 
-    def along(self, frame: Frame, rows: Rows) -> Values:
-        """Return the values for all rows of the frame that the expression runs in."""
-        raise NotImplementedError
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.x,)
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         need_number(self, self.x, kinds)
         return Type(Kind.NUMBER)
 
-    def values(self, rows: Rows) -> Values:
-        frame = rows.frame(self.x)
-        whole: Values = rows.shared(("along", self), lambda: self.along(frame, rows))
-        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.looks_at()))
-        found = _taken(whole, rows.chosen(frame.find(0)))
-        return finite(self, rows, found.data, found.valid) if found.labels is None else found
-
     def valid(self, rows: Rows) -> Mask | None:
         return rows.of(self).valid
 
     def reading(self) -> Reading:
         return Unit(self.subject())
+
+
+class Windowed(AlongTime):
+    """A number made of several periods, computed for all rows at once."""
+
+    @abstractmethod
+    def along(self, frame: Frame) -> Values:
+        """Return the values for all rows of the frame that the expression runs in."""
+
+    def values(self, rows: Rows) -> Values:
+        frame = rows.frame(self.x)
+        whole: Values = rows.shared(("along", self), lambda: self.along(frame))
+        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.looks_at()))
+        found = _taken(whole, rows.chosen(frame.find(0)))
+        return finite(self, rows, found.data, found.valid)
 
 
 def _numbers(whole: Values) -> Values:
@@ -91,8 +99,6 @@ class Shifted(AlongTime):
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         found = kinds.of(self.x)
-        if found.block:
-            raise self.x.fail(f"{self.name} works on one variable, and '{self.x}' is a block of several columns")
         other = "lead" if self.sign < 0 else "lag"
         for shift in self._shifts():
             if shift < 1:
@@ -110,7 +116,8 @@ class Shifted(AlongTime):
         return found
 
     def values(self, rows: Rows) -> Values:
-        assert isinstance(self.k, int)
+        if isinstance(self.k, tuple):
+            return super().values(rows)  # which refuses: there are several columns
         frame = rows.frame(self.x)
         at = rows.chosen(frame.find(self.sign * self.k))
         whole = frame.whole(self.x)
@@ -174,7 +181,7 @@ class Lead(Shifted):
 
 
 @operation
-class Difference(AlongTime):
+class Difference(Windowed):
     """The change since `step` periods before, taken `order` times.
 
     Example: `difference(stays)`, `difference(log(stays), step=12)`, `difference(price, order=2)`.
@@ -184,7 +191,7 @@ class Difference(AlongTime):
     order: int = option(whole_from(1, 10), "how often the difference is taken", default=1)
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
-    def along(self, frame: Frame, rows: Rows) -> Values:
+    def along(self, frame: Frame) -> Values:
         found = _numbers(frame.whole(self.x))
         before = frame.own(-self.step)
         for _ in range(self.order):
@@ -203,7 +210,7 @@ class Difference(AlongTime):
 
 
 @operation
-class PercentChange(AlongTime):
+class PercentChange(Windowed):
     """The change since `step` periods before, in percent of the value then; a value of 0 then is an error.
 
     Example: `percent_change(stays, step=12)`.
@@ -212,7 +219,7 @@ class PercentChange(AlongTime):
     x: Node = argument("a number")
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
-    def along(self, frame: Frame, rows: Rows) -> Values:
+    def along(self, frame: Frame) -> Values:
         found = _numbers(frame.whole(self.x))
         earlier = _taken(found, frame.own(-self.step))
         with np.errstate(all="ignore"):
@@ -227,7 +234,7 @@ class PercentChange(AlongTime):
         return f"the percent change of {self.x.subject()} since {since}"
 
 
-class Moving(AlongTime):
+class Moving(Windowed):
     """A sum over a window of periods, the oldest first."""
 
     window: int
@@ -297,7 +304,7 @@ class MovingAverage(Moving):
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 
-    def along(self, frame: Frame, rows: Rows) -> Values:
+    def along(self, frame: Frame) -> Values:
         total, weight, count = self.sums(frame)
         with np.errstate(all="ignore"):
             return Values(np.divide(total, weight), self.enough(count))
@@ -315,6 +322,6 @@ class MovingSum(Moving):
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 
-    def along(self, frame: Frame, rows: Rows) -> Values:
+    def along(self, frame: Frame) -> Values:
         total, _, count = self.sums(frame)
         return Values(total, self.enough(count))

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
+from functools import partial
 from itertools import pairwise
 from typing import Any, TypeAlias
 
@@ -161,43 +162,44 @@ class Bins(Node):
         if self.quantiles is not None:
             search = CutSearch(self.quantiles, self.closed)
             return CutQuestion((self.x,), self._cut, search)
-        return RangeQuestion((self.x,), self._ranged)
+        if self.width is not None:
+            return RangeQuestion((self.x,), partial(self._by_width, self.width))
+        return RangeQuestion((self.x,), partial(self._by_count, self.learned(self.count)))
 
     def _cut(self, search: CutSearch) -> Node:
-        assert search.edges is not None
-        assert self.quantiles is not None
-        if len(search.edges) < self.quantiles - 1:
-            edges = ", ".join(str(plain_number(edge)) for edge in search.edges[:6])
+        found = search.edges or ()
+        if len(found) < search.parts - 1:
+            edges = ", ".join(str(plain_number(edge)) for edge in found[:6])
             value, share = search.heaviest()
             why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
             if not search.ties:
                 why = f"only {search.count} rows have a value"
-            can = f"{len(search.edges) + 1} can be had" if search.edges else "all rows have one value"
+            can = f"{len(found) + 1} can be had" if found else "all rows have one value"
             raise DataError(
-                f"'{self.x}' cannot be cut into {self.quantiles} bins of equal numbers; {can}: {why}",
+                f"'{self.x}' cannot be cut into {search.parts} bins of equal numbers; {can}: {why}",
                 remedy=f"Write edges=[{edges}] for these bins, or fewer quantiles." if edges else "Leave it out.",
             )
-        return self._closed_with(search.edges)
+        return self._closed_with(found)
 
-    def _ranged(self, low: float, high: float) -> Node:
-        if self.width is not None:
-            count = (Fraction(high) - Fraction(low)) / Fraction(self.width)
-            if count > MOST_BINS:
-                raise DataError(
-                    f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}: {float(count):.4g} bins of "
-                    f"width {self.width}",
-                    remedy=f"Write a greater width; at most {MOST_BINS} bins are made.",
-                )
-            edges = multiples(Decimal(repr(self.width)), low, high, self.closed)
-        else:
-            assert self.count is not None
-            edges = equal_widths(low, high, self.count)
-            if len(edges) < self.count - 1:
-                raise DataError(
-                    f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}, too narrow for {self.count} "
-                    "bins of equal width",
-                    remedy="Leave it out, or write fewer bins.",
-                )
+    def _by_count(self, wanted: int, low: float, high: float) -> Node:
+        edges = equal_widths(low, high, wanted)
+        if len(edges) < wanted - 1:
+            raise DataError(
+                f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}, too narrow for {wanted} "
+                "bins of equal width",
+                remedy="Leave it out, or write fewer bins.",
+            )
+        return self._closed_with(edges)
+
+    def _by_width(self, width: float, low: float, high: float) -> Node:
+        count = (Fraction(high) - Fraction(low)) / Fraction(width)
+        if count > MOST_BINS:
+            raise DataError(
+                f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}: {number_words(count)} bins of "
+                f"width {width}",
+                remedy=f"Write a greater width; at most {MOST_BINS} bins are made.",
+            )
+        edges = multiples(Decimal(repr(width)), low, high, self.closed)
         if not edges:
             raise DataError(
                 f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}: all of it is in one bin",
@@ -215,12 +217,12 @@ class Bins(Node):
         return made if self.labels is not None else made.replaced(labels=made._own_labels())
 
     def _own_labels(self) -> tuple[str, ...]:
-        assert self.edges is not None
+        edges = self.learned(self.edges)
         if self.paired:
-            pairs = [edge for edge in self.edges if isinstance(edge, tuple)]
+            pairs = [edge for edge in edges if isinstance(edge, tuple)]
             texts = number_texts([end for pair in pairs for end in pair])
             return tuple(f"{a} to {b}" for a, b in zip(texts[::2], texts[1::2], strict=True))
-        texts = number_texts([edge for edge in self.edges if not isinstance(edge, tuple)])
+        texts = number_texts([edge for edge in edges if not isinstance(edge, tuple)])
         first, last = ("under", "from") if self.closed == "left" else ("up to", "over")
         middle = [f"{a} to {b}" for a, b in pairwise(texts)]
         return (f"{first} {texts[0]}", *middle, f"{last} {texts[-1]}")
@@ -248,19 +250,21 @@ class Bins(Node):
                 valid = inner.valid if valid is None else valid & inner.valid
         return Values(codes, valid, self._order())
 
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.x,) if self.paired else ()
+
     def valid(self, rows: Rows) -> Mask | None:
         if self.paired:
             return rows.of(self).valid
         return None if self.missing == "category" else rows.valid(self.x)
 
     def _codes(self, x: FloatArray) -> Array:
-        assert self.edges is not None
-        small = np.int8 if len(self.edges) < 100 else np.int16
+        edges = self.learned(self.edges)
+        small = np.int8 if len(edges) < 100 else np.int16
         if not self.paired:
-            edges = np.array(self.edges, dtype=np.float64)
-            return codes_between(x, edges, self.closed, small)
+            return codes_between(x, np.array(edges, dtype=np.float64), self.closed, small)
         codes = np.full(len(x), -1, dtype=small)
-        for at in reversed(range(len(self.edges))):  # where bins overlap, the first one has it
+        for at in reversed(range(len(edges))):  # where bins overlap, the first one has it
             low, high, low_in, high_in = self.interval(at)
             inside = (x >= low) if low_in else (x > low)
             inside &= (x <= high) if high_in else (x < high)
@@ -269,8 +273,7 @@ class Bins(Node):
 
     def interval(self, at: int) -> tuple[float, float, bool, bool]:
         """Return the ends of a bin, and whether each belongs to it."""
-        assert self.edges is not None
-        edges: list[Any] = list(self.edges)
+        edges: list[Any] = list(self.learned(self.edges))
         if not self.paired:
             low = float(edges[at - 1]) if at else -np.inf
             high = float(edges[at]) if at < len(edges) else np.inf
@@ -323,6 +326,19 @@ def codes_between(x: FloatArray, edges: FloatArray, closed: str, kind: type[np.s
     for edge in edges:
         codes += (x >= edge) if closed == "left" else (x > edge)
     return codes
+
+
+def number_words(number: Fraction) -> str:
+    """Return a number in four digits, however large.
+
+    Example:
+        >>> number_words(Fraction(12345)), number_words(Fraction(10) ** 400)
+        ('1.234e+04', '1.000e+400')
+    """
+    try:
+        return f"{float(number):.4g}"
+    except OverflowError:
+        return f"{Decimal(number.numerator) / Decimal(number.denominator):.4g}"
 
 
 def number_texts(numbers: Sequence[float]) -> list[str]:

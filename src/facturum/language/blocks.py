@@ -16,24 +16,22 @@ def product(left: Block, right: Block) -> Block:
         >>> [float(column[0]) for column in block.columns]
         [10.0, 15.0]
     """
-    if isinstance(left, Dense) and isinstance(right, Dense):
-        return Dense(tuple(np.multiply(a, b) for a in left.columns for b in right.columns))
-    if isinstance(left, Scattered) and isinstance(right, Scattered):
+    if isinstance(left, Dense):
+        if isinstance(right, Dense):
+            return Dense(tuple(np.multiply(a, b) for a in left.columns for b in right.columns))
+        offsets = tuple(j * right.width + b for j in range(left.width) for b in right.offsets)
+        layers = tuple(_times(a, b) for a in left.columns for b in right.layers)
+        return Scattered(right.base, offsets, layers, left.width * right.width)
+    if isinstance(right, Scattered):
         base = _spread(left.base, right.width, left.width * right.width) + right.base
         base[(left.base < 0) | (right.base < 0)] = -1
         offsets = tuple(a * right.width + b for a in left.offsets for b in right.offsets)
         layers = tuple(_times(a, b) for a in left.layers for b in right.layers)
         return Scattered(base, offsets, layers, left.width * right.width)
-    if isinstance(left, Scattered) and isinstance(right, Dense):
-        base = _spread(left.base, right.width, left.width * right.width)
-        offsets = tuple(a * right.width + j for a in left.offsets for j in range(right.width))
-        layers = tuple(_times(a, b) for a in left.layers for b in right.columns)
-        return Scattered(base, offsets, layers, left.width * right.width)
-    assert isinstance(left, Dense)
-    assert isinstance(right, Scattered)
-    offsets = tuple(j * right.width + b for j in range(left.width) for b in right.offsets)
-    layers = tuple(_times(a, b) for a in left.columns for b in right.layers)
-    return Scattered(right.base, offsets, layers, left.width * right.width)
+    base = _spread(left.base, right.width, left.width * right.width)
+    offsets = tuple(a * right.width + j for a in left.offsets for j in range(right.width))
+    layers = tuple(_times(a, b) for a in left.layers for b in right.columns)
+    return Scattered(base, offsets, layers, left.width * right.width)
 
 
 def _spread(base: Array, each: int, width: int) -> Array:
@@ -43,7 +41,10 @@ def _spread(base: Array, each: int, width: int) -> Array:
         >>> _spread(np.array([100, -1], dtype=np.int8), 12, 1320).tolist()
         [1200, -12]
     """
-    return base if each == 1 else np.multiply(base, each, dtype=np.min_scalar_type(-width - each))
+    if each == 1:
+        return base
+    room = np.result_type(np.min_scalar_type(-width - each), base.dtype if base.dtype.kind == "i" else np.int64)
+    return np.multiply(base, each, dtype=room)
 
 
 def _times(a: Array | None, b: Array | None) -> Array | None:

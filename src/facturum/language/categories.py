@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
 
 from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.codings import CODINGS, coded_columns
-from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Rows, Scattered, Type, operation
+from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Rows, Scattered, Type, operation
 from facturum.language.options import (
     LABEL,
     LABELS,
@@ -50,6 +50,9 @@ class Codes(Categorical):
     limit: int = option(whole_from(1), "how many categories there may be", default=1000)
     pooled: tuple[Label, ...] = option(LABELS, "the categories pooled into the last one", learned=True, default=())
 
+    def question(self, kinds: Kinds) -> Question | None:
+        return None if self.is_closed else super().question(kinds)
+
     def values(self, rows: Rows) -> Values:
         found, valid = self.placed(rows)
         return Values(found.astype(np.float64), valid)
@@ -74,6 +77,9 @@ class Score(Categorical):
     def check(self, kinds: Kinds) -> Type:
         need_order(self, self.x, self.order, kinds)
         return super().check(kinds)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        return None if self.is_closed else super().question(kinds)
 
     def values(self, rows: Rows) -> Values:
         found, valid = self.placed(rows)
@@ -129,14 +135,12 @@ class Category(Categorical):
         super().check(kinds)
         return Type(Kind.NUMBER, block=True)
 
-    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Node:
+    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         made = super().closed(dict(counts), ordered)
-        assert isinstance(made, Category)
-        assert isinstance(made.order, tuple)
         if made.coding not in ("reference", "effect"):
             return made
         reference = made._reference(counts)
-        if len(made.order) < 2:
+        if len(made.labels()) < 2:
             raise DataError(
                 f"'{self.x}' has the one category {reference!r} in the rows that remain: there is nothing to compare",
                 remedy="Leave the term out, or look at [rows].",
@@ -144,13 +148,13 @@ class Category(Categorical):
         return made.replaced(reference=reference)
 
     def _reference(self, counts: dict[Label | Absent, int]) -> Label:
-        assert isinstance(self.order, tuple)
-        choices = [label for label in self.order if not isinstance(label, Absent)]
+        order = self.labels()
+        choices = [label for label in order if not isinstance(label, Absent)]
         if self.reference is None:
             return choices[0]
         for label in choices:
             if literal_key(label) == literal_key(self.reference):
-                if not counts.get(label) and not (self.pooled and label == self.order[-1]):
+                if not counts.get(label) and not (self.pooled and label == order[-1]):
                     raise DataError(
                         f"no remaining row has the reference category {label!r} of '{self.x}'",
                         remedy="Choose one that is there: " + ", ".join(str(k) for k in counts if counts[k]) + ".",
@@ -166,11 +170,10 @@ class Category(Categorical):
         )
 
     def columns(self) -> tuple[Column, ...]:
-        assert isinstance(self.order, tuple)
         return coded_columns(self)
 
     def column_count(self) -> int:
-        count = len(self.order)
+        count = len(self.labels())
         return {"every": count, "score": 1}.get(self.coding, count - 1)
 
     def code_node(self) -> Codes:
@@ -182,10 +185,10 @@ class Category(Categorical):
     @property
     def reference_place(self) -> int:
         """The place of the reference in the order."""
-        assert isinstance(self.order, tuple)
-        assert self.reference is not None
+        if self.reference is None:
+            raise self.unresolved()
         wanted = literal_key(self.reference)
-        keys = [None if isinstance(label, Absent) else literal_key(label) for label in self.order]
+        keys = [None if isinstance(label, Absent) else literal_key(label) for label in self.labels()]
         if wanted not in keys:
             raise self.fail(f"the reference {self.reference!r} is not in the order", "Name one that is.")
         return keys.index(wanted)
@@ -193,7 +196,7 @@ class Category(Categorical):
     def block(self, rows: Rows) -> Block:
         places, _ = self.placed(rows)
         places = np.broadcast_to(places, rows.length)
-        count = len(self.order)
+        count = len(self.labels())
         if self.coding == "every":
             return Scattered(places, (0,), (None,), count)
         if self.coding == "reference":

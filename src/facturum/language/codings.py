@@ -35,8 +35,7 @@ def coded_columns(category: Category) -> tuple[Column, ...]:
 
 
 def _labels(category: Category) -> list[str]:
-    assert isinstance(category.order, tuple)
-    return ["missing" if isinstance(label, Absent) else label_text(label) for label in category.order]
+    return ["missing" if isinstance(label, Absent) else label_text(label) for label in category.labels()]
 
 
 def _part(text: str) -> tuple[Part, ...]:
@@ -45,8 +44,7 @@ def _part(text: str) -> tuple[Part, ...]:
 
 def _equals(category: Category, place: int) -> Node:
     """Return the condition that a row has the category at a place of the order."""
-    assert isinstance(category.order, tuple)
-    label = category.order[place]
+    label = category.labels()[place]
     plain = not category.pooled and category.unseen == "fail" and category.missing == "propagate"
     if plain and not isinstance(label, Absent):
         return category.x.equal_to(label)

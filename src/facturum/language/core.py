@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import ClassVar
 
 import numpy as np
@@ -38,7 +39,7 @@ class Name(Node):
         return rows.variable(self.variable)
 
     def valid(self, rows: Rows) -> Mask | None:
-        return rows.of(self).valid
+        return rows.present(self.variable)
 
     def reading(self) -> Reading:
         return Unit(self.variable)
@@ -103,6 +104,7 @@ class Missing(Node):
 class List(Node):
     """A list of expressions: as a term, the block of their columns."""
 
+    takes_blocks: ClassVar[frozenset[str]] = frozenset({"members"})
     members: tuple[Node, ...] = arguments("the members")
 
     def check(self, kinds: Kinds) -> Type:
@@ -145,48 +147,33 @@ def names_in(expression: Node) -> list[str]:
 
 def is_block(expression: Node) -> bool:
     """Return whether an expression has several columns by its form."""
-    if isinstance(expression, Arithmetic | Negative):
-        return any(is_block(child) for child in expression.children())
+    if isinstance(expression, Multiply):
+        return is_block(expression.left) or is_block(expression.right)
     return isinstance(expression, List) or bool(getattr(expression, "many_columns", False))
 
 
 class Arithmetic(Node):
-    """Two numbers made one; a block on one side is taken column by column."""
+    """Two numbers made one."""
 
     symbol: ClassVar[str] = ""
+    advice: ClassVar[str] = "Write the two as terms of their own, or * between them for their interaction."
     left: Node
     right: Node
 
+    @abstractmethod
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
-        raise NotImplementedError
+        """Return the result for each row."""
 
     def check(self, kinds: Kinds) -> Type:
-        blocks = [kinds.of(side).block for side in (self.left, self.right)]
-        if all(blocks):
-            raise self.fail(
-                f"'{self.symbol}' between two blocks of several columns has no meaning",
-                "Use * for their interaction, or write them as two terms.",
-            )
-        for side, block in zip((self.left, self.right), blocks, strict=True):
-            if not block:
-                need_number(self, side, kinds)
-        return Type(Kind.NUMBER, block=any(blocks))
+        for side in (self.left, self.right):
+            need_number(self, side, kinds)
+        return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
         left, right = rows.of(self.left), rows.of(self.right)
         with np.errstate(all="ignore"):
             data = self.compute(left.numbers(), right.numbers())
         return finite(self, rows, data, both(left.valid, right.valid))
-
-    def columns(self) -> tuple[Column, ...]:
-        if not is_block(self):
-            return (Column((), self, self.reading()),)
-        found = []
-        for column in (self.left if is_block(self.left) else self.right).columns():
-            sides = [column.formula if is_block(side) else side for side in (self.left, self.right)]
-            formula = self.replaced(left=sides[0], right=sides[1])
-            found.append(Column(column.parts, formula, Curve(str(formula)), column.measure, column.reference))
-        return tuple(found)
 
     def reading(self) -> Reading:
         return Unit(str(self))
@@ -221,6 +208,7 @@ class Multiply(Arithmetic):
     """Product of numbers; between blocks the interaction, all pairs of columns."""
 
     symbol = "*"
+    takes_blocks: ClassVar[frozenset[str]] = frozenset({"left", "right"})
     left: Node = argument("a number or a block")
     right: Node = argument("a number or a block")
 
@@ -298,25 +286,16 @@ class Negative(Node):
     """The number with its sign turned."""
 
     symbol: ClassVar[str] = "-"
+    advice: ClassVar[str] = "Write the term without the sign: its coefficients turn theirs."
     value: Node = argument("a number")
 
     def check(self, kinds: Kinds) -> Type:
-        block = kinds.of(self.value).block
-        if not block:
-            need_number(self, self.value, kinds)
-        return Type(Kind.NUMBER, block=block)
+        need_number(self, self.value, kinds)
+        return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
         inner = rows.of(self.value)
         return Values(np.negative(inner.numbers()), inner.valid)
-
-    def columns(self) -> tuple[Column, ...]:
-        if not is_block(self):
-            return (Column((), self, self.reading()),)
-        return tuple(
-            Column(c.parts, Negative(c.formula), Curve(str(Negative(c.formula))), c.measure, c.reference)
-            for c in self.value.columns()
-        )
 
     def reading(self) -> Reading:
         return Unit(str(self))

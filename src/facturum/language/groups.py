@@ -105,7 +105,8 @@ class KeyIndex:
             recode = np.array([place.get(literal_key(label), -1) for label in value.labels] + [missing])
             own = recode[value.data]
         else:
-            numbers = np.array(sorted(k[1] for k in place if isinstance(k, tuple) and k[0] == "number"), dtype=float)
+            keys = [k[1] for k in place if isinstance(k, tuple) and k[0] == "number"]
+            numbers = np.array(sorted(k for k in keys if float(k) == k), dtype=float)  # others equal no double
             if not len(numbers):
                 own = np.full(len(value.data), -1)
             else:

@@ -13,8 +13,8 @@ from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
 from facturum.language.nodes import Frame, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import (
+    FILL,
     TABLE,
-    VALUE,
     Absent,
     argument,
     arguments,
@@ -88,11 +88,11 @@ class Impute(Node):
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
     limit: int | None = option(whole_from(1), "the longest run that is filled, in periods", default=None)
-    value: Label | None = option(VALUE, "what is put in", learned=True, by_hand=True, default=None)
+    value: Label | None = option(FILL, "what is put in", learned=True, by_hand=True, default=None)
     fills: tuple[tuple[Key, Label | Absent], ...] = option(
         TABLE, "what is put in, for each group", learned=True, default=()
     )
-    otherwise: Label | None = option(VALUE, "what is put in where the group is another one", learned=True, default=None)
+    otherwise: Label | None = option(FILL, "what is put in where the group is another one", learned=True, default=None)
 
     @property
     def along_time(self) -> bool:
@@ -101,8 +101,8 @@ class Impute(Node):
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
-        if found.block or found.kind in (Kind.TIME, Kind.MISSING):
-            what = "a block of several columns" if found.block else "a time"
+        if found.kind in (Kind.TIME, Kind.MISSING):
+            what = "a time" if found.kind is Kind.TIME else "missing in every row"
             raise self.x.fail(f"impute works on one number or category, and '{self.x}' is {what}")
         if self.how is None and self.value is None:
             raise self.fail("impute needs to know what to put in", 'Write "median", "mode", .. or value=...')
@@ -112,13 +112,19 @@ class Impute(Node):
                 f"'{self.x}' is {found.kind.with_article}",
                 'Write impute(.., "mode"), or value="..".',
             )
-        for key in self.by:
-            if kinds.of(key).block:
-                raise key.fail("a group is formed by variables, not by a block of several columns")
         self._check_options(kinds)
         return self._type(found)
 
     def _check_options(self, kinds: Kinds) -> None:
+        if bool(self.fills) != (self.otherwise is not None):
+            raise self.fail("fills and otherwise go together", "Write both, or value=.. alone.")
+        for key, value in self.fills:
+            if isinstance(value, Absent):
+                raise self.fail(f"what is put in for {key!r} is missing", "Write a value, or leave the group out.")
+            if (len(key) if isinstance(key, tuple) else 1) != len(self.by):
+                raise self.fail(
+                    f"the group {key!r} has another number of parts than by", "Write one for each variable."
+                )
         if self.by and self.how not in LEARNED:
             raise self.fail('groups go with "median", "mean" and "mode"', "Leave out by; time runs within the panel.")
         if self.limit is not None and not self.along_time:
@@ -173,9 +179,7 @@ class Impute(Node):
         return [value for value in found if value is not None and not isinstance(value, Absent)]
 
     def _combined(self, answers: Sequence[Node]) -> Node:
-        overall, groups = answers
-        assert isinstance(overall, Impute)
-        assert isinstance(groups, Impute)
+        overall, groups = (answer for answer in answers if isinstance(answer, Impute))
         return self.replaced(fills=groups.fills, otherwise=overall.value)
 
     def values(self, rows: Rows) -> Values:
@@ -183,7 +187,7 @@ class Impute(Node):
         if inner.valid is None:
             return inner
         if self.along_time:
-            return self._from_neighbours(rows, inner)
+            return self._from_neighbours(rows, inner, inner.valid)
         absent = np.flatnonzero(~inner.valid)
         data, labels = self._room(inner)
         data[absent] = self._put_in(rows, absent, labels)
@@ -214,17 +218,16 @@ class Impute(Node):
         index: KeyIndex = rows.shared(("groups", self), lambda: KeyIndex(keys))
         return index.find([rows.of(key).full(rows.length) for key in self.by])
 
-    def _from_neighbours(self, rows: Rows, inner: Values) -> Values:
+    def _from_neighbours(self, rows: Rows, inner: Values, present: Mask) -> Values:
         """Return the values with neighbours put in; they are looked for among all rows."""
         frame = rows.frame(self.x)
         whole, neighbours = rows.shared(("along", self), lambda: self._filled_along(frame))
         at = rows.chosen(frame.find(0))
         there = at >= 0
-        assert inner.valid is not None
-        needing = there & ~inner.valid
+        needing = there & ~present
         frame.refuse_failed(self.x, rows, (np.where(needing, looked[at], -1) for looked in neighbours))
-        data = np.where(inner.valid, inner.data, whole.data[np.maximum(at, 0)])
-        valid = inner.valid | (there & (True if whole.valid is None else whole.valid[np.maximum(at, 0)]))
+        data = np.where(present, inner.data, whole.data[np.maximum(at, 0)])
+        valid = present | (there & (True if whole.valid is None else whole.valid[np.maximum(at, 0)]))
         return Values(data, None if valid.all() else valid, inner.labels)
 
     def _filled_along(self, frame: Frame) -> tuple[Values, list[Array]]:
@@ -253,6 +256,9 @@ class Impute(Node):
         start, end = data[a], data[b]
         data[fill] = start + (end - start) * ((period[fill] - period[a]) / (period[b] - period[a]))
         return Values(data, whole.there() | fill), [np.where(fill, side, -1) for side in (before, after)]
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.x,) if self.along_time else ()
 
     def looks_at(self) -> tuple[int, ...]:
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import reduce
 from typing import Any, ClassVar
 
 import numpy as np
@@ -41,7 +42,7 @@ def equals(expression: Node, label: Label) -> Comparison:
 class Comparison(Condition):
     """A comparison, or a chain of them such as ``10 <= x < 20``."""
 
-    distributes: ClassVar[bool] = True
+    symbol: ClassVar[str] = "a comparison"
     operands: tuple[Node, ...] = arguments("what is compared")
     operators: tuple[str, ...] = option(VALUE, "how")
 
@@ -51,15 +52,14 @@ class Comparison(Condition):
         return Type(Kind.TRUTH)
 
     def values(self, rows: Rows) -> Values:
-        result: Values | None = None
-        for left, operator, right in self._pairs():
-            values = _compare(left, operator, right, rows)
-            result = values if result is None else _and(result, values)
-        assert result is not None
-        return result
+        first, *others = [_compare(left, operator, right, rows) for left, operator, right in self._pairs()]
+        return reduce(_and, others, first)
 
     def valid(self, rows: Rows) -> Mask | None:
         return super().valid(rows) if len(self.operators) == 1 else self.values(rows).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return self.operands if len(self.operators) > 1 else ()
 
     def _pairs(self) -> list[tuple[Node, str, Node]]:
         return list(zip(self.operands[:-1], self.operators, self.operands[1:], strict=True))
@@ -68,6 +68,8 @@ class Comparison(Condition):
 @node
 class Membership(Condition):
     """Whether a value is (or is not) among those listed."""
+
+    symbol: ClassVar[str] = "in"
 
     value: Node = argument("what is looked for")
     members: tuple[Node, ...] = arguments("literals")
@@ -105,6 +107,8 @@ def label_key(label: Label | None) -> tuple[bool, Label | None]:
 class And(Condition):
     """True where both are; false where one is false, even if the other is missing."""
 
+    symbol: ClassVar[str] = "and"
+
     left: Node = argument("a condition")
     right: Node = argument("a condition")
 
@@ -114,6 +118,9 @@ class And(Condition):
     def values(self, rows: Rows) -> Values:
         return _and(rows.of(self.left), rows.of(self.right))
 
+    def decided_by(self) -> tuple[Node, ...]:
+        return self.children()
+
     def valid(self, rows: Rows) -> Mask | None:
         return self.values(rows).valid
 
@@ -121,6 +128,8 @@ class And(Condition):
 @node
 class Or(Condition):
     """True where one is, even if the other is missing; false where both are false."""
+
+    symbol: ClassVar[str] = "or"
 
     left: Node = argument("a condition")
     right: Node = argument("a condition")
@@ -133,6 +142,9 @@ class Or(Condition):
         a, b = truths(left), truths(right)
         return Values(a | b, _known(left, right, a, b))
 
+    def decided_by(self) -> tuple[Node, ...]:
+        return self.children()
+
     def valid(self, rows: Rows) -> Mask | None:
         return self.values(rows).valid
 
@@ -140,6 +152,8 @@ class Or(Condition):
 @node
 class Not(Condition):
     """True where the condition is false; missing where it is missing."""
+
+    symbol: ClassVar[str] = "not"
 
     value: Node = argument("a condition")
 
@@ -155,6 +169,8 @@ class Not(Condition):
 class Conditional(Node):
     """One of two values by a condition; only the branch taken can fail. Missing where the condition is."""
 
+    symbol: ClassVar[str] = "if"
+
     then: Node = argument("the value where the condition holds")
     condition: Node = argument("the condition")
     otherwise: Node = argument("the value elsewhere")
@@ -162,9 +178,6 @@ class Conditional(Node):
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.condition, kinds)
         branches = [kinds.of(branch) for branch in (self.then, self.otherwise)]
-        for branch, found in zip((self.then, self.otherwise), branches, strict=True):
-            if found.block:
-                raise branch.fail("a branch of a condition is one value", "Multiply the block by the condition.")
         known = [found.kind for found in branches if found.kind is not Kind.MISSING]
         if len({kind.numeric for kind in known} | {kind is Kind.TIME for kind in known}) > 2 or (
             len(known) == 2 and known[0].numeric != known[1].numeric
@@ -202,6 +215,9 @@ class Conditional(Node):
                 inner = rows.where(chosen).valid(branch)
                 result[chosen] = True if inner is None else inner
         return None if result.all() else result
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.condition,)
 
     def reading(self) -> Reading:
         return Unit(str(self))
@@ -243,11 +259,8 @@ def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kind
         left, operator, right = right, TURNED[operator], left
     label = literal(right)
     found = kinds.of(left)
-    if found.block:
-        raise left.fail("a comparison works on one value, not on a block of several columns")
     if found.kind is Kind.TIME and isinstance(right, Text):
-        if period_of(right.value) is None:
-            raise right.fail(f"'{right.value}' is no period", f"Write it as {FORMS}.")
+        period_written(right)
         return
     if found.kind.categorical and label is not None:
         _check_label(right, label, found, operator, kinds)
@@ -284,6 +297,18 @@ def _check_label(right: Node, label: Label, found: Type, operator: str, kinds: K
     raise right.fail(f"no row has the category {label!r}{hint}", f"The categories are {shown}.")
 
 
+def period_written(text: Text) -> Period:
+    """Return the period that a text names.
+
+    Raises:
+        PlanError: where it names none.
+    """
+    found = period_of(text.value)
+    if found is None:
+        raise text.fail(f"'{text.value}' is not a valid period", f"Write it as {FORMS}.")
+    return found
+
+
 def _compare(left: Node, operator: str, right: Node, rows: Rows) -> Values:
     if literal(left) is not None and literal(right) is None:
         left, operator, right = right, TURNED[operator], left
@@ -291,9 +316,7 @@ def _compare(left: Node, operator: str, right: Node, rows: Rows) -> Values:
     if a.labels is not None:
         return _compare_categories(a, operator, right, rows)
     if isinstance(right, Text):
-        period = period_of(right.value)
-        assert period is not None
-        return Values(_compare_period(a.data, operator, period), a.valid)
+        return Values(_compare_period(a.data, operator, period_written(right)), a.valid)
     b = rows.of(right)
     times = a.data.dtype == b.data.dtype == np.int64
     data = COMPARE[operator](a.data, b.data) if times else COMPARE[operator](a.numbers(), b.numbers())

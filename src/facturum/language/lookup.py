@@ -29,9 +29,6 @@ class Lookup(Node):
     otherwise: Label | Absent = option(VALUE, "the value for other keys", default=MISSING)
 
     def check(self, kinds: Kinds) -> Type:
-        for key in self.keys:
-            if kinds.of(key).block:
-                raise key.fail("a key is one variable, not a block of several columns")
         for entry, _ in self.table:
             width = len(entry) if isinstance(entry, tuple) else 1
             if width != len(self.keys):
@@ -53,6 +50,9 @@ class Lookup(Node):
 
     def valid(self, rows: Rows) -> Any:
         return rows.of(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return self.keys
 
     def reading(self) -> Reading:
         return Unit(", ".join(str(key) for key in self.keys) + " (looked up)")

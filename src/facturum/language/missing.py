@@ -19,18 +19,18 @@ from facturum.language.transforms import Elementwise
 class IsMissing(Condition):
     """1 where there is no value, 0 where there is one; itself never missing.
 
+    Where the expression fails, as a logarithm of 0 does, this fails too.
+
     Example: `is_missing(snow_depth)`.
     """
 
     x: Node = argument("any expression")
 
     def check(self, kinds: Kinds) -> Type:
-        if kinds.of(self.x).block:
-            raise self.x.fail("is_missing works on one value, not on a block of several columns")
         return Type(Kind.TRUTH)
 
     def values(self, rows: Rows) -> Values:
-        valid = rows.valid(self.x)
+        valid = rows.of(self.x).full(rows.length).valid  # computed, so that a row in which x fails is an error here too
         return Values(np.zeros(rows.length, dtype=bool) if valid is None else ~valid)
 
     def valid(self, rows: Rows) -> Mask | None:
@@ -54,8 +54,6 @@ class MissingIf(Node):
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
-        if found.block:
-            raise self.x.fail("missing_if works on one value, not on a block of several columns")
         need_number(self, self.condition, kinds)
         return found
 
@@ -65,6 +63,9 @@ class MissingIf(Node):
 
     def valid(self, rows: Rows) -> Mask | None:
         return both(rows.valid(self.x), self._fine(rows))
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.condition,)
 
     def _fine(self, rows: Rows) -> Mask | None:
         wrong = self.wrong(rows)
@@ -116,8 +117,8 @@ class Winsorize(Elementwise):
         return QuantileQuestion((self.x,), lambda found: self.replaced(at=tuple(found)), self.shares)
 
     def compute(self, x: FloatArray) -> Any:
-        assert self.at is not None
-        return np.minimum(np.maximum(x, float(self.at[0])), float(self.at[1]))
+        low, high = self.learned(self.at)
+        return np.minimum(np.maximum(x, float(low)), float(high))
 
     def reading(self) -> Reading:
         return Unit(self.subject())

@@ -17,6 +17,7 @@ from facturum.errors import PlanError
 from facturum.language.options import argument, arguments, option
 from facturum.language.reading import Curve, Reading
 
+_V = TypeVar("_V")
 Span: TypeAlias = tuple[int, int]
 Part: TypeAlias = tuple[Literal["member", "operation", "category"], str]
 
@@ -68,6 +69,14 @@ class RowFailure(Exception):
         self.because = rows if because is None else because
 
 
+class Unlearnable(Exception):
+    """Rows from which a question cannot be answered, as a mask of the rows observed; learning tells their numbers."""
+
+    def __init__(self, rows: Mask, what: str, remedy: str) -> None:
+        super().__init__(what)
+        self.rows, self.what, self.remedy = rows, what, remedy
+
+
 class Frame(Protocol):
     """The rows among which an expression runs along time: those of the table, or of a joined series."""
 
@@ -90,6 +99,7 @@ class Rows(Protocol):
     @property
     def length(self) -> int: ...
     def variable(self, name: str) -> Values: ...
+    def present(self, name: str) -> Mask | None: ...
     def of(self, node: Node) -> Values: ...
     def valid(self, node: Node) -> Mask | None: ...
     def block(self, node: Node) -> Block: ...
@@ -166,13 +176,20 @@ class Scattered:
 Block: TypeAlias = Dense | Scattered
 
 
-class Node:
+class Node(ABC):
     """An expression. Subclasses are frozen dataclasses; a field is an argument (expression) or an option (literal)."""
 
     name: ClassVar[str] = ""
     family: ClassVar[str] = ""
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
+    takes_blocks: ClassVar[frozenset[str]] = frozenset()  # the arguments that may have several columns
+    advice: ClassVar[str] = "Write a term of its own for it, or multiply it with * for an interaction."
     span: Span | None = None
+
+    @property
+    def called(self) -> str:
+        """What messages call the operation: its name or its sign."""
+        return self.name or getattr(self, "symbol", "") or "this"
 
     @property
     def along_time(self) -> bool:
@@ -185,11 +202,19 @@ class Node:
 
     def children(self) -> tuple[Node, ...]:
         """Return the expressions this one is made of, in the order of its fields."""
-        found: list[Node] = []
-        for field, _ in self.argument_fields():
+        return tuple(child for _, child in self.arguments())
+
+    def arguments(self) -> tuple[tuple[str, Node], ...]:
+        """Return the expressions this one is made of, each with the name of its field."""
+        found: list[tuple[str, Node]] = []
+        for field, several in self.argument_fields():
             value = getattr(self, field)
-            found += value if isinstance(value, tuple) else [value]
+            found += [(field, each) for each in value] if several else [(field, value)]
         return tuple(found)
+
+    def decided_by(self) -> tuple[Node, ...]:
+        """Return the expressions whose values, and not only their presence, decide in which rows this has a value."""
+        return ()
 
     def rebuilt(self, children: Iterable[Node]) -> Self:
         """Return the same operation over other expressions."""
@@ -219,9 +244,12 @@ class Node:
             cls._argument_fields = cached  # type: ignore[attr-defined]
         return cached
 
+    @abstractmethod
     def check(self, kinds: Kinds) -> Type:
-        """Return what this expression is, or raise an error that points at it."""
-        raise NotImplementedError
+        """Return what this expression is, or raise an error that points at it.
+
+        Which arguments may be blocks is checked before, by `takes_blocks`.
+        """
 
     def question(self, kinds: Kinds) -> Question | None:
         """Return what is still to be learned, or None where nothing is."""
@@ -229,7 +257,7 @@ class Node:
 
     def values(self, rows: Rows) -> Values:
         """Return the values of a scalar expression for some rows."""
-        raise NotImplementedError
+        raise self.fail(f"'{self}' has several columns, and no single value", self.advice)
 
     def valid(self, rows: Rows) -> Mask | None:
         """Return which rows have a value, without computing it where that is possible; None for all."""
@@ -268,6 +296,20 @@ class Node:
     def fail(self, what: str, remedy: str | None = None) -> PlanError:
         """Return an error that points at this expression."""
         return PlanError(what, span=self.span, remedy=remedy)
+
+    def learned(self, value: _V | None) -> _V:
+        """Return what resolving writes into an option.
+
+        Raises:
+            PlanError: where the operation is not resolved yet.
+        """
+        if value is None:
+            raise self.unresolved()
+        return value
+
+    def unresolved(self) -> PlanError:
+        """Return the error that the operation is not resolved yet."""
+        return self.fail(f"'{self}' is not resolved yet", "Resolve the plan on a table first.")
 
     def __str__(self) -> str:
         from facturum.language.printer import text_of
@@ -320,12 +362,7 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
         PlanError: naming the kind found, and what to do about it.
     """
     found = kinds.of(child)
-    called = operation_.name or "this"
-    if found.block:
-        raise child.fail(
-            f"{called} works on one number, and '{child}' is a block of several columns",
-            "Write a term of its own for it, or multiply it with * for an interaction.",
-        )
+    called = operation_.called
     if not found.kind.numeric:
         labels = found.labels if isinstance(found.labels, tuple) else ()
         words = _no_numbers(labels)

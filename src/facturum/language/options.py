@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
+from math import isfinite
 from typing import Any
 
 from facturum.data.values import Label
@@ -35,12 +36,17 @@ class Accept:
     mapping: bool = False
 
 
+WHOLE_LIMIT = 2**63
+
+
 def _is_number(value: Any) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool)
+    if isinstance(value, int):
+        return not isinstance(value, bool) and abs(value) < WHOLE_LIMIT
+    return isinstance(value, float) and isfinite(value)
 
 
 def _is_label(value: Any) -> bool:
-    return isinstance(value, str | int | float | bool)
+    return isinstance(value, str | bool) or _is_number(value)
 
 
 def _is_key(value: Any) -> bool:
@@ -64,6 +70,7 @@ EDGES = Accept(
     ),
 )
 LABEL = Accept("a category", _is_label)
+FILL = Accept("a value", _is_label)
 LABELS = Accept(
     "a list of categories", lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value)
 )

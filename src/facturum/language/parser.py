@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import math
+import re
 import unicodedata
 import warnings
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from facturum.language.nodes import Node, Span
 from facturum.language.options import MISSING
 
 LONGEST_TEXT = 64 * 1024
+LONGEST_LEARNED = 4 * 1024 * 1024
 DEEPEST_BRACKETS = 100
 MOST_NODES = 10_000
 DEEPEST = 200
@@ -51,11 +53,12 @@ _REFUSED: dict[type[ast.AST], tuple[str, str]] = {
 }
 
 
-def parse(text: str) -> Node:
+def parse(text: str, learned: bool = False) -> Node:
     """Return the expression that a text says.
 
     Args:
         text: an expression in the language of plans.
+        learned: whether resolving has written it, so that its tables may be long.
 
     Returns:
         The node, whose `span` tells where it stands in the text.
@@ -74,12 +77,12 @@ def parse(text: str) -> Node:
         The operations are listed in docs/language.md.
     """
     try:
-        _refuse_hostile(text)
+        _refuse_hostile(text, LONGEST_LEARNED if learned else LONGEST_TEXT)
         plain = text.replace("\r", " ")  # which the grammar would take for the end of a line
         lead = len(plain) - len(plain.lstrip())
         tree = _tree(plain.strip())
         walker = _Walker(plain.strip(), lead)
-        _refuse_size(tree, walker)
+        _refuse_size(tree, learned)
         return walker.node(tree.body)
     except PlanError as error:
         if error.text is None:
@@ -117,25 +120,26 @@ def _syntax_remedy(text: str) -> str:
     return "Look for a missing bracket, quote or operator at the mark."
 
 
-def _refuse_hostile(text: str) -> None:
-    if len(text.encode("utf-8", "surrogatepass")) > LONGEST_TEXT:
-        raise PlanError("the expression is longer than 64 kB", text="", remedy="Split it with [derived].")
-    for at, char in enumerate(text):
-        if char == "\0" or "\ud800" <= char <= "\udfff":
-            raise PlanError("the expression holds a character that is no text", span=(at, at + 1), text=repr(text))
+_NO_TEXT = re.compile("[\0\ud800-\udfff]")
+_BRACKETS = re.compile(r"\\.|['\"#\n()\[\]{}]", re.DOTALL)
+
+
+def _refuse_hostile(text: str, longest: int) -> None:
+    if len(text.encode("utf-8", "surrogatepass")) > longest:
+        raise PlanError(
+            f"the expression is longer than {longest // 1024} kB", text="", remedy="Split it with [derived]."
+        )
+    if wrong := _NO_TEXT.search(text):
+        span = (wrong.start(), wrong.end())
+        raise PlanError("the expression holds a character that is no text", span=span, text=repr(text))
     depth = 0
     quote = ""
-    skip = comment = False
-    for at, char in enumerate(text):
-        if skip or comment:
-            skip, comment = False, comment and char != "\n"
-        elif quote:
-            skip = char == "\\"
+    for found in _BRACKETS.finditer(text):
+        char, at = found[0], found.start()
+        if quote:  # of a text or a comment, which run to the end of the line at most
             quote = "" if char == quote or char == "\n" else quote
-        elif char in "'\"":
-            quote = char
-        elif char == "#":
-            comment = True
+        elif char in "'\"#":
+            quote = "\n" if char == "#" else char
         elif char in "([{":
             depth += 1
             if depth > DEEPEST_BRACKETS:
@@ -146,13 +150,17 @@ def _refuse_hostile(text: str) -> None:
                 raise PlanError("this is no expression: a bracket is closed that was never opened", span=(at, at + 1))
 
 
-def _refuse_size(tree: ast.Expression, walker: _Walker) -> None:
+def _refuse_size(tree: ast.Expression, learned: bool) -> None:
+    """Refuse an expression of too many parts; in one that resolving has written, literals do not count."""
+    counted = (
+        (ast.expr,) if not learned else tuple(set(ast.expr.__subclasses__()) - {ast.Constant, ast.Tuple, ast.UnaryOp})
+    )
     count = 0
     level: list[ast.AST] = [tree.body]
     depth = 0
     while level:
         depth += 1
-        count += sum(1 for item in level if isinstance(item, ast.expr))
+        count += sum(1 for item in level if isinstance(item, counted))
         if count > MOST_NODES or depth > DEEPEST:
             raise PlanError("the expression is too large or too deeply nested", text="", remedy="Split it up.")
         level = [child for item in level for child in ast.iter_child_nodes(item)]

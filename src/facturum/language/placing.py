@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
 
@@ -68,15 +68,13 @@ class Categorical(Node):
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
-        if found.block:
-            raise self.x.fail(f"{self.name} works on one variable, and '{self.x}' is a block of several columns")
         if found.kind is Kind.TIME:
             raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
         if self.unseen == "pool" and self.pool is None and not self.pooled:
             raise self.fail('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
         return Type(Kind.NUMBER)
 
-    def question(self, kinds: Kinds) -> Question:
+    def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)
         return CategoryQuestion((self.x,), found.labels if found.kind is Kind.ORDERED else None, self._closing(found))
 
@@ -84,7 +82,7 @@ class Categorical(Node):
         ordered = found.labels if found.kind is Kind.ORDERED else None
         return lambda counts: self.closed(counts, ordered)
 
-    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Node:
+    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         """Return the operation with its categories written out."""
         absent = counts.pop(MISSING, 0) if self.missing == "category" else counts.pop(MISSING, 0) * 0
         present: dict[Label, int] = {label: n for label, n in counts.items() if not isinstance(label, Absent)}
@@ -116,8 +114,7 @@ class Categorical(Node):
         return by_size if self.order == "sorted" else sorted(by_size, key=lambda label: -present[label])
 
     def _refuse_outside(self, present: dict[Label, int]) -> None:
-        assert isinstance(self.order, tuple)
-        known = {literal_key(label) for label in (*self.order, *self.pooled) if not isinstance(label, Absent)}
+        known = {literal_key(label) for label in (*self.labels(), *self.pooled) if not isinstance(label, Absent)}
         outside = [label for label in present if literal_key(label) not in known]
         if outside and self.unseen == "fail":
             shown = ", ".join(repr(label) for label in outside[:5])
@@ -140,15 +137,23 @@ class Categorical(Node):
     def is_closed(self) -> bool:
         return isinstance(self.order, tuple)
 
+    def labels(self) -> tuple[Label | Absent, ...]:
+        """Return the categories in their order.
+
+        Raises:
+            PlanError: where they are not learned yet.
+        """
+        return self.learned(self.order if isinstance(self.order, tuple) else None)
+
     def targets(self) -> dict[object, int]:
         """Return the place in the order of each category, by its key."""
-        assert isinstance(self.order, tuple)
+        order = self.labels()
         places: dict[object, int] = {}
-        for at, label in enumerate(self.order):
+        for at, label in enumerate(order):
             places[MISSING if isinstance(label, Absent) else literal_key(label)] = at
         if self.pooled:
             for label in self.pooled:
-                places[literal_key(label)] = len(self.order) - 1
+                places[literal_key(label)] = len(order) - 1
         return places
 
     def positions(self, rows: Rows, values: Values) -> Array:
@@ -193,9 +198,13 @@ class Categorical(Node):
         return rows.failure(
             self,
             unseen,
-            f"'{self.x}' has a category that was not there when the plan was resolved: {shown}",
-            f'The plan knows {known}. Correct the rows, write unseen="missing" or "pool", or resolve the plan anew.',
+            f"'{self.x}' has a category that is not among those of the plan: {shown}",
+            f'The plan knows {known}. Correct the rows, add it to the order, write unseen="missing" or "pool", or '
+            "resolve the plan anew.",
         )
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.x,) if self.unseen == "missing" else ()
 
     def valid(self, rows: Rows) -> Mask | None:
         if self.missing == "category" and self.unseen != "missing":

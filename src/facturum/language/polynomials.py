@@ -28,7 +28,7 @@ from facturum.language.nodes import (
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
 from facturum.language.reading import Curve, Orthogonal, Reading, Unit
 from facturum.language.reading import Power as PowerReading
-from facturum.language.statistics import MeanQuestion, present
+from facturum.language.statistics import MeanQuestion, finite_numbers
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import as_float, exact_sum
 
@@ -68,17 +68,22 @@ class BasisQuestion(Question):
     basis: tuple[float, ...] = ()
 
     def observe(self, values: Sequence[Values]) -> tuple[int, int]:
-        x = present(values)[0].numbers()
+        what = f"the powers of '{self.inputs[0]}' are beyond the doubles"
+        found = finite_numbers(values[0], self._summand, what)
+        return exact_sum(found), len(found)
+
+    def _summand(self, x: FloatArray) -> FloatArray:
+        """Return what the next number of the recurrence is the mean, or the root of the mean, of."""
         if not self.basis:
-            return exact_sum(x), len(x)
+            return x
         about = np.subtract(x, self.basis[0])
         if len(self.basis) == 1:
-            return exact_sum(np.multiply(about, about)), len(x)
+            return np.multiply(about, about)
         if len(self.basis) % 2 == 0:
             last = recurrence_values(x, self.basis)[-1]
-            return exact_sum(np.multiply(np.multiply(last, last), about)), len(x)
+            return np.multiply(np.multiply(last, last), about)
         following = recurrence_values(x, (*self.basis, 1.0))[-1]
-        return exact_sum(np.multiply(following, following)), len(x)
+        return np.multiply(following, following)
 
     def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
         return sum(total for total, _ in parts), sum(count for _, count in parts)

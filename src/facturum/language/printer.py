@@ -90,7 +90,7 @@ def _arithmetic(node: Arithmetic) -> tuple[str, int]:
     return f"{_text(node.left, strength)} {node.symbol} {_text(node.right, strength + 1)}", strength
 
 
-def _logic(node: Node) -> tuple[str, int]:
+def _logic(node: Comparison | Membership | And | Or | Not | Conditional) -> tuple[str, int]:
     if isinstance(node, Comparison):
         words = [_text(node.operands[0], _SUM)]
         for operator, operand in zip(node.operators, node.operands[1:], strict=True):
@@ -105,7 +105,6 @@ def _logic(node: Node) -> tuple[str, int]:
         return f"{_text(node.left, _OR)} or {_text(node.right, _AND)}", _OR
     if isinstance(node, Not):
         return f"not {_text(node.value, _NOT)}", _NOT
-    assert isinstance(node, Conditional)
     branches = (_text(node.then, _OR), _text(node.condition, _OR), _text(node.otherwise, _IF))
     return "{} if {} else {}".format(*branches), _IF
 

@@ -59,8 +59,8 @@ class Regroup(Node):
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
-        if found.block or found.kind is Kind.TIME:
-            raise self.x.fail(f"regroup works on a category, and '{self.x}' is none")
+        if found.kind is Kind.TIME:
+            raise self.x.fail(f"regroup works on a category, and '{self.x}' is a time", "Regroup a part of it.")
         members = [label for _, group in self.groups for label in group]
         for label in members:
             if members.count(label) > 1:

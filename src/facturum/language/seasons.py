@@ -7,12 +7,13 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.calendar import PARTS, part_codes, period_of, period_text
+from facturum.data.calendar import PARTS, part_codes, period_text
 from facturum.data.series import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, both
 from facturum.language.bins import RangeQuestion
 from facturum.language.categories import Category, Codes
 from facturum.language.core import Multiply, Name, Number, Power, Text
+from facturum.language.logic import period_written
 from facturum.language.nodes import Block, Column, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import LABEL, argument, arguments, one_of, option, whole_from
 from facturum.language.reading import Curve, Reading, Unit
@@ -45,7 +46,7 @@ class Part(Node):
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
-        if found.block or found.kind is not Kind.TIME:
+        if found.kind is not Kind.TIME:
             raise self.x.fail(
                 f"part works on a time, and '{self.x}' is {found.kind.with_article}",
                 f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
@@ -87,8 +88,7 @@ class PeriodsSince(Timed):
         if kinds.every == "row" and not isinstance(self.date, Number):
             raise self.fail("rows that follow one another as they stand have no dates", "Write a number, or trend().")
         if isinstance(self.date, Text):
-            if period_of(self.date.value) is None:
-                raise self.date.fail(f"'{self.date.value}' is no date", "Write it as 2020-03 or 2020-03-17.")
+            period_written(self.date)
         elif not isinstance(self.date, Number) and kinds.of(self.date).kind is not Kind.TIME:
             raise self.date.fail(f"'{self.date}' is no time", "Write a date in quotes, or a time variable.")
         return Type(Kind.NUMBER)
@@ -103,14 +103,15 @@ class PeriodsSince(Timed):
         if isinstance(self.date, Number):
             return int(self.date.value), None
         if isinstance(self.date, Text):
-            period = period_of(self.date.value)
-            assert period is not None
-            return period_numbers(np.array([period.start]), rows.series.every), None
+            return period_numbers(np.array([period_written(self.date).start]), rows.series.every), None
         values = rows.of(self.date).full(rows.length)
         return period_numbers(values.data, rows.series.every), values.valid
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.of(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.date,)
 
     def reading(self) -> Reading:
         return Unit(self.subject())
@@ -142,7 +143,8 @@ class Trend(Timed):
         return Type(Kind.NUMBER, block=True)
 
     def _periods(self) -> PeriodsSince:
-        assert self.origin is not None
+        if self.origin is None:
+            raise self.unresolved()
         start = Text(self.origin) if isinstance(self.origin, str) else Number(self.origin)
         return PeriodsSince(start, of=self.of)
 

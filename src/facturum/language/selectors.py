@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from typing import ClassVar
@@ -18,9 +19,9 @@ class Selector(Node):
     many_columns: ClassVar[bool] = True
     but: tuple[Node, ...]
 
+    @abstractmethod
     def takes(self, name: str, kind: Kind) -> bool:
         """Return whether a variable is chosen."""
-        raise NotImplementedError
 
     def chosen(self, variables: Mapping[str, Kind]) -> List:
         """Return the list of the variables chosen, in the order of the table.
@@ -44,7 +45,7 @@ class Selector(Node):
         return made
 
     def check(self, kinds: Kinds) -> Type:
-        raise AssertionError("selectors are frozen before kinds are checked")
+        raise self.fail(f"'{self}' chooses among the variables of a table", "Give the plan a table first.")
 
 
 @operation

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -13,10 +14,28 @@ from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, Unlearnable, need_number, operation
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
 from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
-from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
+from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
+
+TOO_FAR = "Values so far apart are wrong as a rule: correct them, or leave the rows out with [rows] keep."
+
+
+def finite_numbers(x: Values, compute: Callable[[FloatArray], FloatArray], what: str) -> FloatArray:
+    """Return what is computed of the values that are there, one number for each.
+
+    Raises:
+        Unlearnable: with the rows in which it is beyond the doubles.
+    """
+    own = present([x])[0].numbers()
+    with np.errstate(all="ignore"):
+        found = compute(own)
+    if not (fine := np.isfinite(found)).all():
+        rows = x.there().copy()
+        rows[rows] = ~fine
+        raise Unlearnable(rows, what, TOO_FAR)
+    return found
 
 
 def present(values: Sequence[Values]) -> list[Values]:
@@ -58,10 +77,13 @@ class SpreadQuestion(Question):
     mean: float | None = None
 
     def observe(self, values: Sequence[Values]) -> tuple[int, int]:
-        x = present(values)[0].numbers()
-        if self.mean is None:
+        mean = self.mean
+        if mean is None:
+            x = present(values)[0].numbers()
             return exact_sum(x), len(x)
-        return exact_sum_of_squares(np.subtract(x, self.mean)), len(x)
+        what = f"'{self.inputs[0]}' is farther from its mean than doubles reach"
+        about = finite_numbers(values[0], lambda x: np.subtract(x, mean), what)
+        return exact_sum_of_squares(about), len(about)
 
     def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
         return sum(total for total, _ in parts), sum(count for _, count in parts)
@@ -70,8 +92,7 @@ class SpreadQuestion(Question):
         total, count = merged
         if self.mean is None:
             return SpreadQuestion(self.inputs, self.answer, as_float(total, some(count, self.inputs[0])) + 0.0)
-        spread = np.sqrt(as_float(total, count - 1, 2 * UNIT_BITS)) if count > 1 else 0.0
-        return self.answer(self.mean, float(spread))
+        return self.answer(self.mean, spread_of(total, count, self.inputs[0]))
 
 
 @dataclass(frozen=True)
@@ -141,7 +162,7 @@ class GroupQuestion(Question):
         codes, keys = group_codes(by)
         order = np.argsort(codes, kind="stable")
         ends = np.cumsum(np.bincount(codes, minlength=len(keys)))
-        pieces: list[Array] = np.split(x.numbers()[order], ends[:-1])
+        pieces: list[Array] = np.split(x.numbers()[order], ends[:-1]) if keys else []
         return seen | dict(zip(keys, pieces, strict=True))
 
     def merge(self, parts: Sequence[dict[tuple[Label | Absent, ...], FloatArray]]) -> Any:
@@ -201,6 +222,20 @@ class Together(Question):
         return self.combine(answers) if len(answers) == len(following) else Together(following, self.combine)
 
 
+def spread_of(total: int, count: int, expression: object) -> float:
+    """Return the sample standard deviation from an exact sum of squares; 0 for one value.
+
+    Raises:
+        DataError: where it is beyond the largest double.
+    """
+    if count < 2:
+        return 0.0
+    try:
+        return root_as_float(total, count - 1, 2 * UNIT_BITS)
+    except OverflowError:
+        raise DataError(f"the standard deviation of '{expression}' is beyond the doubles", remedy=TOO_FAR) from None
+
+
 def some(count: int, expression: Node) -> int:
     """Return a count of values, or refuse to learn from none."""
     if not count:
@@ -218,9 +253,9 @@ class Statistic(Node):
     x: Node
     by: tuple[Node, ...]
 
+    @abstractmethod
     def statistic(self, x: FloatArray) -> float:
         """Return the statistic of values held together."""
-        raise NotImplementedError
 
     def whole(self) -> Question:
         """Return the question for all rows together."""
@@ -228,16 +263,13 @@ class Statistic(Node):
 
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
-        for key in self.by:
-            if kinds.of(key).block:
-                raise key.fail("a group is formed by variables, not by a block of several columns")
         return Type(Kind.NUMBER)
 
     def question(self, kinds: Kinds) -> Question:
         return GroupQuestion((self.x, *self.by), self.statistic, self._lookup) if self.by else self.whole()
 
     def values(self, rows: Rows) -> Values:
-        raise AssertionError("a statistic is answered before it is used")
+        raise self.unresolved()
 
     def valid(self, rows: Rows) -> Any:
         valid = None
@@ -314,8 +346,11 @@ class Sd(Statistic):
     def statistic(self, x: FloatArray) -> float:
         if len(x) < 2:
             return 0.0
-        about = np.subtract(x, as_float(exact_sum(x), len(x)))
-        return float(np.sqrt(as_float(exact_sum_of_squares(about), len(x) - 1, 2 * UNIT_BITS)))
+        with np.errstate(all="ignore"):
+            about = np.subtract(x, as_float(exact_sum(x), len(x)))
+        if not np.isfinite(about).all():
+            raise DataError(f"'{self.x}' is farther from its mean than doubles reach", remedy=TOO_FAR)
+        return spread_of(exact_sum_of_squares(about), len(x), self.x)
 
     def whole(self) -> Question:
         return SpreadQuestion((self.x,), lambda mean, spread: number(spread))

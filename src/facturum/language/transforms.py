@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import ClassVar
 
 import numpy as np
@@ -19,9 +20,9 @@ class Elementwise(Node):
     always_finite: ClassVar[bool] = False  # wherever it is defined
     x: Node
 
+    @abstractmethod
     def compute(self, x: FloatArray) -> FloatArray:
         """Return the function's values."""
-        raise NotImplementedError
 
     def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
         """Return where the function is defined, and what to do about rows where it is not; None for everywhere."""
@@ -79,6 +80,9 @@ class Log(Elementwise):
 
     def valid(self, rows: Rows) -> Mask | None:
         return super().valid(rows) if self.nonpositive == "fail" else rows.of(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return () if self.nonpositive == "fail" else (self.x,)
 
     def reading(self) -> Reading:
         return Logged(self.x.subject(), float(self.shift))
@@ -240,7 +244,7 @@ class Center(Elementwise):
         return None if self.at is not None else MeanQuestion((self.x,), lambda mean: self.replaced(at=mean))
 
     def compute(self, x: FloatArray) -> FloatArray:
-        return np.subtract(x, float(self.at or 0))
+        return np.subtract(x, float(self.learned(self.at)))
 
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at)
@@ -275,7 +279,7 @@ class Standardize(Elementwise):
         )
 
     def compute(self, x: FloatArray) -> FloatArray:
-        return np.divide(np.subtract(x, float(self.at or 0)), float(self.scale or 1))
+        return np.divide(np.subtract(x, float(self.learned(self.at))), float(self.learned(self.scale)))
 
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at, size=self.scale)

@@ -80,6 +80,29 @@ def as_float(total: int, count: int = 1, bits: int = UNIT_BITS) -> float:
     return total / (count << bits)
 
 
+def root_as_float(total: int, count: int, bits: int) -> float:
+    """Return the square root of ``total / count``, where ``total`` is a whole number of ``2**-bits``.
+
+    The quotient itself may be beyond the doubles, or below the smallest one.
+
+    Raises:
+        OverflowError: where the root is beyond the largest double.
+
+    Example:
+        >>> root_as_float(exact_sum_of_squares(np.array([3e200, 4e200])), 1, 2 * UNIT_BITS)
+        5e+200
+    """
+    divisor = count << bits
+    halved = (total.bit_length() - divisor.bit_length()) // 2
+    if abs(halved) < 450:
+        return float(np.sqrt(total / divisor))
+    scaled = total / (divisor << 2 * halved) if halved > 0 else (total << -2 * halved) / divisor
+    root = float(np.ldexp(np.sqrt(scaled), halved))
+    if not np.isfinite(root):
+        raise OverflowError("the root is beyond the largest double")
+    return root
+
+
 def _collect(exponent: npt.NDArray[np.int32], part: FloatArray) -> int:
     """Add the parts that share an exponent, then the sums by Python's whole numbers."""
     if not len(part):
