@@ -111,7 +111,7 @@ class Commands(Folder):
                 self.assertNotIn("Traceback", found.stderr)
                 self.assertEqual([path.name for path in self.folder.iterdir()], ["broken.toml"])
         for words, said in (
-            (("build", self.plan, "none.csv", "--out", self.out), "there is no file none.csv"),
+            (("build", self.plan, "none.csv", "--out", self.out), "the file none.csv is not found"),
             (("build", self.plan, self.data), "Missing option '--out'"),
             (("build", self.plan, self.data, "--out", self.folder), "is there already"),
             (("explain", self.folder), "no build of Facturum"),

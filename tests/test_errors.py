@@ -264,7 +264,7 @@ CASES = {
         sections={"variables": {"comfort": {"kind": "ordered", "order": ["poor", "fair", "good"]}}},
     ),
     "text that is nearly a number": Bad(
-        ["'amount' is text, since 'n.a.' among its values is none", "missing_values"], {"x": "log(amount)"}
+        ["'amount' is text, since 'n.a.' among its values is not a number", "missing_values"], {"x": "log(amount)"}
     ),
     "text that is numbers with a comma": Bad(
         ["'amount' is text, since its numbers have a decimal comma", 'decimal = ","'],

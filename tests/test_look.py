@@ -228,7 +228,7 @@ class Drafts(Folder):
         plain = json.loads(command("profile", SAMPLE / "huts.csv", "--json").stdout)
         self.assertEqual(shown["variables"], plain["variables"])
         told = command("profile", path, "--delimiter", ";").stdout
-        self.assertIn("numbers with a decimal comma", told)
+        self.assertIn("have a decimal comma", told)
         self.assertEqual(command("draft", path, "--response", "stays", "--out", draft, *reading).returncode, 0)
         one = fa.Plan.load(draft).build(path)
         other = fa.Plan.from_text(fa.draft(SAMPLE / "huts.csv", "stays")).build(SAMPLE / "huts.csv")

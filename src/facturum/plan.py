@@ -200,6 +200,7 @@ class Plan:
             delimiter=delimiter,
             decimal=data.decimal,
             encoding=data.encoding,
+            thousands=data.thousands,
         )
 
     def _table(self, given: Any) -> Table:

@@ -21,6 +21,7 @@ from facturum.audit.warnings import (
     later_warnings,
     overlap_warnings,
     score_warnings,
+    text_warnings,
 )
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.build import Built, BuiltColumn
@@ -134,6 +135,7 @@ def _finite(value: float) -> float | None:
 def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments) -> list[str]:
     return [
         *column_warnings(built, entries),
+        *text_warnings(built),
         *overlap_warnings(built),
         *later_warnings(built),
         *conversion_warnings(built),

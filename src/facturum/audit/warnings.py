@@ -6,10 +6,13 @@ from collections.abc import Iterator
 from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
+from facturum.data.number_text import unread_numbers
 from facturum.engine.build import Built
 from facturum.engine.leaks import looks
 from facturum.engine.prepare import walk
 from facturum.language.bins import Bins
+from facturum.language.core import Name
+from facturum.language.placing import Categorical
 
 THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
@@ -30,6 +33,28 @@ def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
                 yield f"the columns of {key} add up to the intercept: leave one of the two out."
     if built.X.shape[0] <= built.X.shape[1]:
         yield f"there are {built.X.shape[1]} columns for {built.X.shape[0]} rows."
+
+
+def text_warnings(built: Built) -> Iterator[str]:
+    """Say which categories are text that is nearly all numbers, and what to notice of the files."""
+    made = built.prepared
+    tables = [made.given.table, *made.given.series.values(), *([made.given.history] if made.given.history else [])]
+    for table in tables:
+        yield from table.notes
+    if made.written.resolved:
+        return
+    roots = [*made.terms.values(), *([made.response] if made.response is not None else [])]
+    names = dict.fromkeys(
+        part.x.variable
+        for root in roots
+        for part in made.reached(root)
+        if isinstance(part, Categorical) and isinstance(part.x, Name) and part.x.variable in made.table
+    )
+    for name in names:
+        variable = made.table[name]
+        unread = None if variable.declared else unread_numbers(name, variable.labels or ())
+        if unread is not None:
+            yield f"{name} is a category of {len(variable.labels or ())} texts, since {unread.why}. {unread.remedy}"
 
 
 def bins_warnings(entry: BinsEntry) -> Iterator[str]:

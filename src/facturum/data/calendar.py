@@ -9,6 +9,8 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 import numpy.typing as npt
 
+from facturum.errors import DataError
+
 Codes: TypeAlias = npt.NDArray[Any]
 MICROSECOND = timedelta(microseconds=1)
 _EPOCH = datetime(1970, 1, 1)
@@ -51,7 +53,7 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
     if pattern is not None:
         try:
             found = datetime.strptime(text.strip(), pattern)
-        except ValueError:
+        except (ValueError, re.error, IndexError, KeyError, OverflowError):
             return None
         ahead = found.utcoffset()
         return Moment(
@@ -66,6 +68,24 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
     sign = 0 if parted[2] == "Z" else -1 if parted[2][0] == "-" else 1
     digits = parted[2].strip("Z+-").replace(":", "") or "0000"
     return Moment(period.start, sign * (60 * int(digits[:2]) + int(digits[2:])))
+
+
+def pattern_problem(pattern: str) -> str:
+    """Return why a text is not a valid pattern of strptime, or nothing where it is one.
+
+    Example:
+        >>> pattern_problem("%d.%m.%Y"), pattern_problem("%Y %Y"), pattern_problem("17")
+        ('', 'a part of the date stands in it twice', 'no part of a date stands in it')
+    """
+    if "%" not in pattern.replace("%%", ""):
+        return "no part of a date stands in it"
+    try:
+        datetime.strptime("", pattern)
+    except re.error:
+        return "a part of the date stands in it twice"
+    except (ValueError, IndexError, KeyError) as problem:
+        return "" if "does not match" in str(problem) else str(problem)
+    return ""
 
 
 class Period(NamedTuple):
@@ -146,6 +166,23 @@ PARTS: dict[str, tuple[str, ...]] = {
     "hour": tuple(f"h{number:02d}" for number in range(24)),
 }
 _DAY = 86_400_000_000
+
+
+def refuse_outside(name: str, outside: npt.NDArray[np.bool_]) -> None:
+    """Refuse moments outside the calendar, which runs from the year 1 to the year 9999.
+
+    Raises:
+        DataError: with the rows in which ``outside`` is true.
+    """
+    if outside.any():
+        rows = np.flatnonzero(outside) + 1
+        raise DataError(
+            f"'{name}' has dates outside the calendar, before the year 1 or after 9999",
+            place=f"variables.{name}",
+            rows=rows[:10].tolist(),
+            count=len(rows),
+            remedy="Correct these cells, or make them missing.",
+        )
 
 
 def first_day(step: str) -> int:

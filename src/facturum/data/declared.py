@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of
-from facturum.data.intake import codes_of_numbers
+from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem
+from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, Label, Labels, label_text
+from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest
 
@@ -27,12 +27,14 @@ class Declaration:
         labels: a name for each code, such as ``{"0": "no", "1": "yes"}``.
         order: of an ordered variable, its categories from the lowest to the highest.
         pattern: of a time written as text, how it is written, in the form of strptime.
+        form: of a number written as text, how it is written.
     """
 
     kind: str | None = None
     labels: Mapping[str, str] | None = None
     order: Sequence[Label] | None = None
     pattern: str | None = None
+    form: NumberForm = PLAIN
 
 
 def declare(table: Table, declarations: Mapping[str, Declaration], time: str | None = None) -> Table:
@@ -49,7 +51,7 @@ def declare(table: Table, declarations: Mapping[str, Declaration], time: str | N
     variables = dict(table.variables)
     for name, declaration in declarations.items():
         if name in variables:
-            variables[name] = _declared(variables[name], declaration)
+            variables[name] = replace(_declared(variables[name], declaration), declared=True)
     if time in variables and variables[time].kind is not Kind.TIME:
         variables[time] = as_time(variables[time])
     return replace(table, variables=variables)
@@ -83,7 +85,7 @@ def _declared(variable: Variable, declaration: Declaration) -> Variable:
     if kind == "category":
         return _as_category(variable)
     if kind == "number":
-        return _as_number(variable)
+        return _as_number(variable, declaration.form)
     if kind == "truth":
         return _as_truth(variable)
     if kind == "time":
@@ -111,7 +113,8 @@ def _labelled(variable: Variable, labels: Mapping[str, str]) -> Variable:
     known = coded.labels or ()
     unnamed = [label for label in known if label_text(label) not in labels]
     if unnamed:
-        rows = np.flatnonzero(np.isin(coded.data, [known.index(label) for label in unnamed])) + 1
+        named = np.array([label_text(label) in labels for label in known] + [True])
+        rows = np.flatnonzero(~named[coded.data]) + 1
         raise DataError(
             f"'{variable.name}' has values without a label: " + ", ".join(map(label_text, unnamed[:5])),
             place=f"variables.{variable.name}",
@@ -119,8 +122,9 @@ def _labelled(variable: Variable, labels: Mapping[str, str]) -> Variable:
             remedy="Give each value a label, or name it among missing_values.",
         )
     names = [labels[label_text(label)] for label in known]
-    distinct = list(dict.fromkeys([*[text for text in labels.values() if text in names]]))
-    recode = np.array([distinct.index(name) for name in names] + [-1])
+    used = set(names)
+    distinct = {text: at for at, text in enumerate(dict.fromkeys(t for t in labels.values() if t in used))}
+    recode = np.array([distinct[name] for name in names] + [-1])
     return replace(coded, data=recode[coded.data], labels=tuple(distinct))
 
 
@@ -141,24 +145,42 @@ def _ordered(variable: Variable, order: Labels) -> Variable:
     return replace(coded, kind=Kind.ORDERED, data=data, labels=order)
 
 
-def _as_number(variable: Variable) -> Variable:
+def _as_number(variable: Variable, form: NumberForm) -> Variable:
     if variable.kind is Kind.TRUTH:
         return replace(variable, kind=Kind.NUMBER, data=variable.data.astype(np.float64))
     if not variable.kind.categorical:
         raise _unfit(variable, "number", np.arange(0), "Use trend() or periods_since() for a time.")
-    numbers = np.array([_number(label) for label in variable.labels or ()] + [np.nan])
+    read = [form.number(label) if isinstance(label, str) else float(label) for label in variable.labels or ()]
+    numbers = np.array([np.nan if number is None else number for number in read] + [np.nan])
     data = numbers[variable.data]
     wrong = np.flatnonzero(np.isnan(data) & (variable.data >= 0))
     if len(wrong):
-        raise _unfit(variable, "number", wrong, "Correct these cells, or name them among missing_values.")
-    return Variable(variable.name, Kind.NUMBER, data, None, None, variable.storage)
+        raise _unfit(variable, "number", wrong, _number_remedy(variable))
+    return Variable(variable.name, Kind.NUMBER, data, variable.data >= 0, None, variable.storage)
 
 
-def _number(label: Label) -> float:
-    try:
-        return float(label)
-    except ValueError:
-        return np.nan
+def _number_remedy(variable: Variable) -> str:
+    form = form_of([label_text(label) for label in variable.labels or ()])
+    if form is None:
+        return "Correct these cells, or name them among missing_values."
+    remedy = form.remedy.replace("NAME", variable.name)
+    return f"They are numbers with {form}: {remedy}."
+
+
+def codes_of_numbers(data: Array, valid: Mask | None) -> tuple[Array, Labels]:
+    """Return category codes and labels for stored numbers; missing ones get -1.
+
+    Example:
+        >>> codes_of_numbers(np.array([3, 1, 3]), None)
+        (array([1, 0, 1]), (1, 3))
+    """
+    present = np.ones(len(data), dtype=bool) if valid is None else valid.copy()
+    if data.dtype.kind == "f":
+        present &= ~np.isnan(data)
+    distinct, inverse = np.unique(data[present], return_inverse=True)
+    codes = np.full(len(data), -1, dtype=np.int64)
+    codes[present] = inverse
+    return codes, tuple(plain_number(v) if isinstance(v, float) else v for v in distinct.tolist())
 
 
 def _as_truth(variable: Variable) -> Variable:
@@ -185,6 +207,12 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
     """
     if variable.kind is Kind.TIME:
         return variable
+    if pattern is not None and (problem := pattern_problem(pattern)):
+        raise DataError(
+            f"{pattern!r} is not a valid pattern: {problem}",
+            place=f"variables.{variable.name}",
+            remedy='Write it in the form of strptime: "%d.%m.%Y" reads 17.04.2023.',
+        )
     if not variable.kind.categorical and variable.kind is not Kind.NUMBER:
         raise _unfit(variable, "time", np.arange(0), f"A time is a date, or a text such as {FORMS}.")
     coded = _as_category(variable)

@@ -1,21 +1,23 @@
-"""Tables from Arrow, pandas and NumPy: each column becomes a variable, texts are dictionary-encoded once."""
+"""Tables from Arrow, DataFrames and NumPy: each column becomes a variable, texts are dictionary-encoded once."""
 
 from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from facturum.data.arrow_columns import arrow_variable
+from facturum.data.calendar import refuse_outside
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, Labels, Mask
+from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
 from facturum.errors import DataError
 
-_REFUSED = (pa.ArrowException, TypeError, ValueError, OverflowError)
+_REFUSED = (pa.ArrowException, TypeError, ValueError, OverflowError, AttributeError, NotImplementedError, KeyError)
 
 
 def table_from(given: Any, source: str = "the table") -> Table:
@@ -29,148 +31,158 @@ def table_from(given: Any, source: str = "the table") -> Table:
         3
     """
     if isinstance(given, Mapping):
-        return _table([_column(str(name), values) for name, values in given.items()], source)
+        names = [str(name) for name in given]
+        _refuse_twice(names)
+        return _table([_column(name, values) for name, values in zip(names, given.values(), strict=True)], source)
+    if isinstance(given, pa.RecordBatch):
+        given = pa.Table.from_batches([given])
     if isinstance(given, pa.Table):
         return _from_arrow(given, source)
     if hasattr(given, "__arrow_c_stream__"):
-        try:
-            with warnings.catch_warnings(action="ignore", category=UserWarning):  # that names become text is as meant
-                table = pa.table(given)
-        except _REFUSED as problem:
-            raise DataError(
-                f"the table could not be taken in: {problem}",
-                remedy="Give each column a name of its own, and make it of one type (text, say).",
-            ) from problem
-        return _from_arrow(table, source)
+        return _from_arrow(_arrow_table(given), source)
     raise DataError(
-        f"a {type(given).__name__} is no table",
+        f"a {type(given).__name__} is not a table",
         remedy="Give a path, a DataFrame, an Arrow table, or a dict of arrays.",
     )
 
 
 def variable_from_arrow(name: str, column: pa.ChunkedArray | pa.Array) -> Variable:
-    """Make a variable from an Arrow column."""
-    array = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-    if isinstance(array, pa.ChunkedArray):  # what combining leaves of an empty or an oversized column
-        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
-    kind = array.type
-    if pa.types.is_string(kind) or pa.types.is_large_string(kind) or kind == pa.string_view():
-        array = array.cast(pa.large_string()).dictionary_encode()
-        return _dictionary(name, array, "text")
-    if pa.types.is_dictionary(kind):
-        return _dictionary(name, array, "text" if "string" in str(kind.value_type) else str(kind.value_type))
-    valid = None if array.null_count == 0 else array.is_valid().to_numpy(zero_copy_only=False)
-    if pa.types.is_boolean(kind):
-        data = array.fill_null(False).to_numpy(zero_copy_only=False)
-        return Variable(name, Kind.TRUTH, data, valid, storage="truth values")
-    if pa.types.is_temporal(kind) and not pa.types.is_duration(kind) and not pa.types.is_time(kind):
-        return Variable(name, Kind.TIME, _moments(name, array), valid, storage=str(kind))
-    if pa.types.is_decimal(kind):
-        array = _of_decimals(name, array)
-        kind = array.type
-    if pa.types.is_null(kind):
-        return Variable(name, Kind.NUMBER, np.full(len(array), np.nan), storage="nothing but missing values")
-    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
-        filled = array if valid is None else array.fill_null(0)
-        return Variable(name, Kind.NUMBER, filled.to_numpy(zero_copy_only=False), valid, storage=str(kind))
-    raise DataError(
-        f"the variable '{name}' has the type {kind}, which cannot be part of a regression",
-        remedy="Leave the column out, or turn it into numbers or text.",
+    """Make a variable from an Arrow column.
+
+    Raises:
+        DataError: for a type that cannot be part of a regression, or contents that are damaged.
+    """
+    try:
+        return arrow_variable(name, column)
+    except _REFUSED as problem:
+        raise _unreadable(name, problem) from None
+
+
+def _unreadable(name: str, problem: Exception) -> DataError:
+    first = (str(problem).strip().splitlines() or [type(problem).__name__])[0]
+    return DataError(
+        f"the variable '{name}' cannot be read: {first}", remedy="Give values of one type: numbers, texts or dates."
     )
 
 
-def _of_decimals(name: str, array: pa.Array) -> pa.Array:
-    """Return decimals as doubles, or as whole numbers where they have no places, so that long ids keep their digits."""
-    if array.type.scale > 0:
-        return array.cast(pa.float64())
+def _arrow_table(given: Any) -> pa.Table:
+    dtypes = getattr(given, "dtypes", None)
+    names = [str(name) for name in given.columns] if hasattr(given, "iloc") else []
+    _refuse_twice(names)
+    if names and dtypes is not None and any(_unknown_to_arrow(kind) for kind in dtypes):
+        return pa.table({name: _arrow_array(name, given.iloc[:, at]) for at, name in enumerate(names)})
     try:
-        return array.cast(pa.int64())
-    except pa.ArrowInvalid as problem:
+        with warnings.catch_warnings(action="ignore", category=UserWarning):  # that names become text is as meant
+            return pa.table(given)
+    except _REFUSED as problem:
+        first = (str(problem).strip().splitlines() or [type(problem).__name__])[0]
         raise DataError(
-            f"the variable '{name}' holds whole numbers of more than 18 digits", remedy="Turn it into text."
-        ) from problem
+            f"the table could not be taken in: {first}",
+            remedy="Give each column a name of its own, and make it of one type (text, say).",
+        ) from None
+
+
+def _arrow_array(name: str, values: Any) -> pa.Array | pa.ChunkedArray:
+    if isinstance(values, pa.Array | pa.ChunkedArray):
+        return values
+    values = _as_texts(values)
+    try:
+        return pa.array(values, from_pandas=True)
+    except _REFUSED as problem:
+        raise _unreadable(name, problem) from None
+
+
+def _as_texts(values: Any) -> Any:
+    """Return a column of periods or intervals, which Arrow does not know, as a category of their texts."""
+    kind = getattr(values, "dtype", None)
+    if kind is None or not _unknown_to_arrow(kind):
+        return values
+    categories = getattr(kind, "categories", None)
+    missing = values.isna().to_numpy()
+    if categories is None:
+        texts = [None if gone else str(value) for value, gone in zip(values, missing, strict=True)]
+        return pa.array(texts, pa.string())
+    named = [f"{c.left} to {c.right}" if hasattr(c, "left") else str(c) for c in categories]
+    labels = pa.array(named, pa.string())
+    return pa.DictionaryArray.from_arrays(
+        pa.array(values.cat.codes.to_numpy(), mask=missing), labels, ordered=bool(getattr(kind, "ordered", False))
+    )
+
+
+def _unknown_to_arrow(kind: Any) -> bool:
+    """Return whether a DataFrame's column holds periods or intervals, which Arrow would take for numbers or records."""
+    inner = getattr(kind, "categories", None)
+    return str(kind if inner is None else inner.dtype).lower().startswith(("period", "interval"))
 
 
 def _from_arrow(table: pa.Table, source: str) -> Table:
-    # a DataFrame brings its row index along under this name; it is no variable
-    names = [name for name in table.column_names if not name.startswith("__index_level_")]
+    try:
+        # a DataFrame brings its row index along under this name; it is no variable
+        names = [name for name in table.column_names if not name.startswith("__index_level_")]
+    except UnicodeDecodeError:
+        raise DataError(f"{source} has a column whose name is not valid text", remedy="Rename the column.") from None
+    _refuse_twice(names)
+    table = table.select(names)
+    return _table([variable_from_arrow(name, table.column(at)) for at, name in enumerate(names)], source)
+
+
+def _refuse_twice(names: list[str]) -> None:
     if len(set(names)) < len(names):
         twice = sorted({name for name in names if names.count(name) > 1})
         raise DataError(f"two columns have one name: {', '.join(twice)}", remedy="Rename one of them.")
-    table = table.select(names).unify_dictionaries()
-    return _table([variable_from_arrow(name, table.column(name)) for name in names], source)
 
 
 def _column(name: str, values: Any) -> Variable:
     if isinstance(values, Variable):
-        return values
-    if isinstance(values, np.ndarray) and values.ndim == 1 and values.dtype.kind in "iufb":
-        kind = Kind.TRUTH if values.dtype.kind == "b" else Kind.NUMBER
-        return Variable(name, kind, values, storage=str(values.dtype))
-    try:
-        array = values if isinstance(values, pa.Array | pa.ChunkedArray) else pa.array(values, from_pandas=True)
-    except _REFUSED as problem:
+        return replace(values, name=name)
+    if isinstance(values, str | bytes):
+        raise DataError(f"the variable '{name}' is one text, not a column", remedy="Give a list or an array.")
+    if isinstance(values, np.ndarray):
+        return _numpy_column(name, values)
+    return variable_from_arrow(name, _arrow_array(name, values))
+
+
+def _numpy_column(name: str, values: Array) -> Variable:
+    if values.ndim != 1:
         raise DataError(
-            f"the variable '{name}' could not be taken in: {problem}", remedy="Give values of one type."
-        ) from problem
+            f"the variable '{name}' is an array of {values.ndim} dimensions",
+            remedy="Give one column for each variable.",
+        )
+    valid = None
+    if isinstance(values, np.ma.MaskedArray):
+        valid = ~np.ma.getmaskarray(values)
+        values = np.ma.getdata(values)
+    kind = values.dtype.kind
+    if kind in "iufb":
+        own = np.float64 if kind == "f" and values.dtype.itemsize > 8 else values.dtype.newbyteorder("=")
+        data = values.astype(own, copy=False)
+        return Variable(name, Kind.TRUTH if kind == "b" else Kind.NUMBER, data, valid, storage=str(values.dtype))
+    if kind == "M":
+        return _moments(name, values, valid)
+    mask = None if valid is None else ~valid
+    try:
+        array = pa.array(values, mask=mask, from_pandas=True)
+    except _REFUSED as problem:
+        raise _unreadable(name, problem) from None
     return variable_from_arrow(name, array)
+
+
+def _moments(name: str, values: Array, valid: Array | None) -> Variable:
+    """Make a time of NumPy's dates, of whatever unit."""
+    unit = np.datetime_data(values.dtype)[0]
+    present = ~np.isnat(values) if valid is None else valid & ~np.isnat(values)
+    if unit == "generic":
+        values = values.astype("datetime64[s]")
+    elif unit in ("Y", "M", "W", "D", "h", "m", "s", "ms"):
+        low, high = (np.datetime64(end).astype(values.dtype) for end in ("0001-01-01", "9999-12-31"))
+        refuse_outside(name, present & ((values < low) | (values > high)))
+    data = np.where(present, values, np.datetime64(0, "s").astype(values.dtype)).astype("datetime64[us]")
+    return Variable(name, Kind.TIME, data.astype(np.int64), present, storage=str(values.dtype))
 
 
 def _table(variables: list[Variable], source: str) -> Table:
     lengths = {variable.name: len(variable) for variable in variables}
     if len(set(lengths.values())) > 1:
-        raise DataError("the columns are of unequal length: " + ", ".join(f"{k} {v}" for k, v in lengths.items()))
+        told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:8])
+        raise DataError(f"the columns are of unequal length: {told}", remedy="Give each row a value, or None.")
     return Table({variable.name: variable for variable in variables}, next(iter(lengths.values()), 0), source)
-
-
-def _dictionary(name: str, array: pa.DictionaryArray, storage: str) -> Variable:
-    labels: Labels = tuple(array.dictionary.to_pylist())
-    codes = array.indices.fill_null(-1) if array.indices.null_count else array.indices
-    data: Array = codes.to_numpy(zero_copy_only=False)
-    if None in labels or len(set(labels)) < len(labels):
-        data, labels = _unified(data, labels)
-    kind = Kind.ORDERED if array.type.ordered else Kind.CATEGORY
-    if data.dtype.kind == "u":
-        data = data.astype(np.int64)
-    return Variable(name, kind, data, None, labels, storage=storage)
-
-
-def _unified(codes: Array, labels: Labels) -> tuple[Array, Labels]:
-    """Give equal labels one code, and a missing label the code -1."""
-    distinct = {label: None for label in labels if label is not None}
-    position = {label: at for at, label in enumerate(distinct)}
-    recode = np.array([position.get(label, -1) for label in labels] + [-1])
-    return recode[codes], tuple(distinct)
-
-
-def _moments(name: str, array: pa.Array) -> Array:
-    if pa.types.is_timestamp(array.type) and array.type.tz is not None:
-        array = pc.local_timestamp(array)
-    try:
-        array = array.cast(pa.timestamp("us"))
-    except pa.ArrowInvalid:
-        array = array.cast(pa.timestamp("us"), safe=False)
-    filled = array.fill_null(0) if array.null_count else array
-    data: Array = filled.to_numpy(zero_copy_only=False).astype("datetime64[us]").astype(np.int64)
-    return data
-
-
-def codes_of_numbers(data: Array, valid: Mask | None) -> tuple[Array, Labels]:
-    """Return category codes and labels for stored numbers; missing ones get -1.
-
-    Example:
-        >>> codes_of_numbers(np.array([3, 1, 3]), None)
-        (array([1, 0, 1]), (1, 3))
-    """
-    present = np.ones(len(data), dtype=bool) if valid is None else valid.copy()
-    if data.dtype.kind == "f":
-        present &= ~np.isnan(data)
-    distinct, inverse = np.unique(data[present], return_inverse=True)
-    codes = np.full(len(data), -1, dtype=np.int64)
-    codes[present] = inverse
-    labels = tuple(_plain(value) for value in distinct.tolist())
-    return codes, labels
-
-
-def _plain(value: int | float | bool) -> int | float | bool:
-    return int(value) if isinstance(value, float) and value.is_integer() and abs(value) < 2**53 else value

@@ -10,7 +10,7 @@ import numpy as np
 from facturum.data.grouping import group_numbers
 from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, label_text
+from facturum.data.values import Array, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest
 
@@ -80,19 +80,22 @@ def _units(main: Sequence[Variable], own: Sequence[Variable], series: Series, le
     """Return for each row of the plan's table the number of its unit in the series."""
     if not main:
         return np.zeros(length, dtype=np.int64)
-    keys: dict[tuple[object, ...], int] = {}
+    keys: dict[tuple[str | None, ...], int] = {}
     for row, unit in enumerate(series.unit.tolist()):
         keys.setdefault(tuple(_cell(variable, row) for variable in own), unit)
     distinct = group_numbers(main, length)
     _, first = np.unique(distinct, return_index=True)
-    found = np.array([keys.get(tuple(_cell(variable, row) for variable in main), -1) for row in first.tolist()])
+    wanted = [tuple(_cell(variable, row) for variable in main) for row in first.tolist()]
+    found = np.array([-1 if None in key else keys.get(key, -1) for key in wanted])
     units: Array = found[distinct]
     return units
 
 
-def _cell(variable: Variable, row: int) -> object:
-    """Return a cell so that it equals the same cell of another table."""
-    value = variable.data[row]
+def _cell(variable: Variable, row: int) -> str | None:
+    """Return a cell as text, so that it equals the same cell of another table; None where it is missing."""
+    if variable.valid is not None and not variable.valid[row]:
+        return None
+    value = variable.data[row].item()
     if variable.labels is not None:
         return None if value < 0 else label_text(variable.labels[value])
-    return value.item() if variable.kind is not Kind.NUMBER else label_text(float(value))
+    return None if value != value else label_text(value)  # NaN alone is not equal to itself

@@ -11,6 +11,7 @@ from facturum.data.calendar import first_day
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
+from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
@@ -153,7 +154,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     Raises:
         DataError: where a period occurs twice within a unit, naming both rows.
     """
-    unit = group_numbers([table[name] for name in timing.panel], table.length)
+    unit = _units([table[name] for name in timing.panel], table.length)
     known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
     if timing.every == "row" or timing.time is None:
         return Series(unit, _row_numbers(unit), known)
@@ -164,6 +165,18 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(found, timing)
     return found
+
+
+def _units(panel: list[Variable], length: int) -> Array:
+    """Return the number of each row's unit; a row that lacks one of the panel's variables is a unit of its own."""
+    unit = group_numbers(panel, length)
+    unknown = np.zeros(length, dtype=bool)
+    for variable in panel:
+        unknown |= variable.missing_rows()
+    if unknown.any():
+        unit = np.where(unknown, 0, unit)
+        unit[unknown] = int(unit.max(initial=0)) + 1 + np.arange(np.count_nonzero(unknown))
+    return unit
 
 
 def _row_numbers(unit: Array) -> Array:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Table:
     """Variables of one length.
 
@@ -22,6 +22,7 @@ class Table:
         variables: by name, in the order of the table.
         length: rows.
         source: where it came from, for messages.
+        notes: what to notice of its file.
 
     Example:
         >>> table = Table.of({"beds": [12, 40], "access": ["trail", "road"]})
@@ -32,6 +33,7 @@ class Table:
     variables: Mapping[str, Variable]
     length: int
     source: str = "the table"
+    notes: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, given: Any) -> Table:

@@ -39,7 +39,7 @@ class Kind(StrEnum):
         return self in (Kind.CATEGORY, Kind.ORDERED)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Values:
     """Values of some rows, and which of them are there.
 
@@ -107,4 +107,4 @@ def sorted_labels(labels: set[Label] | list[Label]) -> list[Label]:
 
 def plain_number(value: float) -> int | float:
     """Return a double as a whole number where it is one, so that 3.0 is written 3."""
-    return int(value) if float(value).is_integer() and abs(value) < 2**53 else float(value)
+    return int(value) if float(value).is_integer() and abs(value) < 2**53 else float(value) + 0.0

@@ -22,7 +22,7 @@ class Infinite(Exception):
         self.rows = rows
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Variable:
     """A named column of a table.
 
@@ -35,6 +35,9 @@ class Variable:
         labels: of categories, the label of each code.
         storage: how the table stored it, for messages.
         identity: whether it names units (an id), so that it is never a predictor.
+        declared: whether the plan says its kind.
+
+    What lies beneath a missing cell is 0, or -1 among codes, whatever the table held there.
     """
 
     name: str
@@ -44,6 +47,20 @@ class Variable:
     labels: Labels | None = None
     storage: str = ""
     identity: bool = False
+    declared: bool = False
+
+    def __post_init__(self) -> None:
+        if self.valid is None:
+            return
+        if self.valid.all():
+            object.__setattr__(self, "valid", None)
+            return
+        missing = ~self.valid
+        nothing = -1 if self.kind.categorical else 0
+        if (self.data[missing] != nothing).any():
+            data = self.data.copy()
+            data[missing] = nothing
+            object.__setattr__(self, "data", data)
 
     def __len__(self) -> int:
         return len(self.data)
@@ -98,9 +115,7 @@ class Variable:
     def taken(self, rows: Array) -> Variable:
         """Return the variable for some rows, counted from 0, in their order; -1 is missing."""
         made = self.take(np.maximum(rows, 0))
-        missing = made.missing_rows() | (rows < 0)
-        data = np.where(rows < 0, -1, made.data) if self.kind.categorical else made.data
-        return replace(made, data=data, valid=~missing if missing.any() else None)
+        return replace(made, valid=~(made.missing_rows() | (rows < 0)))
 
     def missing_rows(self) -> Mask:
         """Return a mask of all rows that have no value."""

@@ -139,8 +139,7 @@ def _variables(made: Prepared) -> dict[str, VariableSpec]:
         variable = made.table[name]
         kind = "id" if variable.identity else str(variable.kind)
         order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order
-        content = {"kind": kind, "labels": given.labels, "order": order, "pattern": given.pattern}
-        found[name] = VariableSpec.model_validate(content)
+        found[name] = given.model_copy(update={"kind": kind, "order": order})
     return found
 
 

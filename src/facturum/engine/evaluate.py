@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
@@ -43,6 +43,13 @@ class Source:
     first: int = 0
     cache: dict[Any, Any] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what is pickled: the rows, without what has been computed and the lock around it."""
+        return {each.name: getattr(self, each.name) for each in fields(self) if each.name not in ("cache", "lock")}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, cache={}, lock=threading.RLock())
 
     @cached_property
     def series(self) -> Series:

@@ -45,7 +45,7 @@ class Scope:
         if found.kind is Kind.NUMBER and not found.exact_as_double:
             remedy = f'Write [variables] {name} = {{ kind = "id" }} or kind = "category".'
             raise DataError(f"'{name}' {TOO_LONG}", span=node.span, remedy=remedy)
-        return Type(found.kind, labels=found.labels)
+        return Type(found.kind, labels=found.labels, declared=found.declared)
 
     def of(self, node: Node) -> Type:
         """Return what an expression is, checking it the first time."""

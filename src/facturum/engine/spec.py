@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from facturum.data.conversion import MEANINGS, Take
 from facturum.data.declared import Declaration
+from facturum.data.number_text import NumberForm
 from facturum.data.series import Timing
 from facturum.errors import PlanError, nearest
 
@@ -34,6 +35,7 @@ class DataSpec(_Section):
     missing_values: list[str] = Field(["", "NA"], description="words that mean a missing value, in text files")
     delimiter: str = Field(",", description="between the cells of a text file", min_length=1, max_length=1)
     decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
+    thousands: Literal["", ",", ".", " ", "'"] = Field("", description="between groups of three digits, in text files")
     encoding: str = Field("utf-8", description="the encoding of a text file")
 
     @property
@@ -60,10 +62,14 @@ class VariableSpec(_Section):
     labels: dict[str, str] | None = Field(None, description="a name for each code")
     order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
     pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
+    unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
+    decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
+    thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
 
     def declaration(self) -> Declaration:
         """Return the same for the data room."""
-        return Declaration(self.kind, self.labels, self.order, self.pattern)
+        form = NumberForm(self.decimal or ".", self.thousands or "", self.unit or "")
+        return Declaration(self.kind, self.labels, self.order, self.pattern, form)
 
 
 class RowsSpec(_Section):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,18 +16,23 @@ from pyarrow import csv as arrow_csv
 from pyarrow import feather, parquet
 
 from facturum.data.intake import table_from
+from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
+from facturum.files.text_scan import TextShape, scan
 
 TEXT = (".csv", ".tsv", ".txt")
 PARQUET = (".parquet", ".pq")
 ARROW = (".arrow", ".feather", ".ipc")
+RARE = 0.01  # the share of records over several lines up to which they are warned of
+_BLOCK = 1 << 24
 _WHOLE = r"^[+-]?\d+$"
 _CODE = r"^[+-]?0\d+$"  # a leading zero would be lost as a number
 _NUMBER = r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$|^[+-]?(?i:inf|infinity)$"
 _TRUTH = r"^(?i:true|false)$"
 _DAY = r"^\d{4}-\d{2}-\d{2}$"
 _MOMENT = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?$"
+_REMEDY = "Check that the file is whole, and its ending, delimiter and encoding."
 
 
 def read(
@@ -35,12 +42,13 @@ def read(
     delimiter: str | None = None,
     decimal: str = ".",
     encoding: str = "utf-8",
+    thousands: str = "",
 ) -> Table:
     """Read a table from a CSV, Parquet, Arrow or Feather file.
 
     In text files a column is a number, a truth value or a date where all its cells are; whole numbers with leading
     zeros or too many digits, and all else, are text. Nothing is dropped: one cell that is no number makes a column
-    text.
+    text. Quotes that are not closed and records with other numbers of cells are errors.
 
     Args:
         path: the file; its ending tells the format (.csv, .tsv, .txt; .parquet; .arrow, .feather).
@@ -48,35 +56,51 @@ def read(
         delimiter: between the cells; a comma, or a tab in .tsv, where none is given.
         decimal: the decimal mark.
         encoding: of text files.
+        thousands: what stands between groups of three digits.
 
     Returns:
         The table.
 
     Raises:
-        DataError: where the file is not there, is no table, or is cut short.
+        DataError: where the file is not there, is no table, or is cut short; in text files with the line.
     """
     path = Path(path)
-    if not path.is_file():
-        what = f"{path} is a folder, no table" if path.is_dir() else f"there is no file {path}"
-        raise DataError(what, remedy="Check the path.")
     try:
-        if path.suffix.lower() in PARQUET:
-            found = read_parquet(path)
-        elif path.suffix.lower() in ARROW:
-            found = feather.read_table(path)
-        elif path.suffix.lower() in TEXT:
-            delimiter = delimiter or ("\t" if path.suffix.lower() == ".tsv" else ",")
-            found = _read_text(path, list(missing_values), delimiter, decimal, encoding)
-        else:
-            raise DataError(
-                f"{path.name} has an ending that is not known", remedy="Use .csv, .tsv, .parquet, .arrow or .feather."
-            )
-    except (pa.ArrowInvalid, pa.ArrowException, OSError, UnicodeError, csv.Error, LookupError) as problem:
-        first = str(problem).strip().splitlines()[0] if str(problem).strip() else type(problem).__name__
-        raise DataError(
-            f"{path.name} could not be read: {first}",
-            remedy="Check that the file is whole, and its ending, delimiter and encoding.",
-        ) from None
+        if not path.is_file():
+            what = f"{path} is a folder, not a table" if path.is_dir() else f"the file {path} is not found"
+            raise DataError(what, remedy="Check the path.")
+        ending = path.suffix.lower()
+        if ending in PARQUET:
+            return _whole(read_parquet(path), path)
+        if ending in ARROW:
+            return _whole(feather.read_table(path, memory_map=False), path)
+        if ending in TEXT:
+            delimiter = delimiter or ("\t" if ending == ".tsv" else ",")
+            return _read_text(path, list(missing_values), delimiter, NumberForm(decimal, thousands), encoding)
+    except UNREADABLE as problem:
+        first = (str(problem).strip().splitlines() or [type(problem).__name__])[0]
+        raise DataError(f"{path.name} cannot be read: {first}", remedy=_REMEDY) from None
+    raise DataError(
+        f"{path.name} has an ending that is not known", remedy="Use .csv, .tsv, .parquet, .arrow or .feather."
+    )
+
+
+# what libraries raise for files that are not what they should be
+UNREADABLE = (
+    pa.ArrowException,
+    OSError,
+    ValueError,
+    csv.Error,
+    LookupError,
+    TypeError,
+    OverflowError,
+    MemoryError,
+    NotImplementedError,
+)
+
+
+def _whole(found: pa.Table, path: Path) -> Table:
+    found.validate(full=True)  # before anything follows the offsets that the file gives
     return table_from(found, path.name)
 
 
@@ -86,49 +110,102 @@ def read_parquet(path: Path) -> pa.Table:
         return file.read()
 
 
-def _read_text(path: Path, missing: list[str], delimiter: str, decimal: str, encoding: str) -> pa.Table:
-    names = _header(path, delimiter, encoding)
-    found = arrow_csv.read_csv(
-        path,
-        read_options=arrow_csv.ReadOptions(column_names=names, skip_rows_after_names=1, encoding=encoding),
-        parse_options=arrow_csv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
-        convert_options=arrow_csv.ConvertOptions(
-            column_types={name: pa.string() for name in names},
-            null_values=missing,
-            strings_can_be_null=True,
-            quoted_strings_can_be_null=True,
-        ),
-    )
-    return pa.table([_typed(found.column(name), decimal) for name in names], names=names)
+def _read_text(path: Path, missing: list[str], delimiter: str, form: NumberForm, encoding: str) -> Table:
+    if len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0' or delimiter == form.decimal == ",":
+        raise DataError(
+            f"{delimiter!r} cannot part the cells of {path.name}",
+            remedy="A delimiter is one ASCII character, neither a quote nor the decimal mark.",
+        )
+    data = _lines(path, encoding)
+    names = _header(data, path.name, delimiter)
+    shape = scan(data, delimiter, len(names), path.name)
+    found = _parsed(data, names, missing, delimiter, _BLOCK)
+    table = pa.table([_typed(found.column(name), form) for name in names], names=names)
+    return replace(table_from(table, path.name), notes=_notes(shape, path.name))
 
 
-def _header(path: Path, delimiter: str, encoding: str) -> list[str]:
+def _parsed(data: bytes, names: list[str], missing: list[str], delimiter: str, block: int) -> pa.Table:
+    try:
+        return arrow_csv.read_csv(
+            pa.BufferReader(data),
+            read_options=arrow_csv.ReadOptions(column_names=names, skip_rows_after_names=1, block_size=block),
+            parse_options=arrow_csv.ParseOptions(
+                delimiter=delimiter,
+                newlines_in_values=True,
+                ignore_empty_lines=len(names) > 1,  # in a file of one column, an empty line is a missing value
+            ),
+            convert_options=arrow_csv.ConvertOptions(
+                column_types={name: pa.string() for name in names},
+                null_values=missing,
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=True,
+            ),
+        )
+    except pa.ArrowInvalid:
+        if block >= len(data):
+            raise
+        return _parsed(data, names, missing, delimiter, len(data) + 1)  # a cell may be longer than a block
+
+
+def _notes(shape: TextShape, name: str) -> tuple[str, ...]:
+    if not 0 < shape.long <= max(1, RARE * shape.records):
+        return ()
+    rows = f"{counted(shape.long, 'row')} of {name}"
+    runs = "runs over several lines" if shape.long == 1 else "run over several lines"
+    return (f"{rows} {runs}, the first from line {shape.first_long}: is a quote missing or left over?",)
+
+
+def _lines(path: Path, encoding: str) -> bytes:
+    """Return a text file in UTF-8, its lines ended by line feeds, without a mark of its byte order."""
+    data = path.read_bytes()
     plain = encoding.lower().replace("_", "-") in ("utf-8", "utf8")
-    with path.open("rb") as raw:
-        if b"\0" in raw.read(4096) and plain:
-            raise DataError(f"{path.name} is no text file", remedy="Give it the ending of its format.")
-    with path.open(encoding="utf-8-sig" if plain else encoding, newline="") as text:
-        names = next(csv.reader(text, delimiter=delimiter), [])
+    if not plain or not data.isascii():
+        try:
+            text = data.decode("utf-8-sig" if plain else encoding)
+        except UnicodeDecodeError as problem:
+            line = data.count(b"\n", 0, problem.start) + 1
+            wide = data[:2] in (b"\xff\xfe", b"\xfe\xff")
+            other = "utf-16" if wide else "latin-1" if plain else "utf-8"
+            raise DataError(
+                f"{path.name}, line {line}: the bytes are not valid {encoding}",
+                remedy=f'Write encoding = "{other}" under [data], or save the file as UTF-8.',
+            ) from None
+        data = text.encode("utf-8", "surrogatepass")
+    if b"\0" in data:
+        line = data.count(b"\n", 0, data.index(b"\0")) + 1
+        raise DataError(
+            f"{path.name}, line {line} holds a NUL character, so that it is not a text file",
+            remedy="Give the file the ending of its format, or name its encoding.",
+        )
+    return data.replace(b"\r\n", b"\n").replace(b"\r", b"\n") if b"\r" in data else data
+
+
+def _header(data: bytes, name: str, delimiter: str) -> list[str]:
+    lines = io.StringIO(data[: 1 << 24].decode("utf-8", "replace"), newline="\n")
+    names = next(csv.reader(lines, delimiter=delimiter), [])
     if not names:
-        raise DataError(f"{path.name} is empty", remedy="A table has a first line with the names of its variables.")
+        raise DataError(f"{name} is empty", remedy="A table has a first line with the names of its variables.")
     other = max({";", ",", "\t", "|"} - {delimiter}, key=names[0].count)
     if len(names) == 1 and names[0].count(other) > 1:
         raise DataError(
-            f"{path.name} has one column by the delimiter {delimiter!r}, and its first line has "
+            f"{name} has one column by the delimiter {delimiter!r}, and its first line has "
             f"{other!r} {names[0].count(other)} times",
             remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
             "for profile and draft add --delimiter and --decimal.",
         )
-    twice = sorted({name for name in names if names.count(name) > 1})
+    for at, own in enumerate(names):
+        if not own.strip():
+            raise DataError(f"{name}: column {at + 1} has no name", remedy="Name it in the first line.")
+    twice = sorted({own for own in names if names.count(own) > 1}) if len(set(names)) < len(names) else []
     if twice:
         raise DataError(
-            f"{path.name} has two columns of one name: {', '.join(repr(name) for name in twice)}",
+            f"{name} has two columns of one name: {', '.join(repr(own) for own in twice)}",
             remedy="Rename one of them in the first line.",
         )
     return names
 
 
-def _typed(column: pa.ChunkedArray, decimal: str) -> pa.ChunkedArray | pa.Array:
+def _typed(column: pa.ChunkedArray, form: NumberForm) -> pa.ChunkedArray | pa.Array:
     """Return a text column in the type that all its cells have."""
     encoded = column.combine_chunks().dictionary_encode()
     if isinstance(encoded, pa.ChunkedArray):
@@ -136,27 +213,28 @@ def _typed(column: pa.ChunkedArray, decimal: str) -> pa.ChunkedArray | pa.Array:
     words = encoded.dictionary
     if not len(words):
         return pa.nulls(len(column))
-    made = _typed_words(words, decimal)
+    made = _typed_words(pc.utf8_trim_whitespace(words), form)
     return encoded if made is None else made.take(encoded.indices)
 
 
-def _typed_words(words: pa.Array, decimal: str) -> Any:
+def _typed_words(words: pa.Array, form: NumberForm) -> Any:
     def all_match(pattern: str) -> bool:
         return bool(pc.all(pc.match_substring_regex(words, pattern)).as_py())
 
+    unsigned = pc.replace_substring_regex(words, r"^\+", "")
     if all_match(_WHOLE):
         if pc.any(pc.match_substring_regex(words, _CODE)).as_py():
             return None
         try:
-            return words.cast(pa.int64())
+            return unsigned.cast(pa.int64())
         except pa.ArrowInvalid:
             return None  # more digits than a whole number holds: a code, kept as text
-    if decimal != ".":
-        turned = pc.replace_substring(pc.replace_substring(words, ".", "?"), decimal, ".")
-        if pc.all(pc.match_substring_regex(turned, _NUMBER)).as_py():
-            return turned.cast(pa.float64())
-    elif all_match(_NUMBER):
-        return words.cast(pa.float64())
+    if form.decimal == "." and all_match(_NUMBER):
+        return unsigned.cast(pa.float64())
+    if form != NumberForm():
+        numbers = [form.number(word) for word in words.to_pylist()]
+        if None not in numbers:
+            return pa.array(numbers, pa.float64())
     if all_match(_TRUTH):
         return pc.equal(pc.utf8_lower(words), "true")
     try:

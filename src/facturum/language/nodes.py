@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, d
 
 import numpy as np
 
+from facturum.data.number_text import unread_numbers
 from facturum.data.series import Series
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both
 from facturum.errors import PlanError
@@ -24,11 +25,19 @@ Part: TypeAlias = tuple[Literal["member", "operation", "category"], str]
 
 @dataclass(frozen=True)
 class Type:
-    """The kind of an expression; a block has any number of columns. ``labels``: the order of an ordered one."""
+    """The kind of an expression; a block has any number of columns.
+
+    Args:
+        kind: what it is.
+        block: whether it may have several columns.
+        labels: its categories, where they are known; of an ordered one in their order.
+        declared: whether the plan says the kind.
+    """
 
     kind: Kind
     block: bool = False
     labels: Labels | None = None
+    declared: bool = False
 
 
 @dataclass(frozen=True)
@@ -311,6 +320,10 @@ class Node(ABC):
         """Return the error that the operation is not resolved yet."""
         return self.fail(f"'{self}' is not resolved yet", "Resolve the plan on a table first.")
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what is pickled; hashes of texts differ from process to process."""
+        return {key: value for key, value in self.__dict__.items() if key != "_hash"}
+
     def __str__(self) -> str:
         from facturum.language.printer import text_of
 
@@ -364,32 +377,13 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
     found = kinds.of(child)
     called = operation_.called
     if not found.kind.numeric:
-        labels = found.labels if isinstance(found.labels, tuple) else ()
-        words = _no_numbers(labels)
-        if not words and any("," in label for label in labels if isinstance(label, str) and _NUMBER.fullmatch(label)):
-            raise child.fail(
-                f"{called} needs a number, and '{child}' is text, since its numbers have a decimal comma",
-                'Write decimal = "," under [data].',
-            )
-        if words:
-            raise child.fail(
-                f"{called} needs a number, and '{child}' is text, since {', '.join(words)} among its values is none",
-                "Correct these cells, or name the words among missing_values in [data].",
-            )
+        if (unread := unread_numbers(str(child), found.labels or (), nearly=0.5)) is not None:
+            raise child.fail(f"{called} needs a number, and '{child}' is text, since {unread.why}", unread.remedy)
         remedy = {
             Kind.TIME: "Compare it with a period, or make a number of it first.",
             Kind.ORDERED: f"Write score({child}) for its place in the order, or category({child}) for indicators.",
         }.get(found.kind, f"Write category({child}) for indicators; if it should be a number, see [variables] kind.")
         raise child.fail(f"{called} needs a number, and '{child}' is {found.kind.with_article} variable", remedy)
-
-
-def _no_numbers(labels: Labels) -> list[str]:
-    """Return the few words that keep a text from being numbers, or nothing where most of it is words."""
-    words = [repr(label) for label in labels if isinstance(label, str) and not _NUMBER.fullmatch(label.strip())]
-    return words[:3] if words and 2 * len(words) < len(labels) else []
-
-
-_NUMBER = re.compile(r"[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d+)?")
 
 
 def finite(operation_: Node, rows: Rows, data: Array, valid: Mask | None, remedy: str | None = None) -> Values:

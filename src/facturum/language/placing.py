@@ -9,12 +9,14 @@ from typing import ClassVar, Self
 
 import numpy as np
 
+from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text, plain_number
 from facturum.errors import DataError
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type
 from facturum.language.options import MISSING, Absent, literal_key
 
 UNSEEN = -2
+FEW_NUMBERS = 36  # categories up to which a text that is nearly all numbers is only warned of
 ABSENT = -1
 
 
@@ -70,6 +72,13 @@ class Categorical(Node):
         found = kinds.of(self.x)
         if found.kind is Kind.TIME:
             raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
+        if not (kinds.resolved or found.declared) and len(found.labels or ()) > FEW_NUMBERS:
+            unread = unread_numbers(str(self.x), found.labels or ())
+            if unread is not None and "stored as text" not in unread.why:
+                raise self.x.fail(
+                    f"'{self.x}' would be {len(found.labels or ()):,} categories, and it is text since {unread.why}",
+                    f'{unread.remedy} If they are categories, write [variables] {self.x} = {{ kind = "category" }}.',
+                )
         if self.unseen == "pool" and self.pool is None and not self.pooled:
             raise self.fail('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
         return Type(Kind.NUMBER)

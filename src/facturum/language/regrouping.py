@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from facturum.data.number_text import PLAIN
 from facturum.data.values import Kind, Label, Labels, Mask, Values, label_text, plain_number
 from facturum.errors import nearest
 from facturum.language.nodes import Kinds, Node, Rows, Type, operation
@@ -35,10 +36,7 @@ def range_of(text: str) -> tuple[float, float] | None:
 
 def number_of(label: Label) -> float | None:
     """Return the number that a category is, also where it is written as text."""
-    try:
-        return float(label)
-    except ValueError:
-        return None
+    return PLAIN.number(label) if isinstance(label, str) else float(label)
 
 
 @operation

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from facturum.data.calendar import period_of
+from facturum.data.number_text import PLAIN, unread_numbers
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.numerics.order_statistics import quantile_between
 
@@ -64,10 +65,11 @@ def long_tail(x: FloatArray) -> bool:
     return high - middle > 2.5 * (middle - low) and high > middle
 
 
-def label_notes(labels: Sequence[Label], counts: Array, truth: bool) -> Iterator[str]:
+def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) -> Iterator[str]:
     """Say what to notice of a category.
 
     Args:
+        name: of the variable.
         labels: the categories that occur.
         counts: how often each does.
         truth: whether it is a truth value.
@@ -90,12 +92,13 @@ def label_notes(labels: Sequence[Label], counts: Array, truth: bool) -> Iterator
         yield 'dates stored as text: declare kind = "time"'
     elif are_numbers(texts):
         yield _number_note(texts)
-    elif are_numbers([text.replace(",", ".", 1) for text in texts]):
-        yield "numbers with a decimal comma, kept as text: read them with decimal = ','"
     words = [text for text in texts if text.strip().casefold() in MISSING_WORDS]
+    rest = [text for text in texts if text not in words] if words else texts
+    unread = None if are_numbers(rest) else unread_numbers(name, rest)
+    if unread is not None:
+        yield f"kept as text, since {unread.why}: {unread.remedy[0].lower()}{unread.remedy[1:].rstrip('.')}"
     if words:
         yield f"looks like missing values: {', '.join(map(repr, words[:4]))}; name them in missing_values"
-        rest = [text for text in texts if text not in words]
         if rest and are_numbers(rest):
             yield "numbers but for these words"
     alike = _alike(texts)
@@ -105,14 +108,7 @@ def label_notes(labels: Sequence[Label], counts: Array, truth: bool) -> Iterator
 
 def are_numbers(texts: Sequence[str]) -> bool:
     """Return whether all texts are numbers."""
-    return all(map(_is_number, _some(texts))) and all(map(_is_number, texts))
-
-
-def _is_number(text: str) -> bool:
-    try:
-        return bool(np.isfinite(float(text)))
-    except ValueError:
-        return False
+    return PLAIN.reads(_some(texts)) and PLAIN.reads(texts)
 
 
 def _number_note(texts: Sequence[str]) -> str:

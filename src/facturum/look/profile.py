@@ -226,7 +226,7 @@ def _category(variable: Variable) -> VariableProfile:
         missing=len(variable) - len(data),
         distinct=len(used),
         values=tuple((label_text(labels[at]), int(counts[at])) for at in ordered[:5000]),
-        notes=tuple(label_notes([labels[at] for at in ordered], counts[ordered], truth)),
+        notes=tuple(label_notes(variable.name, [labels[at] for at in ordered], counts[ordered], truth)),
     )
 
 

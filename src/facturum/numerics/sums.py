@@ -89,8 +89,8 @@ def root_as_float(total: int, count: int, bits: int) -> float:
         OverflowError: where the root is beyond the largest double.
 
     Example:
-        >>> root_as_float(exact_sum_of_squares(np.array([3e200, 4e200])), 1, 2 * UNIT_BITS)
-        5e+200
+        >>> root_as_float(exact_sum_of_squares(np.array([3.0, 4.0]) * 2.0**900), 1, 2 * UNIT_BITS) == 5 * 2.0**900
+        True
     """
     divisor = count << bits
     halved = (total.bit_length() - divisor.bit_length()) // 2

@@ -1,0 +1,159 @@
+"""Numbers written as text: what counts as one, and which way of reading would make numbers of a column."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+_PLAIN = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?", re.ASCII)
+_UNITS = ("%", "‰", "€", "$", "£", "¥", "₹", "₽", "CHF", "EUR", "USD", "GBP")
+_FOREIGN = re.compile(r"[+-]?(?:0[xX][0-9a-fA-F]+|0[bB][01]+|0[oO][0-7]+|\d+(?:_\d+)+)", re.ASCII)
+LOOKED_AT = 500
+NEARLY = 0.8  # the share of a text's categories that are numbers, from which on it is nearly all numbers
+
+
+@dataclass(frozen=True)
+class NumberForm:
+    """How numbers are written as text.
+
+    Args:
+        decimal: the decimal mark.
+        thousands: what stands between groups of three digits; empty for nothing.
+        unit: a sign or word before or after the number, such as ``%``; empty for none.
+
+    Example:
+        >>> NumberForm(",", ".", "€").number("€ 1.234,50")
+        1234.5
+        >>> NumberForm().number("1_000") is None, NumberForm().number("+5")
+        (True, 5.0)
+    """
+
+    decimal: str = "."
+    thousands: str = ""
+    unit: str = ""
+
+    def number(self, text: str) -> float | None:
+        """Return the number that a text is, or None where it is none; infinity and NaN are none."""
+        text = self.plain(text)
+        if _PLAIN.fullmatch(text) is None:
+            return None
+        value = float(text)
+        return value if abs(value) <= 1.7976931348623157e308 else None
+
+    def plain(self, text: str) -> str:
+        """Return a text without its unit and its thousands separators, with a decimal point."""
+        text = text.strip()
+        if self.unit:
+            sign = text[:1] if text[:1] in "+-" and text[1:].strip().startswith(self.unit) else ""
+            text = text[len(sign) :].strip()
+            text = text.removeprefix(self.unit).strip() if text.startswith(self.unit) else text.removesuffix(self.unit)
+            text = sign + text.strip()
+        if self.thousands and self.thousands in text:
+            grouped = rf"[+-]?\d{{1,3}}(?:{re.escape(self.thousands)}\d{{3}})+(?:{re.escape(self.decimal)}\d*)?"
+            if re.fullmatch(grouped, text, re.ASCII) is None:
+                return "?"
+            text = text.replace(self.thousands, "")
+        if self.decimal != ".":
+            text = "?" if "." in text else text.replace(self.decimal, ".", 1)
+        return text
+
+    def reads(self, texts: Iterable[str]) -> bool:
+        """Return whether all texts are numbers in this form."""
+        return all(self.number(text) is not None for text in texts)
+
+    @property
+    def remedy(self) -> str:
+        """What to write in a plan for these texts to be read as numbers; NAME stands for the variable."""
+        marks = [("decimal", self.decimal if self.decimal != "." else ""), ("thousands", self.thousands)]
+        said = " and ".join(f'{key} = "{mark}"' for key, mark in marks if mark)
+        if not self.unit:
+            return f"write {said} under [data]" if said else 'write [variables] NAME = { kind = "number" }'
+        inner = "".join(f', {key} = "{mark}"' for key, mark in marks if mark)
+        return f'write [variables] NAME = {{ kind = "number", unit = "{self.unit}"{inner} }}'
+
+    def __str__(self) -> str:
+        marks = [
+            "a decimal comma" if self.decimal == "," else "",
+            f"the thousands separator {self.thousands!r}" if self.thousands else "",
+            f"the unit {self.unit!r}" if self.unit else "",
+        ]
+        return " and ".join(filter(None, marks)) or "plain digits"
+
+
+PLAIN = NumberForm()
+# a separator that always stands before three digits is read as one of thousands, not as a decimal mark
+_MARKS = (NumberForm(), NumberForm(".", ","), NumberForm(","), NumberForm(",", "."))
+_SPACED = (NumberForm(".", " "), NumberForm(",", " "), NumberForm(".", "'"), NumberForm(".", "\u00a0"))
+
+
+def form_of(texts: Sequence[str]) -> NumberForm | None:
+    """Return the form in which all texts are numbers, or None where there is none.
+
+    Example:
+        >>> form_of(["1,234", "12"]), form_of(["5 %", "12 %"]).unit, form_of(["road"]) is None
+        (NumberForm(decimal='.', thousands=',', unit=''), '%', True)
+    """
+    some = [*texts[:: max(1, len(texts) // LOOKED_AT)]]
+    if not some or not all(any(char.isdigit() for char in text) for text in some):
+        return None
+    units = ["", *(unit for unit in _UNITS if any(unit in text for text in some))]
+    for unit in units:
+        for form in (*_MARKS, *_SPACED):
+            made = NumberForm(form.decimal, form.thousands, unit)
+            if made.reads(some) and made.reads(texts):
+                return made
+    return None
+
+
+@dataclass(frozen=True)
+class Unread:
+    """Why a text that holds numbers is not read as a number, and what to do about it."""
+
+    why: str
+    remedy: str
+
+
+def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> Unread | None:
+    """Return why texts that are numbers, or nearly all are, are kept as text; None for other texts.
+
+    Args:
+        name: of the variable.
+        labels: its categories.
+        nearly: the share of them that are numbers.
+
+    Example:
+        >>> unread_numbers("price", ["1", "2", "3", "4", "n/a"]).why
+        "'n/a' among its values is not a number"
+        >>> unread_numbers("way", ["road", "3"]) is None
+        True
+    """
+    texts = [label for label in labels if isinstance(label, str)]
+    if len(texts) < max(len(labels), 1):
+        return None
+    form = form_of(texts)
+    if form is not None:
+        why = "its numbers are stored as text" if form == PLAIN else f"its numbers have {form}"
+        remedy = form.remedy.replace("NAME", name)
+        return Unread(why, remedy[0].upper() + remedy[1:] + ".")
+    words = _words(texts, nearly)
+    if not words or len(texts) < 3:
+        return None
+    shown = ", ".join(repr(word) for word in words[:3])
+    are = "is not a number" if len(words) == 1 else "are not numbers"
+    odd = [word for word in words if _FOREIGN.fullmatch(word.strip())]
+    remedy = "Correct these cells, or name the words among missing_values in [data]."
+    return Unread(f"{shown} among its values {are}", "Write these cells in plain digits." if odd else remedy)
+
+
+def _words(texts: Sequence[str], nearly: float) -> list[str]:
+    """Return the words that keep a text from being numbers, or nothing where they are too many."""
+    few = max(1, int((1 - nearly) * len(texts)))
+    words: list[str] = []
+    for text in texts:
+        if PLAIN.number(text) is None:
+            words.append(text)
+            if len(words) > few:
+                return []
+    return words
