@@ -68,7 +68,7 @@ class Maps(unittest.TestCase):
     def test_the_map_fits_its_schema_and_so_does_the_plan(self) -> None:
         schemas = ROOT / "src/facturum/files/schemas"
         for name, content in (
-            ("columns.schema.json", self.design._audited.model_dump(mode="json")),
+            ("columns.schema.json", self.design._origin.audited.model_dump(mode="json")),
             ("plan.schema.json", self.design.plan.spec.model_dump(mode="json")),
         ):
             schema = json.loads((schemas / name).read_text("utf-8"))

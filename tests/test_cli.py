@@ -24,7 +24,7 @@ from facturum.language.options import argument
 from facturum.language.reference import reference
 from facturum.language.transforms import Elementwise
 from facturum.show import terminal
-from tests.support import ROOT, SAMPLE, Folder, column_by_formula, command, process
+from tests.support import ROOT, SAMPLE, Folder, built, column_by_formula, command, process
 
 # runs a script as where pandas, which the package itself does not need, is not installed
 WITHOUT_PANDAS = """
@@ -80,7 +80,7 @@ class Commands(Folder):
         self.assertEqual(len(everything["columns"]), 19)
         self.assertGreaterEqual(set(everything["fingerprints"]["data"]), {"price", "open", "month", "hut_code"})
         outcome = json.loads(command("verify", self.out, self.data, "--json").stdout)
-        self.assertEqual(outcome, {"ok": True, "exact": True, "steps": 0, "failures": []})
+        self.assertEqual(outcome, {"ok": True, "exact": True, "steps": 0, "failures": [], "seal": outcome["seal"]})
 
     def test_a_term_of_many_columns_is_shown_in_brief_and_explained_in_full(self) -> None:
         plan = self.folder / "many.toml"
@@ -99,7 +99,7 @@ class Commands(Folder):
             (("log(beds)", "log(bads)"), "terms.beds: there is no variable called 'bads'; did you mean 'beds'?"),
             (("reference='trail')\"\n", "reference='tral')\"\n"), "did you mean 'trail'?"),
             (("learn ", "lern "), "did you mean 'learn'?"),
-            (("[rows]", "[rows"), "is no TOML"),
+            (("[rows]", "[rows"), "is not valid TOML"),
             (("open == 'yes'", "price > 9000"), "no row is left"),
         ):
             broken.write_text(text.replace(*change, 1), "utf-8")
@@ -114,7 +114,7 @@ class Commands(Folder):
             (("build", self.plan, "none.csv", "--out", self.out), "the file none.csv is not found"),
             (("build", self.plan, self.data), "Missing option '--out'"),
             (("build", self.plan, self.data, "--out", self.folder), "is there already"),
-            (("explain", self.folder), "no build of Facturum"),
+            (("explain", self.folder), "not a Facturum build"),
             (("bild",), "No such command"),
         ):
             found = command(*words)
@@ -293,7 +293,7 @@ class AddingAnOperation(unittest.TestCase):
         self.assertTrue(made.verify(table).exact)
         self.assertEqual(str(fa.terms.cube_root("x")), "cube_root(x)")
         self.assertIn("### `cube_root(x)`", reference())
-        assert made._built is not None
-        self.assertEqual(column_by_formula(made._built, "cube_root(x)").tolist(), made.X[:, 1].tolist())
+        again = built(fa.Plan(None, {"r": "cube_root(x)"}), table)
+        self.assertEqual(column_by_formula(again, "cube_root(x)").tolist(), made.X[:, 1].tolist())
         with self.assertRaisesRegex(fa.PlanError, "cube_root needs a number"):
             fa.Plan(None, {"r": "cube_root(way)"}).build(table)

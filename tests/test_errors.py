@@ -636,8 +636,8 @@ class PlanFiles(unittest.TestCase):
 
     def test_wrong_files(self) -> None:
         for text, said in (
-            ("response = stays", "the plan is no TOML"),
-            ("response = 'a'\nresponse = 'b'", "no TOML"),
+            ("response = stays", "the plan is not valid TOML"),
+            ("response = 'a'\nresponse = 'b'", "not valid TOML"),
             ("facturum = 2", "reads format 1"),
             ("[terms]\nx = 3", "terms.x: 3 will not do here"),
             ("[term]\nx = 'a'", "did you mean 'terms'?"),
@@ -647,7 +647,7 @@ class PlanFiles(unittest.TestCase):
             with self.subTest(text), self.assertRaises(fa.PlanError) as caught:
                 parse_plan(text)
             self.assertIn(said, str(caught.exception))
-        with self.assertRaisesRegex(fa.PlanError, "could not be read"):
+        with self.assertRaisesRegex(fa.PlanError, "cannot be read"):
             fa.Plan.load("/nowhere/plan.toml")
 
     def test_sections_in_python_of_a_wrong_type(self) -> None:

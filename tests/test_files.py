@@ -6,18 +6,23 @@ import hashlib
 import json
 import os
 import resource
+import shutil
 import signal
 import subprocess
 import sys
 import textwrap
 import time
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from pyarrow import parquet
 
 import facturum as fa
+from facturum.files.build_folder import read_build, write_build
 from tests.support import ROOT, Folder, huts, plan
 
 TERMS = {"access": "access", "price": "log(price)", "curve": "polynomial(beds, 2)", "slope": "valley * change"}
@@ -144,7 +149,7 @@ class Contents(Folder):
     def test_folders_of_others_are_left_alone(self) -> None:
         self.target.mkdir()
         (self.target / "thesis.txt").write_text("mine")
-        with self.assertRaisesRegex(fa.DataError, "no build of Facturum, and is left alone"):
+        with self.assertRaisesRegex(fa.DataError, "not a Facturum build, and is left alone"):
             self.design.save(self.target, replace=True)
         self.assertEqual((self.target / "thesis.txt").read_text(), "mine")
         self.design.save(self.folder / "real")
@@ -158,64 +163,145 @@ class Contents(Folder):
 class Damage(Folder):
     def setUp(self) -> None:
         super().setUp()
-        self.design = plan(TERMS).build(huts(250, seed=51))
+        self.table = huts(250, seed=51)
+        data, rows = {"time": "month", "carry": ["month"]}, {"learn": "month < '2022-06'"}
+        self.design = plan(TERMS | {"i": "impute(floor, 'mean')"}, data=data, rows=rows).build(self.table)
         self.target = self.folder / "build"
         self.design.save(self.target)
 
-    def test_damaged_folders_are_refused(self) -> None:
-        with self.assertRaisesRegex(fa.AuditError, "no build of Facturum"):
+    def test_what_is_not_a_build_is_refused(self) -> None:
+        with self.assertRaisesRegex(fa.AuditError, "not a Facturum build"):
             fa.open_design(self.folder)
-        for name, content in (
-            ("columns.json", "{}"),
-            ("columns.json", "not json"),
-            ("plan.resolved.toml", "terms = 3"),
-            ("rows.parquet", "PAR1"),
-            ("design.parquet", "PAR1"),
-            ("facturum-build.json", "[]"),
-        ):
-            with self.subTest(name, content=content):
-                path = self.target / name
-                before = path.read_bytes()
-                path.write_text(content)
-                with self.assertRaisesRegex(fa.AuditError, "damaged|own"):
+        marker = self.target / "facturum-build.json"
+        content = json.loads(marker.read_text())
+        for text in ("[]", "{", "[" * 100_000, json.dumps(content | {"files": []}), '{"facturum": 1}', "\udc80"):
+            with self.subTest(text[:20]), self.assertRaisesRegex(fa.AuditError, "facturum-build.json cannot be read"):
+                marker.write_text(text, errors="surrogateescape")
+                fa.open_design(self.target)
+        marker.write_text(json.dumps(content | {"facturum": 2}))
+        with self.assertRaisesRegex(fa.AuditError, "of format 2, and this version reads format 1"):
+            fa.open_design(self.target)
+
+    def test_every_file_that_was_changed_is_missing_or_was_added_is_told(self) -> None:
+        for path in sorted(self.target.iterdir()):
+            if path.name == "facturum-build.json":
+                continue
+            before = path.read_bytes()
+            for content in (b"", b"PAR1", before[:-3], before + b" ", bytes([before[0] ^ 1]) + before[1:]):
+                path.write_bytes(content)
+                with self.subTest(path.name), self.assertRaisesRegex(fa.AuditError, f"{path.name} is not as it was"):
                     fa.open_design(self.target)
-                path.write_bytes(before)
+                try:
+                    outcome = fa.open_design(self.target, check=False).verify(self.table)
+                    self.assertIn(path.name, [failure.name for failure in outcome.failures])
+                except fa.AuditError as error:
+                    self.assertIn("is damaged", str(error))
+            path.unlink()
+            with self.assertRaisesRegex(fa.AuditError, f"{path.name} is missing"):
+                fa.open_design(self.target)
+            path.write_bytes(before)
+        (self.target / "more.txt").write_text("x")
+        with self.assertRaisesRegex(fa.AuditError, "more.txt was added"):
+            fa.open_design(self.target)
+        (self.target / "more.txt").unlink()
         self.assertEqual(fa.open_design(self.target).names, self.design.names)
 
     def test_paths_written_in_a_folder_are_not_followed(self) -> None:
         secret = self.folder / "secret.parquet"
         (self.target / "design.parquet").rename(secret)
-        (self.target / "facturum-build.json").write_text(json.dumps({"facturum": 1, "design": str(secret)}))
-        with self.assertRaisesRegex(fa.AuditError, "no file design.parquet of its own"):
-            fa.open_design(self.target)
+        marker = self.target / "facturum-build.json"
+        content = json.loads(marker.read_text())
+        for name in (str(secret), "../secret.parquet"):
+            marker.write_text(json.dumps(content | {"design": name, "files": content["files"] | {name: "0"}}))
+            with self.assertRaisesRegex(fa.AuditError, "is missing"):
+                fa.open_design(self.target)
         (self.target / "design.parquet").symlink_to(secret)
-        with self.assertRaisesRegex(fa.AuditError, "no file design.parquet of its own"):
+        with self.assertRaisesRegex(fa.AuditError, "is missing"):
             fa.open_design(self.target)
+
+    def test_an_edit_that_hides_its_tracks_is_noticed_all_the_same(self) -> None:
+        """Every claim of a build follows from its source; digests made anew after an edit do not hide it."""
+        stored = read_build(self.target)
+        design = stored.design
+        flags = pa.array([not flag for flag in stored.rows.learning])
+        entry = stored.columns.columns[2]
+        places = {"rows": replace(stored.rows, kept=stored.rows.kept, causes=stored.rows.causes[::-1])}
+        edits: list[tuple[str, dict[str, Any]]] = [
+            (
+                "carried",
+                {"design": design.set_column(1, "month", design["month"].take([1, 0, *range(2, len(design))]))},
+            ),
+            ("learning", {"design": design.set_column(2, "learning_row", flags)}),
+            ("column order", {"design": design.select([*design.column_names[:-2], *design.column_names[:-3:-1]])}),
+            ("reasons", places),
+            (
+                "a row less",
+                {"rows": replace(stored.rows, dropped=stored.rows.dropped[1:], causes=stored.rows.causes[1:])},
+            ),
+            ("imputed", {"imputed": stored.imputed.slice(1)}),
+            ("rows counted", {"columns": stored.columns.model_copy(update={"warnings": ["all is well"]})}),
+        ]
+        told: dict[str, Any] = {
+            "reading": "b.", "role": "intercept", "mean": 7.0, "nonzero": 3, "position": 5, "digest": None, "missing": 1,
+            "imputed": 1, "reference": "x", "measure": "number", "sources": ["beds"], "term": "p", "max": 1e9,
+        }  # fmt: skip
+        for key, value in told.items():
+            columns = [*stored.columns.columns]
+            columns[2] = entry.model_copy(update={key: value})
+            edits.append((key, {"columns": stored.columns.model_copy(update={"columns": columns})}))
+        for change in (lambda c: c[:-1], lambda c: [c[0], c[2], c[1], *c[3:]]):
+            changed = stored.columns.model_copy(update={"columns": change(stored.columns.columns)})
+            edits.append(("entries", {"columns": changed}))
+        for name, edit in edits:
+            parts = {"design": design, "columns": stored.columns, "rows": stored.rows, "imputed": stored.imputed} | edit
+            folder = self.folder / "edited"
+            folder.mkdir()
+            write_build(
+                folder,
+                parts["design"],
+                [],
+                parts["columns"],
+                parts["rows"],
+                stored.resolved,
+                "parquet",
+                parts["imputed"],
+            )
+            with self.subTest(name):
+                outcome = fa.open_design(folder, check=False).verify(self.table)
+                self.assertFalse(outcome.ok)
+                self.assertNotEqual(fa.open_design(folder).seal, fa.open_design(self.target).seal)
+            shutil.rmtree(folder)
 
 
 class Interrupted(Folder):
-    """A kill or a full disk in the middle of writing leaves the old state."""
+    """Whatever happens while a build is replaced, the old one or the new one is there, whole."""
 
     PROGRAM = textwrap.dedent(
         """
-        import sys, pathlib
-        import facturum.files.build_folder as build_folder
+        import os, sys
+        import facturum.files.folder as folder
         from tests.support import huts, plan
-        from tests.test_files import TERMS
         stage, target = sys.argv[1], sys.argv[2]
-        rename = pathlib.Path.rename
-        def stopping(self, other):
-            done = rename(self, other)
-            if str(other).endswith("facturum-old") and stage == "moved":
+        def wait(name):
+            if stage == name:
                 print("ready", flush=True); sys.stdin.read()
-            return done
-        pathlib.Path.rename = stopping
-        settle = build_folder._settle
-        def waiting(file):
+        settle, put, exchange = folder._settle, folder._put, folder._exchange
+        def settling(file):
             settle(file)
-            if stage == "written" and file.name == "rows.parquet":
-                print("ready", flush=True); sys.stdin.read()
-        build_folder._settle = waiting
+            if file.name == "rows.parquet":
+                wait("written")
+        def putting(part, place):
+            put(part, place)
+            wait("exchanged")
+        if stage == "aside":
+            folder._exchange = lambda a, b: False
+            rename = os.rename
+            def aside(a, b, **rest):
+                rename(a, b, **rest)
+                if str(b).endswith("facturum-old"):
+                    wait("aside")
+            os.rename = aside
+        folder._settle, folder._put = settling, putting
         plan({"p": "price"}).build(huts(250, seed=52)).save(target, replace=True)
         """
     )
@@ -227,7 +313,8 @@ class Interrupted(Folder):
         self.old.save(self.target)
         self.before = digests(self.target)
 
-    def kill_at(self, stage: str) -> None:
+    def process(self, stage: str) -> subprocess.Popen[bytes]:
+        """Start a build that replaces the old one, and return when it has come to a stage."""
         process = subprocess.Popen(
             [sys.executable, "-W", "ignore", "-c", self.PROGRAM, stage, str(self.target)],
             stdin=subprocess.PIPE,
@@ -236,47 +323,113 @@ class Interrupted(Folder):
         )
         assert process.stdout is not None
         self.assertEqual(process.stdout.readline(), b"ready\n")
-        process.send_signal(signal.SIGKILL)
-        process.wait()
-        process.stdout.close()
-        assert process.stdin is not None
-        process.stdin.close()
+        return process
 
-    def test_a_kill_while_writing_leaves_the_old_build(self) -> None:
+    def kill_at(self, stage: str) -> None:
+        process = self.process(stage)
+        process.kill()
+        process.communicate()
+
+    def left(self) -> list[str]:
+        return [path.name for path in self.folder.iterdir()]
+
+    def test_a_kill_leaves_the_old_build_or_the_new_one_and_the_next_build_cleans_up(self) -> None:
         self.kill_at("written")
         self.assertEqual(digests(self.target), self.before)
-        self.assertEqual(len(list(self.folder.iterdir())), 2)
+        self.kill_at("exchanged")
+        self.assertEqual(fa.open_design(self.target).names, ["intercept", "p"])
         self.old.save(self.target, replace=True)
-        self.assertEqual([path.name for path in self.folder.iterdir()], ["build"])
+        self.assertEqual(self.left(), ["build"])
 
-    def test_a_kill_between_the_moves_is_put_right_by_the_next_build(self) -> None:
-        self.kill_at("moved")
+    def test_where_folders_cannot_be_exchanged_the_old_build_is_found_aside(self) -> None:
+        self.kill_at("aside")
         self.assertFalse(self.target.exists())
+        self.assertEqual(fa.open_design(self.target).names, self.old.names)
         with self.assertRaisesRegex(fa.DataError, "is there already"):
             self.old.save(self.target)
         self.assertEqual(digests(self.target), self.before)
-        self.assertEqual([path.name for path in self.folder.iterdir()], ["build"])
+        self.assertEqual(self.left(), ["build"])
 
-    def test_a_full_disk_leaves_the_old_build_and_says_so(self) -> None:
+    def test_a_second_build_to_the_same_place_is_refused(self) -> None:
+        process = self.process("written")
+        with self.assertRaisesRegex(fa.DataError, "another build is being written to"):
+            self.old.save(self.target, replace=True)
+        process.communicate()
+        self.assertEqual(fa.open_design(self.target).names, ["intercept", "p"])
+        self.assertEqual(self.left(), ["build"])
+
+    def test_many_threads_writing_and_reading_one_place_see_whole_builds_only(self) -> None:
+        designs = [self.old, plan({"p": "price"}).build(huts(250, seed=52))]
+        wanted = {tuple(design.names): design.X.tobytes("F") for design in designs}
+        stop = time.monotonic() + 2
+        failures: list[str] = []
+        written = [0, 0]
+
+        def write(at: int) -> None:
+            while time.monotonic() < stop:
+                try:
+                    designs[at].save(self.target, replace=True)
+                    written[at] += 1
+                except fa.DataError as error:
+                    if "another build is being written" not in str(error):
+                        failures.append(str(error))
+
+        def read(at: int) -> None:
+            while time.monotonic() < stop:
+                try:
+                    found = fa.open_design(self.target)
+                    if wanted[tuple(found.names)] != found.X.tobytes("F"):
+                        failures.append("a mixture")
+                except fa.FacturumError as error:
+                    failures.append(str(error))
+
+        with ThreadPoolExecutor(4) as pool:
+            list(pool.map(lambda work: work[0](work[1]), [(write, 0), (write, 1), (read, 0), (read, 1)]))
+        self.assertEqual(failures, [])
+        self.assertGreater(min(written), 2)
+        self.assertEqual(self.left(), ["build"])
+
+    def test_a_full_disk_at_any_write_leaves_the_old_build_and_says_so(self) -> None:
         design = plan({"p": "price"}).build(huts(20_000, seed=53))
         limit = resource.getrlimit(resource.RLIMIT_FSIZE)
         handler = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
         try:
-            resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, limit[1]))
-            with self.assertRaisesRegex(fa.DataError, "could not be written(.|\n)*Nothing was changed"):
-                design.save(self.target, replace=True)
-            with self.assertRaisesRegex(fa.DataError, "could not be written"):
-                design.save(self.folder / "new")
+            for size in (0, 1, 100, 400, 1_000, 3_000, 8_000, 30_000):
+                resource.setrlimit(resource.RLIMIT_FSIZE, (size, limit[1]))
+                with self.assertRaisesRegex(fa.DataError, "cannot be written(.|\n)*Nothing was changed"):
+                    design.save(self.target, replace=True)
+                with self.assertRaisesRegex(fa.DataError, "cannot be written"):
+                    design.save(self.folder / "new")
+                with self.assertRaisesRegex(fa.FacturumError, "cannot be written"):
+                    design.plan.save(self.folder / "plan.toml") if size < 100 else self.fail("cannot be written")
+        except AssertionError as error:
+            if "cannot be written" not in str(error):
+                raise
         finally:
             resource.setrlimit(resource.RLIMIT_FSIZE, limit)
             signal.signal(signal.SIGXFSZ, handler)
         self.assertEqual(digests(self.target), self.before)
-        self.assertEqual([path.name for path in self.folder.iterdir()], ["build"])
+        self.assertEqual(self.left(), ["build"])
 
-    def test_a_place_that_cannot_be_written(self) -> None:
+    def test_places_that_cannot_be_written(self) -> None:
         (self.folder / "file").write_text("x")
-        start = time.monotonic()
-        with self.assertRaisesRegex(fa.DataError, "could not be written"):
-            self.old.save(self.folder / "file" / "build")
-        self.assertLess(time.monotonic() - start, 30)
+        for place in (self.folder / "file" / "build", Path("/"), self.folder / "nul\0", self.folder / ("x" * 300)):
+            with self.assertRaisesRegex(fa.DataError, "cannot be written|not a place for a build"):
+                self.old.save(place)
+            with self.assertRaisesRegex(fa.DataError, "cannot be written"):
+                self.old.plan.save(place)
         self.assertEqual((self.folder / "file").read_text(), "x")
+
+    def test_files_of_others_in_a_build_folder_are_not_deleted(self) -> None:
+        (self.target / "notes.txt").write_text("mine")
+        with self.assertRaisesRegex(fa.DataError, "holds files that are not of the build: notes.txt"):
+            self.old.save(self.target, replace=True)
+        self.assertEqual((self.target / "notes.txt").read_text(), "mine")
+
+    def test_a_write_protected_build_is_replaced(self) -> None:
+        for path in self.target.iterdir():
+            path.chmod(0o444)
+        self.target.chmod(0o555)
+        plan({"p": "price"}).build(huts(250, seed=52)).save(self.target, replace=True)
+        self.assertEqual(fa.open_design(self.target).names, ["intercept", "p"])
+        self.assertEqual(self.left(), ["build"])

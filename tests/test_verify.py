@@ -7,6 +7,7 @@ import json
 import unittest
 import unittest.mock
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.audit.fingerprints import changed_cells, fingerprint_of
+from facturum.audit.fingerprints import changed_cells, column_digests, fingerprint_of
 from facturum.data.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
@@ -157,21 +158,29 @@ class Verifying(Folder):
         entry = next(column for column in content["columns"] if column["name"] == "altitude_2")
         entry["formula"] = "(altitude / 1000) ** 3"
         path.write_text(json.dumps(content), "utf-8")
-        found = fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv")
-        self.assertEqual([f.name for f in found.failures], ["altitude_2"])
-        self.assertEqual(found.failures[0].count, len(self.design.X))
+        with self.assertRaisesRegex(fa.AuditError, "columns.json is not as it was written"):
+            fa.open_design(self.folder / "build")
+        found = fa.open_design(self.folder / "build", check=False).verify(SAMPLE / "huts.csv")
+        self.assertEqual({f.name for f in found.failures}, {"altitude_2", "columns.json", "columns.csv"})
+        self.assertEqual(max(f.count for f in found.failures), len(self.design.X))
         content["definitions"][0]["formula"] = "altitude >"
         path.write_text(json.dumps(content), "utf-8")
-        told = str(fa.open_design(self.folder / "build").verify(SAMPLE / "huts.csv"))
+        told = str(fa.open_design(self.folder / "build", check=False).verify(SAMPLE / "huts.csv"))
         self.assertIn("The definition of high cannot be read: this is no expression", told)
-        self.assertIn("The column winter cannot be computed: huts.csv has no variable 'high'", told)
+        self.assertIn("The column winter cannot be computed: there is no variable called 'high'", told)
 
     def test_values_that_differ_in_the_last_place_are_allowed_and_told(self) -> None:
         stored = fa.open_design(self.folder / "build")
         at = stored.names.index("price")
         stored.X[:, at] = np.nextafter(stored.X[:, at], np.inf)
-        entries = [e.model_copy(update={"digest": None}) for e in stored.columns.columns]
-        stored.__dict__["_audited"] = stored.columns.model_copy(update={"columns": entries})
+        digest = column_digests([stored.X[:, at]])[0]
+        changed = {
+            "columns": [
+                e.model_copy(update={"digest": digest}) if e.name == "price" else e for e in stored.columns.columns
+            ]
+        }
+        origin = replace(stored._origin.stored, columns=stored.columns.model_copy(update=changed))
+        stored._origin = replace(stored._origin, stored=origin)
         found = stored.verify(SAMPLE / "huts.csv")
         self.assertTrue(found.ok)
         self.assertFalse(found.exact)

@@ -2,36 +2,149 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 import pyarrow as pa
 
 from facturum.audit.column_map import column_map
+from facturum.audit.content import content_failures, row_failures, table_failures
 from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap, row_map
 from facturum.audit.treatments import Treatments
-from facturum.audit.verify import Verification, verify
+from facturum.audit.verify import Failure, Verification, verify
 from facturum.data.outlet import arrow_column, frame_of
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
-from facturum.errors import DataError, PlanError, counted
+from facturum.errors import AuditError, DataError, PlanError, counted
 from facturum.files.build_folder import (
     FORMATS,
     LEARNING_ROW,
     SOURCE_ROW,
+    Stored,
     imputed_table,
+    own_files,
     read_build,
     write_build,
-    write_folder,
 )
+from facturum.files.folder import write_folder
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
+
+
+class Origin(Protocol):
+    """Where a design comes from: a build, or a build folder."""
+
+    @property
+    def columns(self) -> ColumnMap: ...
+    @property
+    def audited(self) -> ColumnMap: ...
+    @property
+    def rows(self) -> RowMap: ...
+    @property
+    def imputed(self) -> pa.Table: ...
+    @property
+    def table(self) -> pa.Table: ...
+    @property
+    def findings(self) -> tuple[tuple[str, str], ...]: ...
+
+
+@dataclass(frozen=True)
+class FromBuild:
+    """A design just built; its maps are made when they are asked for."""
+
+    built: Built
+    plan: PlanSpec
+    findings: tuple[tuple[str, str], ...] = ()
+
+    @cached_property
+    def _treated(self) -> Treatments:
+        return Treatments(self.built)
+
+    @cached_property
+    def columns(self) -> ColumnMap:
+        """The column map, without digests and fingerprints."""
+        return column_map(self.built, self.plan, self._treated)
+
+    @cached_property
+    def audited(self) -> ColumnMap:
+        """The column map with digests and fingerprints."""
+        return column_map(self.built, self.plan, self._treated, digests=True)
+
+    @cached_property
+    def rows(self) -> RowMap:
+        """The row map."""
+        return row_map(self.built.selection)
+
+    @cached_property
+    def imputed(self) -> pa.Table:
+        """Each cell that was filled."""
+        return imputed_table(self._treated.filled_cells())
+
+    @property
+    def table(self) -> pa.Table:
+        """Source row, carried variables, learning row, response and columns."""
+        built = self.built
+        parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
+        for name in built.spec.data.carry:
+            parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
+        parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
+        if built.y is not None:
+            y = built.y.reshape(len(built.y), -1)
+            parts += [(column.name, _doubles(y[:, at])) for at, column in enumerate(built.responses)]
+        parts += [(column.name, _doubles(built.X[:, at])) for at, column in enumerate(built.columns)]
+        names = [name for name, _ in parts]
+        twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
+        if twice:
+            raise PlanError(
+                f"two columns of the output are called '{twice[0]}'",
+                place=f"terms.{twice[0]}",
+                remedy="Give the term another key, or do not carry the variable.",
+            )
+        return pa.table([values for _, values in parts], names=names)
+
+
+@dataclass(frozen=True)
+class FromFolder:
+    """A design read from a build folder."""
+
+    stored: Stored
+
+    @property
+    def columns(self) -> ColumnMap:
+        """The column map."""
+        return self.stored.columns
+
+    @property
+    def audited(self) -> ColumnMap:
+        """The same."""
+        return self.stored.columns
+
+    @property
+    def rows(self) -> RowMap:
+        """The row map."""
+        return self.stored.rows
+
+    @property
+    def imputed(self) -> pa.Table:
+        """Each cell that was filled."""
+        return self.stored.imputed
+
+    @property
+    def table(self) -> pa.Table:
+        """The table of the design file."""
+        return self.stored.design
+
+    @property
+    def findings(self) -> tuple[tuple[str, str], ...]:
+        """What is not as it was written."""
+        return self.stored.findings
 
 
 class Design:
@@ -51,42 +164,42 @@ class Design:
         names: list[str],
         response_names: list[str],
         resolved: PlanSpec,
-        plan: PlanSpec | None = None,
-        built: Built | None = None,
-        stored: tuple[ColumnMap, RowMap, pa.Table, pa.Table] | None = None,
+        origin: Origin,
     ) -> None:
         self.X, self.y = X, y
         self.names, self.response_names = names, response_names
         self._resolved = resolved
-        self._plan = plan
-        self._built = built
-        self._stored = stored
+        self._origin = origin
         self._series: tuple[Path | None, dict[str, Any]] = (None, {})
 
     @classmethod
     def of(cls, built: Built, plan: PlanSpec) -> Design:
         """Return the design of a build."""
         names = [column.name for column in built.columns]
-        return cls(built.X, built.y, names, [c.name for c in built.responses], built.spec, plan, built)
+        return cls(built.X, built.y, names, [c.name for c in built.responses], built.spec, FromBuild(built, plan))
 
     @classmethod
-    def open(cls, folder: str | Path) -> Design:
+    def open(cls, folder: str | Path, check: bool = True) -> Design:
         """Return the design that a build folder holds.
 
+        Args:
+            folder: the folder.
+            check: whether files that are not as they were written are refused; otherwise `verify` tells them.
+
         Raises:
-            AuditError: where the folder is no build, or is damaged.
+            AuditError: where the folder is not a build, or is damaged.
         """
-        numbers, table, columns, rows, resolved, imputed = read_build(folder)
-        entries = [entry for entry in columns.columns if entry.role != "response"]
-        responses = [entry.name for entry in columns.columns if entry.role == "response"]
-        matrix = np.empty((len(rows.kept), len(entries)), order="F")
+        stored = read_build(folder, check)
+        entries = [entry for entry in stored.columns.columns if entry.role != "response"]
+        responses = [entry.name for entry in stored.columns.columns if entry.role == "response"]
+        matrix = np.empty((len(stored.rows.kept), len(entries)), order="F")
         for at, entry in enumerate(entries):
-            matrix[:, at] = numbers[entry.name]
-        y = np.column_stack([numbers[name] for name in responses]) if responses else None
+            matrix[:, at] = stored.numbers[entry.name]
+        y = np.column_stack([stored.numbers[name] for name in responses]) if responses else None
         if y is not None and len(responses) == 1:
             y = y[:, 0]
         names = [entry.name for entry in entries]
-        return cls(matrix, y, names, responses, resolved, stored=(columns, rows, table, imputed))
+        return cls(matrix, y, names, responses, stored.resolved, FromFolder(stored))
 
     @property
     def plan(self) -> Plan:
@@ -99,41 +212,31 @@ class Design:
         """Keep where the tables of the plan's series are, for the resolved plan to build and verify with."""
         self._series = (folder, dict(series))
 
-    @cached_property
+    @property
     def columns(self) -> ColumnMap:
         """The column map; digests and fingerprints are in the saved one."""
-        if self._stored is not None:
-            return self._stored[0]
-        assert self._built is not None
-        assert self._plan is not None
-        return column_map(self._built, self._plan, self._treated)
+        return self._origin.columns
 
-    @cached_property
-    def _treated(self) -> Treatments:
-        assert self._built is not None
-        return Treatments(self._built)
-
-    @cached_property
+    @property
     def imputed(self) -> pa.Table:
         """Each cell that was filled: the number of its imputation in the map, its source row, what was put in."""
-        return self._stored[3] if self._stored is not None else imputed_table(self._treated.filled_cells())
+        return self._origin.imputed
 
-    @cached_property
+    @property
     def rows(self) -> RowMap:
         """The row map."""
-        if self._stored is not None:
-            return self._stored[1]
-        assert self._built is not None
-        return row_map(self._built.selection)
+        return self._origin.rows
 
-    @cached_property
-    def _audited(self) -> ColumnMap:
-        """The column map with digests and fingerprints."""
-        if self._stored is not None:
-            return self._stored[0]
-        assert self._built is not None
-        assert self._plan is not None
-        return column_map(self._built, self._plan, self._treated, digests=True)
+    @property
+    def seal(self) -> str:
+        """A short fingerprint of the build folder that the design was opened from, to be written into a report.
+
+        Raises:
+            AuditError: where the design has not been opened from a folder.
+        """
+        if not isinstance(self._origin, FromFolder):
+            raise AuditError("the design has no seal before it is saved", remedy="Save it, and open its folder.")
+        return self._origin.stored.seal
 
     def to_arrow(self) -> pa.Table:
         """Return the design as an Arrow table: source row, carried variables, learning row, response, columns.
@@ -141,26 +244,7 @@ class Design:
         Raises:
             PlanError: where a column of the matrix has the name of another of these.
         """
-        if self._stored is not None:
-            return self._stored[2]
-        assert self._built is not None
-        parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
-        for name in self._resolved.data.carry:
-            parts.append((name, arrow_column(self._built.prepared.table[name], self._built.selection.positions())))
-        parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
-        if self.y is not None:
-            y = self.y.reshape(len(self.y), -1)
-            parts += [(name, _doubles(y[:, at])) for at, name in enumerate(self.response_names)]
-        parts += [(name, _doubles(self.X[:, at])) for at, name in enumerate(self.names)]
-        names = [name for name, _ in parts]
-        twice = sorted({name for name in names if names.count(name) > 1})
-        if twice:
-            raise PlanError(
-                f"two columns of the output are called '{twice[0]}'",
-                place=f"terms.{twice[0]}",
-                remedy="Give the term another key, or do not carry the variable.",
-            )
-        return pa.table([values for _, values in parts], names=names)
+        return self._origin.table
 
     def to_pandas(self) -> Any:
         """Return response and columns as a DataFrame, indexed by the source row.
@@ -192,10 +276,11 @@ class Design:
             raise DataError(f"'{format}' is no format", remedy="Write parquet, csv or npy.")
         table = self.to_arrow()
         matrix = [SOURCE_ROW, LEARNING_ROW, *self.response_names, *self.names]
-        columns, rows = self._audited, self.rows
+        columns, rows = self._origin.audited, self.rows
         write_folder(
             Path(folder),
             lambda part: write_build(part, table, matrix, columns, rows, self._resolved, format, self.imputed),
+            own_files,
             replace,
         )
 
@@ -207,24 +292,39 @@ class Design:
             history: the earlier rows that it was built with.
             series: the tables of the plan's series, instead of their files.
         """
-        stored = self._audited
+        stored = self._origin.audited
         y = None if self.y is None else self.y.reshape(len(self.y), -1)
         matrix = {name: self.X[:, at] for at, name in enumerate(self.names)}
         if y is not None:
             matrix |= {name: y[:, at] for at, name in enumerate(self.response_names)}
-        return verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
+        outcome, anew = verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
+        failures = [Failure("file", name, what) for name, what in self._origin.findings]
+        if anew is not None and outcome.ok:
+            failures += self._content_failures(FromBuild(*anew), outcome.exact)
+        return replace(outcome, failures=(*failures, *outcome.failures))
+
+    def _content_failures(self, anew: FromBuild, exact: bool) -> Iterator[Failure]:
+        """Compare all else that a build says, in its maps and beside its columns, with the build made anew."""
+        yield from content_failures(self._origin.audited, anew.audited, exact)
+        yield from row_failures(self.rows, anew.rows)
+        yield from table_failures(self.to_arrow(), anew.table, "the design file", set(self.names + self.response_names))
+        yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
 
     def __repr__(self) -> str:
         return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
 
 
-def open_design(folder: str | Path) -> Design:
+def open_design(folder: str | Path, check: bool = True) -> Design:
     """Open a build folder.
 
+    Args:
+        folder: the folder.
+        check: whether files that are not as they were written are refused; otherwise `Design.verify` tells them.
+
     Raises:
-        AuditError: where it is no build, or is damaged.
+        AuditError: where it is not a build, or is damaged.
     """
-    return Design.open(folder)
+    return Design.open(folder, check)
 
 
 def _doubles(values: FloatArray) -> pa.Array:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, model_validator
 
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
@@ -35,6 +35,15 @@ class Fingerprint(BaseModel):
     digest: str
     locators: list[str]
     unordered: str
+
+    @model_validator(mode="after")
+    def _whole(self) -> Fingerprint:
+        size = 16 * (_LEAF_BITS + 1)
+        if self.rows < 0 or len(self.locators) != -(-self.rows // (1 << _LEAF_BITS)):
+            raise ValueError("a fingerprint has as many locators as leaves")
+        if any(len(text) != size or set(text) - set("0123456789abcdef") for text in self.locators):
+            raise ValueError(f"a locator has {size} hexadecimal digits")
+        return self
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from threading import Lock
 
 import numpy as np
 
@@ -11,18 +12,20 @@ from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.fingerprints import column_digests
 from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
-from facturum.engine.build import resolve
+from facturum.engine.build import Built, build
 from facturum.engine.evaluate import Source
 from facturum.engine.leaves import leaves_of, on_threads
 from facturum.engine.prepare import Prepared, prepare
+from facturum.engine.scope import Scope
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
 from facturum.engine.spec import PlanSpec, spec_from
-from facturum.errors import FacturumError, counted, rows_in_words
+from facturum.errors import FacturumError, PlanError, counted, rows_in_words
 from facturum.language.nodes import Node, RowFailure
 from facturum.language.parser import parse
 from facturum.numerics.distance import steps_apart
 
+_ONE_AT_A_TIME = Lock()
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
 
 
@@ -31,7 +34,7 @@ class Failure:
     """Something that no longer agrees.
 
     Args:
-        kind: variable, column, file, rows or plan.
+        kind: variable, column, file, rows, plan or map.
         name: of the variable or column.
         what: one sentence.
         rows: source row numbers, the first few.
@@ -79,8 +82,10 @@ class Verification:
         return f"{what} agree {how} with their formulas on the source."
 
 
-def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Given) -> Verification:
-    """Return whether a stored build still follows from its source.
+def verify(
+    stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Given
+) -> tuple[Verification, tuple[Built, PlanSpec] | None]:
+    """Return whether a stored build still follows from its source, and the build of its plan made anew, if it can be.
 
     Args:
         stored: the column map.
@@ -89,32 +94,37 @@ def verify(stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, giv
         given: the source tables.
     """
     failures: list[Failure] = list(_file_failures(stored, matrix))
-    spec = spec_from(stored.resolved)
     try:
+        spec = spec_from(stored.resolved)
         changes = source_changes(declared_tables(spec, given), stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
         made = prepare(spec, given)
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
-        return Verification(tuple(failures), 0, len(kept), False, 0)
+        return Verification(tuple(failures), 0, len(kept), False, 0), None
+    if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
+        failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
+        return Verification(tuple(failures), 0, len(kept), False, 0), None
     failures += _row_failures(made, kept)
-    failures += _plan_failures(stored, spec, given)
+    anew, changed = _anew(stored, spec, given)
+    failures += changed
     length = made.table.length - made.shaped.first
     definitions, unread = _definitions(stored)
     failures += unread
     source = replace(made.source(), derived=definitions, cache={})
+    scope = Scope(made.table, definitions, True, spec.data.step)
     inside = slice(0, int(np.searchsorted(kept, length, side="right")))
     entries = [entry for entry in stored.columns if entry.name in matrix]
 
     def check(entry: ColumnEntry) -> tuple[list[Failure], int]:
-        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source)
+        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source, scope)
 
     checked = on_threads(check, entries)
     failures += [failure for found, _ in checked for failure in found]
     steps = max((apart for _, apart in checked), default=0)
     if length != stored.rows.given:
         failures += _first_difference(failures, min(length, stored.rows.given))
-    return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps)
+    return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps), anew
 
 
 def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Iterator[Failure]:
@@ -158,26 +168,30 @@ def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
         yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
 
 
-def _plan_failures(stored: ColumnMap, spec: PlanSpec, given: Given) -> Iterator[Failure]:
-    plan = spec_from(stored.plan)
-    if plan.resolved:
-        return
+def _anew(stored: ColumnMap, spec: PlanSpec, given: Given) -> tuple[tuple[Built, PlanSpec] | None, list[Failure]]:
+    """Return the build of the plan as it was written, made anew, and where resolving it gives another plan."""
     try:
-        again = resolve(plan, given).spec
+        plan = spec_from(stored.plan)
+        built = build(plan, given)
     except FacturumError as error:
-        yield Failure("plan", "", f"The plan cannot be resolved on this table: {error}")
-        return
+        return None, [Failure("plan", "", f"The plan cannot be resolved on this table: {error}")]
+    again = built.spec
+    failures = []
     for key, text in spec.terms.items():
         if again.terms.get(key) != text:
             what = f"Resolving the plan on this table gives another term {key}: {again.terms.get(key)}"
-            yield Failure("plan", key, what)
+            failures.append(Failure("plan", key, what))
     if again.response != spec.response or again.derived != spec.derived:
-        yield Failure("plan", "", "Resolving the plan on this table gives another response or derived variable.")
+        what = "Resolving the plan on this table gives another response or derived variable."
+        failures.append(Failure("plan", "", what))
+    return (built, plan), failures
 
 
-def _column_failures(entry: ColumnEntry, values: FloatArray, kept: Array, source: Source) -> tuple[list[Failure], int]:
+def _column_failures(
+    entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope
+) -> tuple[list[Failure], int]:
     try:
-        anew = _formula_values(entry.formula, source, kept + (source.first - 1))
+        anew = _formula_values(entry.formula, source, kept + (source.first - 1), scope)
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
         return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
@@ -191,9 +205,13 @@ def _column_failures(entry: ColumnEntry, values: FloatArray, kept: Array, source
     return [], int(apart.max()) if len(apart) else 0
 
 
-def _formula_values(formula: str, source: Source, rows: Array) -> FloatArray:
+def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
     """Return a column by its scalar formula alone for some rows, counted from 0 and increasing, NaN without a value."""
     node = parse(formula, learned=True)
+    with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
+        kind = scope.of(node)
+    if kind.block or not kind.kind.numeric:
+        raise PlanError(f"the formula {formula} is not one number")
     parts: list[FloatArray] = []
     for start, stop in leaves_of(source.table.length):
         low, high = np.searchsorted(rows, [start, stop])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,7 @@ from facturum.errors import AuditError, FacturumError, PlanError, nearest
 
 if TYPE_CHECKING:
     from facturum.audit.entries import ColumnMap
+    from facturum.audit.verify import Verification
     from facturum.design import Design
 
 INPUT_WRONG = 2
@@ -178,29 +180,62 @@ def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
 @click.argument("data", type=FILE)
 @click.option("--history", type=FILE, help="The earlier rows that it was built with.")
 @series_option
+@click.option(
+    "--seal", is_flag=True, help="Print the build's seal as well: a short fingerprint to write into a report."
+)
+@click.option("--expect", metavar="SEAL", help="The seal that a report gives; any other is a finding.")
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome, for programs.")
 @click.pass_context
 def verify(
-    context: click.Context, folder: Path, data: Path, history: Path | None, series: tuple[str, ...], as_json: bool
+    context: click.Context,
+    folder: Path,
+    data: Path,
+    history: Path | None,
+    series: tuple[str, ...],
+    seal: bool,
+    expect: str | None,
+    as_json: bool,
 ) -> None:
     """Compute every column of the build in DIR anew from DATA, and say what does not agree.
 
     Names the cell of the source that has changed, the columns and rows that no longer follow, and a stored file that is
     not the one written. Exit status 1 where anything does not agree.
     """
-    from facturum.design import open_design
-
-    outcome = open_design(folder).verify(data, history=history, series=series_from(series))
+    outcome, own_seal = _verified(folder, data, history, series_from(series), expect)
     if as_json:
         failures = [
             {"kind": f.kind, "name": f.name, "what": f.what, "rows": f.rows, "count": f.count} for f in outcome.failures
         ]
-        print_json({"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures})
+        told = {"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures}
+        print_json(told | {"seal": own_seal})
     else:
         from facturum.show import terminal
 
-        terminal.console().print(terminal.verification_view(outcome))
+        screen = terminal.console()
+        screen.print(terminal.verification_view(outcome))
+        if seal and own_seal:
+            screen.print(terminal.safe(f"seal {own_seal}"))
     context.exit(0 if outcome.ok else FOUND_SOMETHING)
+
+
+def _verified(
+    folder: Path, data: Path, history: Path | None, series: dict[str, Path], expect: str | None
+) -> tuple[Verification, str | None]:
+    """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
+    from facturum.audit.verify import Failure, Verification
+    from facturum.design import open_design
+    from facturum.files.build_folder import own_files
+
+    own_files(folder)
+    try:
+        design = open_design(folder, check=False)
+    except AuditError as error:
+        return Verification((Failure("file", "", str(error)),), 0, 0, False, 0), None
+    outcome = design.verify(data, history=history, series=series)
+    if expect is not None and expect.strip().casefold() != design.seal:
+        failure = Failure("file", "", f"The seal of the build is {design.seal}, not {expect.strip()}.")
+        outcome = replace(outcome, failures=(failure, *outcome.failures))
+    return outcome, design.seal
 
 
 @main.command()

@@ -1,12 +1,13 @@
-"""The build folder: written whole or not at all, and opened again."""
+"""The build folder: what is in it, and how it is opened again and checked."""
 
 from __future__ import annotations
 
 import csv
+import hashlib
+import io
 import json
-import os
-import shutil
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -21,75 +22,18 @@ from facturum.audit.row_map import RowMap
 from facturum.audit.treatments import FilledCells
 from facturum.data.values import Array
 from facturum.engine.spec import FORMAT, PlanSpec
-from facturum.errors import AuditError, DataError, PlanError
-from facturum.files.plan_file import load_plan, plan_text
-from facturum.files.tables import read_parquet
+from facturum.errors import AuditError, DataError, FacturumError
+from facturum.files.folder import Buffer, Snapshot, read_folder
+from facturum.files.plan_file import parse_plan, plan_text
+from facturum.files.tables import UNREADABLE
 
 MARKER = "facturum-build.json"
 FORMATS = ("parquet", "csv", "npy")
 SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"
+COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
+IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
-
-
-def write_folder(target: Path, write: Callable[[Path], None], replace: bool = False) -> None:
-    """Write a folder whole or not at all.
-
-    Args:
-        target: where; a folder already there is replaced only when told, and only if it is a build of ours.
-        write: fills an empty folder beside the target.
-        replace: whether an old build may be replaced.
-
-    Raises:
-        DataError: where the folder is there already, is not ours, or cannot be written; the old state stays.
-    """
-    target = Path(os.path.abspath(target))
-    part, old = _beside(target, "part"), _beside(target, "old")
-    _clean_up(target)
-    if target.exists() or target.is_symlink():
-        if not replace:
-            raise DataError(f"{target} is there already", remedy="Choose another folder, or replace it (--replace).")
-        if target.is_symlink() or not (target / MARKER).is_file():
-            raise DataError(f"{target} is no build of Facturum, and is left alone", remedy="Choose another folder.")
-    try:
-        part.mkdir(parents=True)
-        write(part)
-        for file in part.iterdir():
-            _settle(file)
-        if target.exists():
-            target.rename(old)
-        part.rename(target)
-    except BaseException as problem:
-        if old.exists() and not target.exists():
-            old.rename(target)
-        shutil.rmtree(part, ignore_errors=True)
-        if isinstance(problem, OSError | pa.ArrowException):
-            raise DataError(
-                f"{target} could not be written: {problem}",
-                remedy="Nothing was changed; make room, or choose another place.",
-            ) from None
-        raise
-    shutil.rmtree(old, ignore_errors=True)
-
-
-def _beside(target: Path, kind: str) -> Path:
-    return target.with_name(f".{target.name}.facturum-{kind}")
-
-
-def _clean_up(target: Path) -> None:
-    """Undo what a killed build left: an old build moved aside comes back, a part of a new one goes."""
-    part, old = _beside(target, "part"), _beside(target, "old")
-    if old.exists():
-        if target.exists():
-            shutil.rmtree(old)
-        else:
-            old.rename(target)
-    if part.exists():
-        shutil.rmtree(part)
-
-
-def _settle(file: Path) -> None:
-    with file.open("rb") as handle:
-        os.fsync(handle.fileno())
+_SEAL = 24  # hexadecimal digits of a seal: 96 bits
 
 
 def write_build(
@@ -122,14 +66,15 @@ def write_build(
             folder / "design.npy", np.column_stack([design[name].to_numpy() for name in matrix]), allow_pickle=False
         )
     content = columns.model_dump(mode="json")
-    (folder / "columns.json").write_text(
-        json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n", "utf-8"
-    )
-    _write_columns_csv(folder / "columns.csv", columns)
-    parquet.write_table(_dropped_table(rows), folder / "rows.parquet", compression="zstd")
-    parquet.write_table(imputed, folder / "imputed.parquet", compression="zstd")
-    (folder / "plan.resolved.toml").write_text(plan_text(resolved), "utf-8")
-    (folder / MARKER).write_text(json.dumps({"facturum": FORMAT, "design": f"design.{form}"}) + "\n", "utf-8")
+    text = json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+    (folder / COLUMNS).write_bytes(text.encode())
+    (folder / COLUMNS_CSV).write_bytes(columns_csv(columns).encode())
+    parquet.write_table(_dropped_table(rows), folder / ROWS, compression="zstd")
+    parquet.write_table(imputed, folder / IMPUTED, compression="zstd")
+    (folder / RESOLVED).write_bytes(plan_text(resolved).encode())
+    files = {path.name: _digest(path.read_bytes()) for path in sorted(folder.iterdir())}
+    marker = {"facturum": FORMAT, "design": f"design.{form}", "map": map_digest(columns), "files": files}
+    (folder / MARKER).write_bytes((json.dumps(marker, indent=1) + "\n").encode())
 
 
 def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
@@ -159,71 +104,212 @@ def _dropped_table(rows: RowMap) -> pa.Table:
     )
 
 
-def _write_columns_csv(path: Path, columns: ColumnMap) -> None:
-    with path.open("w", encoding="utf-8", newline="") as handle:
-        writer = csv.writer(handle, lineterminator="\n")
-        names = list(type(columns.columns[0]).model_fields)
-        writer.writerow(names)
-        for entry in columns.columns:
-            row = entry.model_dump(mode="json")
-            writer.writerow([neutral(row[name]) for name in names])
+def columns_csv(columns: ColumnMap) -> str:
+    """Return the column map as the text of a file for spreadsheets."""
+    handle = io.StringIO()
+    writer = csv.writer(handle, lineterminator="\n")
+    names = list(type(columns.columns[0]).model_fields) if columns.columns else []
+    writer.writerow(names)
+    for entry in columns.columns:
+        row = entry.model_dump(mode="json")
+        writer.writerow([neutral(row[name]) for name in names])
+    return handle.getvalue()
 
 
 def neutral(value: Any) -> Any:
-    """Return a cell that a spreadsheet will not take for a formula.
+    """Return a cell that a spreadsheet will not take for a formula, its control characters written out.
 
     Example:
-        >>> neutral("=1+1"), neutral(-1.5), neutral(["a", "b"])
-        ("'=1+1", -1.5, 'a, b')
+        >>> neutral("=1+1"), neutral(-1.5), neutral(["a", "b"]), neutral("a\\rb")
+        ("'=1+1", -1.5, 'a, b', 'a\\\\rb')
     """
     if isinstance(value, list):
         value = ", ".join(map(str, value))
+    if isinstance(value, str):
+        value = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in value)
     return "'" + value if isinstance(value, str) and value.startswith(_RISKY) else value
 
 
-def read_build(folder: str | Path) -> tuple[dict[str, Array], pa.Table, ColumnMap, RowMap, PlanSpec, pa.Table]:
-    """Read a build folder.
+@dataclass(frozen=True)
+class Stored:
+    """What a build folder holds.
 
-    Returns:
-        The numeric columns by name (the source row among them), the design table, the maps, the resolved
-        plan, and the cells that were filled.
+    Args:
+        numbers: the numeric columns by name, the source row among them.
+        design: the table of the design file.
+        columns, rows: the maps.
+        resolved: the resolved plan.
+        imputed: the cells that were filled.
+        findings: what is not as it was written: the file, and a sentence.
+        seal: a short fingerprint of all files.
+    """
+
+    numbers: Mapping[str, Array]
+    design: pa.Table
+    columns: ColumnMap
+    rows: RowMap
+    resolved: PlanSpec
+    imputed: pa.Table
+    findings: tuple[tuple[str, str], ...]
+    seal: str
+
+
+def own_files(folder: Path) -> Collection[str]:
+    """Return the names of the files of a build.
 
     Raises:
-        AuditError: where the folder is no build, or a file of it is missing, damaged or a link.
+        DataError: where the folder is not a build.
+    """
+    if not (folder / MARKER).is_file():
+        raise DataError(f"{folder} is not a Facturum build, and is left alone", remedy="Choose another folder.")
+    return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS]}
+
+
+def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
+    """Return the files of a build as they are at one moment, and what its marker says.
+
+    Raises:
+        AuditError: where the folder is not a build, or its marker cannot be read.
+    """
+    try:
+        found = read_folder(folder, lambda marker: list(_marker(marker)["files"]), MARKER)
+        return found, _marker(bytes(found.files[MARKER]))
+    except (FileNotFoundError, NotADirectoryError):
+        raise AuditError(
+            f"{folder} is not a Facturum build", remedy="Name the folder that build --out wrote."
+        ) from None
+    except (OSError, ValueError, RecursionError, KeyError, TypeError, AttributeError) as problem:
+        first = (str(problem).splitlines() or [type(problem).__name__])[0]
+        raise AuditError(f"{folder} is damaged: {MARKER} cannot be read: {first}", remedy="Build it anew.") from None
+
+
+def _marker(data: bytes) -> dict[str, Any]:
+    marker = json.loads(data.decode("utf-8"))
+    version = marker["facturum"]
+    if version != FORMAT:
+        raise AuditError(
+            f"the build is of format {version!r}, and this version reads format {FORMAT}",
+            remedy="Use the version of Facturum that wrote it, or build it anew.",
+        )
+    design = f"design.{str(marker['design']).rpartition('.')[2]}"
+    files = {str(name): str(digest) for name, digest in marker["files"].items()}
+    return {"design": design, "files": files, "map": str(marker["map"])}
+
+
+def findings_of(found: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """Yield which files of a build were changed, are missing or were added, each with a sentence."""
+    wanted = {marker["design"], COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED}
+    for name in sorted(wanted | set(marker["files"])):
+        if name not in found.files:
+            yield name, f"The file {name} is missing from the build."
+        elif name not in marker["files"]:
+            yield name, f"The file {name} is not among those that {MARKER} lists."
+        elif _digest(found.files[name]) != marker["files"][name]:
+            yield name, f"The file {name} is not as it was written."
+    for name in found.listed:
+        if name not in wanted | set(marker["files"]) | {MARKER}:
+            yield name, f"The file {name} was added to the build."
+
+
+def read_build(folder: str | Path, check: bool = True) -> Stored:
+    """Read a build folder.
+
+    Args:
+        folder: the folder.
+        check: whether files that are not as they were written are refused; otherwise they are among the findings.
+
+    Raises:
+        AuditError: where the folder is not a build, or a file of it is missing, changed, added, damaged or a link.
     """
     folder = Path(folder)
-    if not (folder / MARKER).is_file():
-        raise AuditError(f"{folder} is no build of Facturum", remedy="Name the folder that build --out wrote.")
+    found, marker = snapshot_of(folder)
+    findings = tuple(findings_of(found, marker))
+    if check and findings:
+        raise AuditError(
+            f"{folder} is damaged: {findings[0][1]}",
+            remedy="Build it anew, or run verify to see all that is not as it was written.",
+        )
     try:
-        marker = json.loads(_own(folder, MARKER).read_text("utf-8"))
-        name = f"design.{str(marker['design']).rpartition('.')[2]}"
-        columns = ColumnMap.model_validate_json(_own(folder, "columns.json").read_text("utf-8"))
-        dropped = read_parquet(_own(folder, "rows.parquet"))
-        imputed = read_parquet(_own(folder, "imputed.parquet"))
-        resolved = load_plan(_own(folder, "plan.resolved.toml"))
-        names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
-        design = _read_design(_own(folder, name), names)
-        numbers = {name: _numbers(design[name]) for name in names}
-    except (OSError, ValueError, KeyError, TypeError, pa.ArrowException, ValidationError, PlanError) as problem:
-        raise AuditError(f"{folder} is damaged: {str(problem).splitlines()[0]}", remedy="Build it anew.") from None
-    return numbers, design, columns, _row_map(numbers, dropped), resolved, imputed
+        return _stored(found, marker, findings)
+    except (*UNREADABLE, RecursionError, AttributeError, ValidationError, FacturumError) as problem:
+        first = (str(problem).splitlines() or [type(problem).__name__])[0]
+        raise AuditError(f"{folder} is damaged: {first}", remedy="Build it anew.") from None
 
 
-def _own(folder: Path, name: str) -> Path:
-    path = folder / name
-    if path.is_symlink() or not path.is_file():
-        raise AuditError(f"{folder} has no file {name} of its own", remedy="Build it anew.")
-    return path
+def _stored(found: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[str, str], ...]) -> Stored:
+    files = found.files
+    columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
+    dropped, imputed = _parquet(files[ROWS]), _parquet(files[IMPUTED])
+    resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
+    names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
+    if len(set(names)) < len(names):
+        raise ValueError("two columns of the map have one name")
+    design = _read_design(files[marker["design"]], marker["design"], names)
+    numbers = {name: _numbers(design.column(name)) for name in names}
+    rows = _row_map(numbers, dropped)
+    more = [*_inner_findings(files, columns, resolved, marker)]
+    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(found))
 
 
-def _read_design(path: Path, names: list[str]) -> pa.Table:
-    if path.suffix == ".parquet":
-        return read_parquet(path)
-    if path.suffix == ".csv":
-        kinds = {name: pa.float64() for name in names[2:]} | {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
-        return arrow_csv.read_csv(path, convert_options=arrow_csv.ConvertOptions(column_types=kinds))
-    data = np.load(path, allow_pickle=False)
-    return pa.table({name: data[:, at] for at, name in enumerate(names)})
+def _inner_findings(
+    files: Mapping[str, Buffer], columns: ColumnMap, resolved: PlanSpec, marker: Mapping[str, Any]
+) -> Iterator[tuple[str, str]]:
+    """Yield where files of a build that say the same do not agree."""
+    if map_digest(columns) != marker["map"]:
+        yield COLUMNS, "The column map does not say what it said when it was written."
+    if columns.facturum != FORMAT:
+        yield COLUMNS, f"The column map is of format {columns.facturum}, and this version reads format {FORMAT}."
+    if bytes(files.get(COLUMNS_CSV, b"")) != columns_csv(columns).encode():
+        yield COLUMNS_CSV, f"{COLUMNS_CSV} does not say what {COLUMNS} says."
+    if resolved.model_dump(exclude_defaults=True) != columns.resolved:
+        yield RESOLVED, f"{RESOLVED} is not the resolved plan that {COLUMNS} holds."
+
+
+def seal_of(found: Snapshot) -> str:
+    """Return a short fingerprint of all files of a build, to be written into a report.
+
+    Example:
+        >>> seal_of(Snapshot({"a": b"1"}, ("a",)))
+        '5082-bf1f-d682-2bc2-bd8e-0e5a'
+    """
+    lines = [f"{name} {_digest(found.files[name]) if name in found.files else ''}" for name in sorted(found.listed)]
+    digits = _digest("\n".join(lines).encode())[:_SEAL]
+    return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
+
+
+def map_digest(columns: ColumnMap) -> str:
+    """Return the digest of what a column map says, however its file is laid out."""
+    content = json.dumps(columns.model_dump(mode="json"), sort_keys=True, allow_nan=False)
+    return _digest(content.encode("utf-8", "surrogatepass"))
+
+
+def _digest(data: Buffer) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def _parquet(data: Buffer) -> pa.Table:
+    with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+        table = file.read()
+    table.validate(full=True)
+    return table
+
+
+def _read_design(data: Buffer, name: str, names: list[str]) -> pa.Table:
+    if name.endswith(".parquet"):
+        return _parquet(data)
+    if name.endswith(".csv"):
+        head = next(csv.reader(io.StringIO(bytes(data).decode("utf-8"))), [])
+        kinds = dict.fromkeys(head, pa.string()) | dict.fromkeys(names[2:], pa.float64())
+        kinds |= {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
+        options = arrow_csv.ConvertOptions(
+            column_types=kinds, null_values=[""], strings_can_be_null=True, quoted_strings_can_be_null=False
+        )
+        parse = arrow_csv.ParseOptions(newlines_in_values=True)
+        return arrow_csv.read_csv(pa.BufferReader(pa.py_buffer(data)), parse_options=parse, convert_options=options)
+    matrix = np.load(io.BytesIO(bytes(data)), allow_pickle=False)
+    if matrix.ndim != 2 or matrix.shape[1] != len(names) or matrix.dtype != np.float64:
+        raise ValueError("the matrix has another number of columns than the map")
+    return pa.table({each: matrix[:, at] for at, each in enumerate(names)})
 
 
 def _numbers(column: pa.ChunkedArray) -> Array:
@@ -236,11 +322,13 @@ def _numbers(column: pa.ChunkedArray) -> Array:
 
 def _row_map(numbers: Mapping[str, Array], dropped: pa.Table) -> RowMap:
     pairs = list(zip(dropped["reason"].to_pylist(), dropped["place"].to_pylist(), strict=True))
-    distinct = list(dict.fromkeys(pairs))
+    distinct = {pair: at for at, pair in enumerate(dict.fromkeys(pairs))}
+    if numbers[SOURCE_ROW].dtype.kind not in "if" or numbers[LEARNING_ROW].dtype.kind not in "bif":
+        raise ValueError("source rows are numbers, and learning rows are true or false")
     return RowMap(
         numbers[SOURCE_ROW].astype(np.int64),
         numbers[LEARNING_ROW].astype(bool),
-        dropped["row"].to_numpy(),
-        np.array([distinct.index(pair) for pair in pairs], dtype=np.int64),
-        dict(enumerate(distinct)),
+        dropped["row"].cast(pa.int64()).to_numpy(),
+        np.array([distinct[pair] for pair in pairs], dtype=np.int64),
+        {at: pair for pair, at in distinct.items()},
     )

@@ -11,6 +11,7 @@ import tomlkit
 
 from facturum.engine.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
+from facturum.files.folder import write_file
 
 TOP = ("facturum", "response", "intercept")
 SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "columns")
@@ -25,8 +26,8 @@ def load_plan(path: str | Path) -> PlanSpec:
     path = Path(path)
     try:
         text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as problem:
-        raise PlanError(f"the plan {path} could not be read: {problem}", remedy="Check the path.") from None
+    except (OSError, ValueError) as problem:
+        raise PlanError(f"the plan {path} cannot be read: {problem}", remedy="Check the path.") from None
     return parse_plan(text, path.name)
 
 
@@ -39,9 +40,10 @@ def parse_plan(text: str, name: str = "the plan") -> PlanSpec:
     """
     try:
         content = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
+    except (ValueError, RecursionError) as problem:
+        what = "it is nested too deeply" if isinstance(problem, RecursionError) else str(problem)
         raise PlanError(
-            f"{name} is no TOML: {problem}",
+            f"{name} is not valid TOML: {what}",
             remedy="Put expressions in double quotes, and texts inside them in single ones.",
         ) from None
     return spec_from(content)
@@ -75,7 +77,7 @@ def plan_text(spec: PlanSpec) -> str:
 
 def save_plan(spec: PlanSpec, path: str | Path) -> None:
     """Write a plan file."""
-    Path(path).write_text(plan_text(spec), encoding="utf-8")
+    write_file(Path(path), plan_text(spec))
 
 
 def _section(content: Mapping[str, Any], inline: bool) -> Any:

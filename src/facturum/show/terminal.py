@@ -191,7 +191,7 @@ def verification_view(outcome: Verification) -> RenderableType:
     """Return the outcome of verifying: what was computed anew, or what no longer agrees, the causes first."""
     if outcome.ok:
         return Text.assemble(("verified ", "bold green"), str(outcome))
-    order = ("file", "variable", "rows", "plan", "column")
+    order = ("file", "variable", "rows", "plan", "map", "column")
     failures = sorted(outcome.failures, key=lambda failure: order.index(failure.kind))
     lines: list[RenderableType] = [Text.assemble(("does not agree ", "bold red"), counted(len(failures), "finding"))]
     lines += [Padding(safe(str(failure)), (0, 0, 0, 2)) for failure in failures]
