@@ -125,6 +125,48 @@ BLOCKS = st.sampled_from(
         "matching('*e', but=[change, 'stays'])",
     ]
 )
+ALONG = st.recursive(
+    st.sampled_from(
+        ["snow", "price", "stays", "log(price)", "change", "floor", "(bins(snow, edges=[30, 60]) == 'under 30')"]
+    ),
+    lambda inner: st.one_of(
+        st.tuples(st.sampled_from(["lag", "lead"]), inner, st.integers(1, 5)).map(lambda t: f"{t[0]}({t[1]}, {t[2]})"),
+        st.tuples(inner, st.integers(1, 2), st.integers(1, 3)).map(
+            lambda t: f"difference({t[0]}, order={t[1]}, step={t[2]})"
+        ),
+        st.tuples(inner, st.integers(1, 4), st.sampled_from(["", ", align='centre'", ", at_least=1"])).map(
+            lambda t: f"moving_average({t[0]}, {t[1]}{t[2]})"
+        ),
+        st.tuples(inner, st.integers(1, 3)).map(lambda t: f"moving_sum({t[0]}, {t[1]}, at_least=1)"),
+        st.tuples(inner, st.sampled_from(["previous", "next", "linear"]), st.sampled_from(["", ", limit=1"])).map(
+            lambda t: f"impute({t[0]}, '{t[1]}'{t[2]})"
+        ),
+        st.tuples(inner, st.sampled_from(["+", "-", "*"]), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
+        st.tuples(inner, inner, inner).map(lambda t: f"({t[0]} if {t[1]} > 20 else {t[2]})"),
+        inner.map(lambda x: f"{x} - mean({x}, by=[hut])"),
+    ),
+    max_leaves=4,
+)
+LEARNED = st.sampled_from(
+    [
+        "mean(price)", "median(price, by=[valley])", "sd(change, by=[access])", "smallest(beds)",
+        "largest(beds, by=[open])",
+        "quantile(price, 0.3)", "quantile(change, 0.9, by=[valley, floor])", "center(price)", "standardize(beds)",
+        "winsorize(change, shares=[0.1, 0.8])", "codes(access, order='frequency')", "score(comfort)",
+        "impute(price, 'mean', by=[valley])", "impute(beds, 'mode')", "center(lag(price, 1))", "mean(lag(beds, 2))",
+        "missing_if(price, price > quantile(price, 0.8))", "codes(bins(price, quantiles=3))",
+        "codes(impute(access, 'mode', by=[valley]))", "codes(missing_if(access, codes(valley) > 1))",
+    ]
+)  # fmt: skip
+CALENDAR = st.sampled_from(
+    [
+        "trend()", "trend(degree=2)", "season('month')", "season('quarter', coding='effect', reference='q2')",
+        "season('month', coding='waves', pairs=6)", "season('quarter', coding='helmert')", "part(month, 'year')",
+        "part(month, 'quarter')", "periods_since('2020-06')", "lag(price, [1, 3])", "lead(access, 1)",
+        "lag(comfort, 2)", "percent_change(price, step=2)", "category(lag(access, 1), missing='category')",
+        "season('month', coding='every')",
+    ]
+)  # fmt: skip
 TERMS = st.one_of(
     SCALARS,
     CONDITIONS,

@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import ast
 import contextlib
 import io
-import math
-import operator
 import os
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -109,140 +105,6 @@ def rows_of(table: Mapping[str, Sequence[Any]]) -> list[Row]:
     """Return a table row by row; None is a missing value."""
     names = list(table)
     return [dict(zip(names, values, strict=True)) for values in zip(*table.values(), strict=True)]
-
-
-ACROSS: dict[str, Any] = {
-    "mean_of": statistics.fmean,
-    "sum_of": sum,
-    "smallest_of": min,
-    "largest_of": max,
-    "spread_of": statistics.stdev,
-    "count_of": lambda items: sum(item != 0 for item in items),
-}
-
-
-class Slow:
-    """Evaluates an expression for one row with Python's own numbers; None is missing. Independent of the package.
-
-    Categories are texts; ordered ones are compared by their place in `orders`.
-    """
-
-    def __init__(self, orders: Mapping[str, Sequence[str]] | None = None) -> None:
-        self._orders = dict(orders or {})
-
-    def value(self, text: str, row: Row) -> Any:
-        return self._value(ast.parse(text, mode="eval").body, row)
-
-    def _value(self, tree: ast.expr, row: Row) -> Any:
-        return getattr(self, "_" + type(tree).__name__.lower())(tree, row)
-
-    def _constant(self, tree: ast.Constant, row: Row) -> Any:
-        return tree.value
-
-    def _name(self, tree: ast.Name, row: Row) -> Any:
-        return None if tree.id == "missing" else row[tree.id]
-
-    def _binop(self, tree: ast.BinOp, row: Row) -> Any:
-        a, b = self._value(tree.left, row), self._value(tree.right, row)
-        if a is None or b is None:
-            return None
-        works = {
-            ast.Add: operator.add,
-            ast.Sub: operator.sub,
-            ast.Mult: operator.mul,
-            ast.Div: operator.truediv,
-            ast.Pow: operator.pow,
-        }
-        return works[type(tree.op)](float(a), float(b))
-
-    def _unaryop(self, tree: ast.UnaryOp, row: Row) -> Any:
-        a = self._value(tree.operand, row)
-        if a is None:
-            return None
-        return (not a) if isinstance(tree.op, ast.Not) else -a
-
-    def _boolop(self, tree: ast.BoolOp, row: Row) -> Any:
-        values = [self._value(value, row) for value in tree.values]
-        settles = isinstance(tree.op, ast.Or)
-        if any(value is not None and bool(value) == settles for value in values):
-            return settles
-        return None if any(value is None for value in values) else not settles
-
-    def _ifexp(self, tree: ast.IfExp, row: Row) -> Any:
-        condition = self._value(tree.test, row)
-        return None if condition is None else self._value(tree.body if condition else tree.orelse, row)
-
-    def _compare(self, tree: ast.Compare, row: Row) -> Any:
-        if isinstance(tree.ops[0], ast.In | ast.NotIn):
-            a = self._value(tree.left, row)
-            among = [ast.literal_eval(member) for member in tree.comparators[0].elts]  # type: ignore[attr-defined]
-            return None if a is None else (a in among) == isinstance(tree.ops[0], ast.In)
-        sides = [tree.left, *tree.comparators]
-        pairs = [self._pair(a, op, b, row) for a, op, b in zip(sides, tree.ops, sides[1:], strict=False)]
-        if any(pair is False for pair in pairs):
-            return False
-        return None if any(pair is None for pair in pairs) else True
-
-    def _pair(self, left: ast.expr, op: ast.cmpop, right: ast.expr, row: Row) -> Any:
-        a, b = self._value(left, row), self._value(right, row)
-        if a is None or b is None:
-            return None
-        for side in (left, right):
-            if isinstance(side, ast.Name) and side.id in self._orders:
-                order = list(self._orders[side.id])
-                a, b = order.index(a), order.index(b)
-                break
-        return {
-            ast.Lt: lambda: a < b,
-            ast.LtE: lambda: a <= b,
-            ast.Gt: lambda: a > b,
-            ast.GtE: lambda: a >= b,
-            ast.Eq: lambda: a == b,
-            ast.NotEq: lambda: a != b,
-        }[type(op)]()
-
-    def _call(self, tree: ast.Call, row: Row) -> Any:
-        assert isinstance(tree.func, ast.Name)
-        options = {word.arg: ast.literal_eval(word.value) for word in tree.keywords}
-        if tree.func.id == "lookup":
-            table = {ast.literal_eval(k): v for k, v in zip(tree.args[1].keys, tree.args[1].values, strict=True)}  # type: ignore[attr-defined]
-            keys = tree.args[0].elts if isinstance(tree.args[0], ast.List) else [tree.args[0]]
-            found = tuple(self._value(key, row) for key in keys)
-            if any(part is None for part in found):
-                return self._value(tree.args[2], row) if len(tree.args) > 2 else None
-            chosen = table.get(found if len(found) > 1 else found[0])
-            otherwise = tree.args[2] if len(tree.args) > 2 else ast.Name("missing")
-            return self._value(chosen if chosen is not None else otherwise, row)
-        if tree.func.id in ACROSS:
-            items = [value for arg in tree.args if (value := self._value(arg, row)) is not None]
-            least = max(options.get("at_least", len(tree.args)), 2 if tree.func.id == "spread_of" else 1)
-            return ACROSS[tree.func.id]([float(item) for item in items]) if len(items) >= least else None
-        x = self._value(tree.args[0], row)
-        if tree.func.id == "is_missing":
-            return x is None
-        if tree.func.id == "missing_if":
-            return None if self._value(tree.args[1], row) else x
-        if tree.func.id == "impute":
-            return options["value"] if x is None else x
-        if tree.func.id == "regroup":
-            groups = ast.literal_eval(tree.args[1])
-            known = {old: new for new, olds in groups.items() for old in olds}
-            return None if x is None else known.get(x, options.get("rest", x))
-        if x is None:
-            return None
-        if tree.func.id == "log":
-            x = x + options.get("shift", 0)
-            return math.log(x) if x > 0 else None
-        if tree.func.id == "clip":
-            return min(max(x, options.get("low", -math.inf)), options.get("high", math.inf))
-        if tree.func.id == "winsorize":
-            return min(max(x, options["at"][0]), options["at"][1])
-        if tree.func.id == "reverse":
-            return ast.literal_eval(tree.args[1]) + ast.literal_eval(tree.args[2]) - x
-        if tree.func.id in ("center", "standardize"):
-            return (x - options["at"]) / options.get("scale", 1)
-        simple = {"abs": abs, "square": lambda v: v * v, "reciprocal": lambda v: 1 / v}
-        return simple.get(tree.func.id, getattr(math, tree.func.id, None))(x)  # type: ignore[misc]
 
 
 class Folder(unittest.TestCase):

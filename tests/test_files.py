@@ -242,8 +242,9 @@ class Damage(Folder):
             ("rows counted", {"columns": stored.columns.model_copy(update={"warnings": ["all is well"]})}),
         ]
         told: dict[str, Any] = {
-            "reading": "b.", "role": "intercept", "mean": 7.0, "nonzero": 3, "position": 5, "digest": None, "missing": 1,
-            "imputed": 1, "reference": "x", "measure": "number", "sources": ["beds"], "term": "p", "max": 1e9,
+            "reading": "b.", "role": "intercept", "mean": 7.0, "nonzero": 3, "position": 5, "digest": None,
+            "missing": 1, "imputed": 1, "reference": "x", "measure": "number", "sources": ["beds"], "term": "p",
+            "max": 1e9,
         }  # fmt: skip
         for key, value in told.items():
             columns = [*stored.columns.columns]

@@ -152,7 +152,7 @@ class MomentsOfColumns(unittest.TestCase):
         if len(everything) > 1:
             scale = max(1.0, float(np.abs(everything).max()))
             self.assertAlmostEqual(total.mean[0] / scale, everything.mean() / scale, places=12)
-            self.assertAlmostEqual(total.sd()[0] / scale, everything.std(ddof=1) / scale, places=9)
+            self.assertAlmostEqual(total.sd(0) / scale, everything.std(ddof=1) / scale, places=9)
             self.assertEqual((total.smallest[0], total.largest[0]), (everything.min(), everything.max()))
             self.assertEqual(total.nonzero[0], np.count_nonzero(everything))
 

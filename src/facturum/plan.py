@@ -12,7 +12,7 @@ from facturum.engine.build import Progress, build, resolve
 from facturum.engine.names import names_from_text
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
-from facturum.errors import DataError, counted, nearest
+from facturum.errors import DataError, PlanError, counted, nearest
 from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.tables import read
@@ -98,9 +98,13 @@ class Plan:
         Raises:
             PlanError: where it is not there, is no TOML, or says something that a plan cannot say.
         """
-        folder = Path(path).resolve().parent
-        # paths written in a build folder are never followed
-        return cls.of(load_plan(path), None if (folder / MARKER).exists() else folder)
+        spec = load_plan(path)
+        try:
+            folder = Path(path).resolve().parent
+            # paths written in a build folder are never followed
+            return cls.of(spec, None if (folder / MARKER).exists() else folder)
+        except OSError as problem:  # such as a working folder that has been deleted
+            raise PlanError(f"the folder of {path} cannot be read: {problem}", remedy="Check the path.") from None
 
     @classmethod
     def from_text(cls, text: str) -> Plan:

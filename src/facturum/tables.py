@@ -11,8 +11,10 @@ from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
 from facturum.data.series import STEPS, Timing
 from facturum.data.table import Table
+from facturum.engine.build import build
 from facturum.engine.spec import spec_from
-from facturum.errors import DataError, PlanError, nearest
+from facturum.errors import DataError, FacturumError, PlanError, nearest
+from facturum.files.plan_file import parse_plan
 from facturum.files.tables import read
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
@@ -56,7 +58,7 @@ def profile(
 
 
 def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -> str:
-    """Return a first plan for a table, commented line by line, as the text of a plan file.
+    """Return a first plan for a table, commented line by line, as the text of a plan file; it builds as it is.
 
     Args:
         table: as for `profile`.
@@ -70,7 +72,21 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
         beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
     """
-    return draft_of(taken_in(table, reading), response, reading)
+    given = taken_in(table, reading)
+    without: dict[str, str] = {}
+    while True:
+        text = draft_of(given, response, reading, without)
+        try:
+            build(parse_plan(text), given)
+            return text
+        except FacturumError as error:
+            section, _, key = (error.place or "").partition(".")
+            if section != "terms" or key in without:
+                raise DataError(
+                    f"no plan for '{response}' can be drafted that builds: {error.what}", rows=error.rows,
+                    count=error.count, remedy=error.remedy,
+                ) from None  # fmt: skip
+            without[key] = error.what
 
 
 def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:

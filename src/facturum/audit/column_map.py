@@ -122,7 +122,7 @@ def _entry(
         min=_finite(moments.smallest[at]),
         max=_finite(moments.largest[at]),
         mean=_finite(moments.mean[at]),
-        sd=_finite(moments.sd()[at]),
+        sd=_finite(moments.sd(at)),
         nonzero=int(moments.nonzero[at]),
         digest=digest,
     )

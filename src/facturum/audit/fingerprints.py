@@ -114,11 +114,14 @@ def _spelled(apart: Words, start: int, stop: int) -> int | None:
 def _locator(words: Words) -> Words:
     """Return the sum of the cells' hashes, and the sums over the rows with each bit set."""
     places = np.arange(1, len(words) + 1, dtype=np.uint64)
-    cells: Words = np.zeros(1 << _LEAF_BITS, dtype=np.uint64)
+    bits = max(len(words) - 1, 0).bit_length()  # of the row numbers within this leaf
+    cells: Words = np.zeros(1 << bits, dtype=np.uint64)
     cells[: len(words)] = _mixed(words ^ _mixed(places))
-    sums = [np.add.reduce(cells)]
-    sums += [np.add.reduce(cells.reshape(-1, 2, 1 << bit)[:, 1].ravel()) for bit in range(_LEAF_BITS)]
-    return np.array(sums, dtype=np.uint64)
+    sums: Words = np.zeros(_LEAF_BITS + 1, dtype=np.uint64)
+    sums[0] = np.add.reduce(cells)
+    for bit in range(bits):
+        sums[bit + 1] = np.add.reduce(cells.reshape(-1, 2, 1 << bit)[:, 1].ravel())
+    return sums
 
 
 def _mixed(words: Words) -> Words:

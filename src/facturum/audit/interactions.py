@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import takewhile
 from typing import TypeAlias
 
 from facturum.audit.readings import absence
@@ -15,7 +16,11 @@ Interaction: TypeAlias = tuple[tuple[str, str], ...]  # of each factor its subje
 
 @dataclass(frozen=True)
 class Interactions:
-    """The interactions of a matrix. ``of``: for each subject, those that it is a factor of, alike ones once."""
+    """The interactions of a matrix.
+
+    Args:
+        of: for each subject, those that it is a factor of; alike ones once, those of most factors first.
+    """
 
     of: dict[str, tuple[Interaction, ...]]
 
@@ -35,7 +40,7 @@ class Interactions:
                 interaction = tuple((factor.subject, absence(factor)) for factor in _factors(reading))
                 for subject, _ in interaction:
                     found.setdefault(subject, {})[interaction] = None
-        return cls({subject: tuple(alike) for subject, alike in found.items()})
+        return cls({subject: tuple(sorted(alike, key=len, reverse=True)) for subject, alike in found.items()})
 
     def condition(self, reading: Reading | None) -> str:
         """Return where the coefficient of a column is what its reading says, empty where that is everywhere.
@@ -51,7 +56,9 @@ class Interactions:
         if reading is None:
             return ""
         own = Counter(factor.subject for factor in _factors(reading))
-        others = [_others(interaction, own) for interaction in self.of.get(next(iter(own)), ())]
+        # the interactions of a subject begin with those of most factors
+        larger = takewhile(lambda each: len(each) > own.total(), self.of.get(next(iter(own)), ()))
+        others = [_others(interaction, own) for interaction in larger]
         said: dict[str, None] = {}
         for where in sorted(filter(None, others), key=len):
             if not said.keys() & set(where):  # one factor that is 0 is enough

@@ -134,7 +134,8 @@ def _numeric(made: Prepared, node: Node) -> bool:
 
 
 def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
-    found = source.rows(0, source.table.length, rows).of(node).full(len(rows))
+    order = np.argsort(rows)
+    found = source.values_at(node, rows[order]).take(np.argsort(order))
     return [float(v) if ok else None for v, ok in zip(found.numbers(), found.there(), strict=True)]
 
 

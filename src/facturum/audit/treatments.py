@@ -76,8 +76,8 @@ class Treatments:
         return self._remaining[there], y[there]
 
     def _values(self, node: Node, at: Array) -> Values:
-        """Return an expression at some rows of the table."""
-        return self._source.rows(0, self._made.table.length, at).of(node).full(len(at))
+        """Return an expression at some rows of the table, those included in which it may fail."""
+        return self._source.values_at(node, at)
 
     def _found(self, kind: type[N]) -> Iterator[tuple[N, list[str]]]:
         """Yield each operation of a kind once, with the terms that it is part of, through derived variables too."""

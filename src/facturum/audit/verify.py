@@ -16,7 +16,7 @@ from facturum.engine.build import Built, build
 from facturum.engine.evaluate import Source
 from facturum.engine.leaves import leaves_of, on_threads
 from facturum.engine.prepare import Prepared, prepare
-from facturum.engine.scope import Scope
+from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
 from facturum.engine.spec import PlanSpec, spec_from
@@ -113,6 +113,10 @@ def verify(
     failures += unread
     source = replace(made.source(), derived=definitions, cache={})
     scope = Scope(made.table, definitions, True, spec.data.step)
+    try:
+        refuse_deep(definitions, {})
+    except PlanError as error:
+        return Verification((*failures, Failure("file", "columns.json", str(error))), 0, len(kept), False, 0), None
     inside = slice(0, int(np.searchsorted(kept, length, side="right")))
     entries = [entry for entry in stored.columns if entry.name in matrix]
 
@@ -208,6 +212,7 @@ def _column_failures(
 def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
     """Return a column by its scalar formula alone for some rows, counted from 0 and increasing, NaN without a value."""
     node = parse(formula, learned=True)
+    refuse_deep(source.derived, {formula[:40]: node})
     with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
         kind = scope.of(node)
     if kind.block or not kind.kind.numeric:

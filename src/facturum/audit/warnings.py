@@ -25,10 +25,12 @@ def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
         if entry.role == "predictor" and entry.min is not None and entry.min == entry.max:
             yield f"{entry.name} is {entry.min:.6g} in every row: it cannot be told from the intercept."
     if built.spec.intercept:
+        indicators: dict[str, list[ColumnEntry]] = {}
+        for entry in entries:
+            if entry.role == "predictor" and entry.measure == "indicator" and entry.reference is None:
+                indicators.setdefault(entry.term, []).append(entry)
         for key, names in (built.spec.columns or {}).items():
-            parts = [
-                e for e in entries if e.term == key != "response" and e.measure == "indicator" and e.reference is None
-            ]
+            parts = indicators.get(key, [])
             if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
                 yield f"the columns of {key} add up to the intercept: leave one of the two out."
     if built.X.shape[0] <= built.X.shape[1]:

@@ -10,23 +10,36 @@ import click
 
 from facturum.errors import DataError
 
-FILE = click.Path(path_type=Path)
+
+class _AnyPath(click.Path):
+    """A path, taken as it is: what becomes of it tells whether it can be one."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
+        return Path(value)
+
+
+FILE = _AnyPath(path_type=Path)
 
 
 def print_json(content: Any) -> None:
     """Print a result for programs."""
     import json
 
-    click.echo(json.dumps(content, indent=1, ensure_ascii=False))
+    text = json.dumps(content, indent=1, ensure_ascii=False)
+    click.echo("".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text))
 
 
 def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> None:
     """Refuse to write where something is already.
 
     Raises:
-        DataError: where it is.
+        DataError: where it is, or where nothing can be.
     """
-    if out is not None and out.exists():
+    try:
+        found = out is not None and out.exists()
+    except (OSError, ValueError) as problem:
+        raise DataError(f"{out} cannot be written: {problem}", remedy="Choose another place.") from None
+    if found:
         raise DataError(f"{out} is there already", remedy=remedy)
 
 

@@ -97,6 +97,7 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     numbers with a long tail become logarithms, missing values are filled with a flag beside them, and time gives a
     trend and a season.
     """
+    from facturum.files.folder import write_file
     from facturum.tables import draft as draft_plan
 
     refuse_existing(out)
@@ -104,5 +105,5 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     if out is None:
         click.echo(text, nl=False)
         return
-    out.write_text(text, encoding="utf-8")
+    write_file(out, text)
     click.echo(f"written to {out}; read it, change it, then: facturum build {out} {data} --out {out.stem}-build")

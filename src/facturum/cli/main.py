@@ -12,16 +12,14 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
+from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.look import draft, profile
-from facturum.errors import AuditError, FacturumError, PlanError, nearest
+from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
     from facturum.audit.entries import ColumnMap
     from facturum.audit.verify import Verification
     from facturum.design import Design
-
-INPUT_WRONG = 2
-FOUND_SOMETHING = 1
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
@@ -287,9 +285,8 @@ def completion(shell: str) -> None:
     """Print the script that lets SHELL complete commands and options; source it from your profile."""
     from click.shell_completion import get_completion_class
 
-    made = get_completion_class(shell)
-    assert made is not None
-    click.echo(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source())
+    if (made := get_completion_class(shell)) is not None:
+        click.echo(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source())
 
 
 @contextmanager
@@ -312,22 +309,5 @@ main.add_command(draft)
 
 
 def run() -> None:
-    """Run the command line; errors go to standard error, without a traceback."""
-    try:
-        status = main.main(prog_name="facturum", standalone_mode=False)
-        sys.exit(status if isinstance(status, int) else 0)
-    except click.ClickException as error:
-        error.show()
-        sys.exit(INPUT_WRONG)
-    except FacturumError as error:
-        from facturum.show import terminal
-
-        screen = terminal.console(stderr=True)
-        screen.print(terminal.error_view(error), soft_wrap=not screen.is_terminal)
-        sys.exit(INPUT_WRONG)
-    except click.Abort:
-        click.echo("stopped", err=True)
-        sys.exit(130)
-    except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+    """Run the command line; whatever happens ends in one of the exit statuses, without a traceback."""
+    run_guarded(lambda: main.main(prog_name="facturum", standalone_mode=False))

@@ -60,6 +60,10 @@ class Values:
         valid = None if self.valid is None else np.broadcast_to(self.valid, length)
         return Values(np.broadcast_to(self.data, length), valid, self.labels)
 
+    def take(self, rows: Array) -> Values:
+        """Return the values of some rows, by their positions."""
+        return Values(self.data[rows], None if self.valid is None else self.valid[rows], self.labels)
+
     def there(self) -> Mask:
         """Return which rows have a value, as a mask of all of them."""
         return np.ones(len(self.data), dtype=bool) if self.valid is None else self.valid

@@ -6,6 +6,8 @@ import shutil
 from importlib.resources import as_file, files
 from pathlib import Path
 
+from facturum.errors import DataError
+
 SAMPLES = (
     "huts.csv",
     "huts.toml",
@@ -29,7 +31,17 @@ def lay_out(folder: Path) -> list[str]:
 
     Returns:
         The names of the files that were there already and differ from the samples.
+
+    Raises:
+        DataError: where the folder cannot be written.
     """
+    try:
+        return _laid_out(folder)
+    except (OSError, ValueError) as problem:
+        raise DataError(f"{folder} cannot be written: {problem}", remedy="Choose another place.") from None
+
+
+def _laid_out(folder: Path) -> list[str]:
     folder.mkdir(parents=True, exist_ok=True)
     own = []
     for name in SAMPLES:

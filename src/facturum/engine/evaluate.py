@@ -92,6 +92,34 @@ class Source:
         """Return a range of rows, or some of them (positions counted from ``start``)."""
         return LeafRows(self, start, stop, chosen)
 
+    def values_at(self, node: Node, at: Array) -> Values:
+        """Return an expression at some rows, increasing; a row in which it fails has no value.
+
+        For what is said of rows that are left out of the matrix, in which an expression may fail.
+        """
+        fine = np.ones(len(at), dtype=bool)
+        while True:
+            chosen = at[fine]
+            try:
+                part = self.rows(0, self.table.length, chosen).of(node).full(len(chosen))
+                break
+            except RowFailure as failure:
+                failed = np.isin(at, np.array(failure.looking, dtype=np.int64) - 1 + self.first)
+                if not (failed & fine).any():
+                    raise
+                fine &= ~failed
+        if fine.all():
+            return part
+        data = np.zeros(len(at), dtype=part.data.dtype)
+        valid = np.zeros(len(at), dtype=bool)
+        data[fine] = part.data
+        valid[fine] = part.there()
+        return Values(data, valid, part.labels)
+
+
+def _is_along(node: Node) -> bool:
+    return node.along_time and bool(node.children())
+
 
 class TableFrame:
     """The rows among which expressions run along time.
@@ -114,8 +142,31 @@ class TableFrame:
 
     def whole(self, node: Node) -> Values:
         """Return an expression over all rows; rows that are not visible, or in which it fails, have no value."""
+        if ("whole", node) not in self._own.cache:
+            for inner in self._along_within(node):  # the innermost first, so that nothing nests while it is computed
+                self._own.frame_of(inner).prepare(inner)
+        return self.prepare(node)
+
+    def prepare(self, node: Node) -> Values:
+        """Return the same, where what looks along time within it has been computed."""
         found: Values = self._shared(("whole", node), lambda: self._evaluated(node))
         return found
+
+    def _along_within(self, root: Node) -> list[Node]:
+        """Return what operations along time within an expression are taken of, the innermost first."""
+        heights: dict[Node, int] = {}
+
+        def height(node: Node) -> int:
+            if node not in heights:
+                inner = [*node.children()]
+                if isinstance(node, Name) and node.variable in self._own.derived:
+                    inner.append(self._own.derived[node.variable])
+                heights[node] = 1 + max(map(height, inner), default=0)
+            return heights[node]
+
+        height(root)
+        along = [node.children()[0] for node in sorted(heights, key=heights.__getitem__) if _is_along(node)]
+        return [node for node in dict.fromkeys(along) if node != root]
 
     def own(self, offset: int) -> Array:
         """Return for each of these rows the row of the same unit so many periods later; -1 where there is none."""

@@ -104,7 +104,7 @@ def _answers(
 ) -> dict[Node, Node]:
     """Ask all questions in common passes, until each is answered."""
     spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
-    if all(rows is not None and not len(rows) for _, _, rows in spans):
+    if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
         raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
     if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
         groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)

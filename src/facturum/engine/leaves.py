@@ -16,6 +16,7 @@ from facturum.language.nodes import Node, RowFailure
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page
 TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
+MOST_THREADS = 256
 S = TypeVar("S")
 T = TypeVar("T")
 Where = Callable[[Node], tuple[str | None, str | None]]
@@ -46,8 +47,8 @@ def thread_count(wanted: int | None) -> int:
     if wanted is None:
         allowed = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
         given = os.environ.get("FACTURUM_THREADS", "")
-        wanted = int(given) if given.isdigit() else allowed or 1
-    return max(1, wanted)
+        wanted = int(given) if given.isdecimal() and len(given) < 9 else allowed or 1
+    return max(1, min(wanted, MOST_THREADS))
 
 
 def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None = None) -> list[T]:
@@ -148,6 +149,7 @@ def _blocks(sizes: Sequence[int], threads: int) -> list[range]:
         [range(0, 3), range(3, 4)]
     """
     done, leaves = [0, *accumulate(sizes)], range(len(sizes) + 1)
+    threads = min(threads, len(sizes))
     edges = [min(leaves, key=lambda at: abs(done[at] - done[-1] * part / threads)) for part in range(1, threads)]
     return [range(a, b) for a, b in pairwise(sorted({0, *edges, len(sizes)})) if a < b] or [range(0)]
 

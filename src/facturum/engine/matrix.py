@@ -162,6 +162,7 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
                 matrix[leaf.start : leaf.stop, piece.first] = 1.0
                 leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
             elif not leaf.complete:
+                piece.node.examine(leaf.rows)
                 for at, column in enumerate(piece.columns):
                     _write_formula(matrix, leaf, column, piece.first + at)
             elif isinstance(block := leaf.rows.block(piece.node), Scattered):

@@ -13,7 +13,7 @@ from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
 from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
-from facturum.engine.scope import Scope
+from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.shaping import Given, Shaped, given_of, shape
 from facturum.engine.spec import PlanSpec
 from facturum.errors import FacturumError, PlanError, nearest
@@ -184,12 +184,14 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     reserved = _reserved(spec, table, response, parsed)
     choices = {v.name: v.kind for v in table if v.name not in reserved}
     time = None if spec.data.step in (None, "row") else spec.data.time
+    texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved) for key, text in spec.terms.items()}
+    refuse_deep(parsed, texts | ({} if response is None else {"response": response}))
     derived = {key: _spread(_frozen(node, choices, time)) for key, node in parsed.items()}
     scope = Scope(table, derived, spec.resolved, spec.data.step)
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(_spread(_frozen(parse(text, spec.resolved), choices, time)), scope)
+            terms[key] = _as_term(_spread(_frozen(texts[f"terms.{key}"], choices, time)), scope)
             scope.of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
@@ -372,6 +374,7 @@ def _condition(
         node = parse(text, spec.resolved)
         if spec.resolved and not _available(node, table, derived) and key == "learn":
             return None
+        refuse_deep(derived, {f"rows.{key}": node})
         node = _spread(freeze(node))
         scope.of(node)
         reached = [node]

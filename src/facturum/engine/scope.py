@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from graphlib import CycleError, TopologicalSorter
 
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.data.variable import TOO_LONG
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, PlanError, nearest
+from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node, Type
 
-DEEPEST_DERIVED = 100
+DEEPEST = 200
 
 
 class Scope:
@@ -29,7 +31,6 @@ class Scope:
         self.resolved = resolved
         self._every = every
         self._types: dict[Node, Type] = {}
-        self._open: list[str] = []
 
     def variable(self, node: Node, name: str) -> Type:
         """Return the kind of a variable, or an error that points at its name."""
@@ -77,16 +78,52 @@ class Scope:
             )
 
     def _derived_type(self, node: Node, name: str) -> Type:
-        if name in self._open:
-            circle = " → ".join([*self._open[self._open.index(name) :], name])
-            raise node.fail(f"the derived variables go in a circle: {circle}", "Write one of them without the others.")
-        if len(self._open) >= DEEPEST_DERIVED:
-            raise node.fail(f"derived variables build on one another more than {DEEPEST_DERIVED} deep")
-        self._open.append(name)
-        try:
-            found = self.of(self._derived[name])
-        finally:
-            self._open.pop()
+        found = self.of(self._derived[name])
         if found.block:
             raise node.fail(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
         return found
+
+
+def refuse_deep(derived: Mapping[str, Node], roots: Mapping[str, Node]) -> None:
+    """Refuse derived variables that go in a circle, and expressions too deep once they stand in their places.
+
+    Nothing here or after it goes deeper than `DEEPEST` levels.
+
+    Args:
+        derived: new variables by name.
+        roots: other expressions, by their place in the plan.
+
+    Raises:
+        PlanError: with the place in the plan.
+    """
+    reads = {name: [other for other in names_in(node) if other in derived] for name, node in derived.items()}
+    try:
+        order = list(TopologicalSorter(reads).static_order())
+    except CycleError as problem:
+        circle = " → ".join(reversed(problem.args[1]))
+        name = problem.args[1][0]
+        raise PlanError(
+            f"the derived variables go in a circle: {circle}",
+            place=f"derived.{name}",
+            remedy="Write one of them without the others.",
+        ) from None
+    depths: dict[str, int] = {}
+    for place, node in [*((f"derived.{name}", derived[name]) for name in order), *roots.items()]:
+        depth = _depth(node, depths)
+        depths[place.removeprefix("derived.")] = depth
+        if depth > DEEPEST:
+            raise PlanError(
+                f"the expression is nested {depth} deep, through derived variables too, and {DEEPEST} is the most",
+                place=place,
+                remedy="Take a part of it out, or compute it beforehand.",
+            )
+
+
+def _depth(root: Node, depths: Mapping[str, int]) -> int:
+    deepest, level, below = 0, [root], 0
+    while level:
+        below += 1
+        inner = [depths.get(node.variable, 0) for node in level if isinstance(node, Name)]
+        deepest = max(deepest, below + max(inner, default=0))
+        level = [child for node in level for child in node.children()]
+    return deepest

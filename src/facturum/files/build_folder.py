@@ -73,8 +73,12 @@ def write_build(
     parquet.write_table(imputed, folder / IMPUTED, compression="zstd")
     (folder / RESOLVED).write_bytes(plan_text(resolved).encode())
     files = {path.name: _digest(path.read_bytes()) for path in sorted(folder.iterdir())}
-    marker = {"facturum": FORMAT, "design": f"design.{form}", "map": map_digest(columns), "files": files}
-    (folder / MARKER).write_bytes((json.dumps(marker, indent=1) + "\n").encode())
+    (folder / MARKER).write_bytes(_marker_text(f"design.{form}", map_digest(columns), files))
+
+
+def _marker_text(design: str, map_: str, files: Mapping[str, str]) -> bytes:
+    marker = {"facturum": FORMAT, "design": design, "map": map_, "files": files}
+    return (json.dumps(marker, indent=1) + "\n").encode()
 
 
 def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
@@ -186,7 +190,7 @@ def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
 def _marker(data: bytes) -> dict[str, Any]:
     marker = json.loads(data.decode("utf-8"))
     version = marker["facturum"]
-    if version != FORMAT:
+    if version != FORMAT or isinstance(version, bool):
         raise AuditError(
             f"the build is of format {version!r}, and this version reads format {FORMAT}",
             remedy="Use the version of Facturum that wrote it, or build it anew.",
@@ -206,6 +210,8 @@ def findings_of(found: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[st
             yield name, f"The file {name} is not among those that {MARKER} lists."
         elif _digest(found.files[name]) != marker["files"][name]:
             yield name, f"The file {name} is not as it was written."
+    if bytes(found.files[MARKER]) != _marker_text(marker["design"], marker["map"], marker["files"]):
+        yield MARKER, f"The file {MARKER} is not as it was written."
     for name in found.listed:
         if name not in wanted | set(marker["files"]) | {MARKER}:
             yield name, f"The file {name} was added to the build."
@@ -224,16 +230,17 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
     folder = Path(folder)
     found, marker = snapshot_of(folder)
     findings = tuple(findings_of(found, marker))
+    remedy = "Build it anew, or run verify to see all that is not as it was written."
     if check and findings:
-        raise AuditError(
-            f"{folder} is damaged: {findings[0][1]}",
-            remedy="Build it anew, or run verify to see all that is not as it was written.",
-        )
+        raise AuditError(f"{folder} is damaged: {findings[0][1]}", remedy=remedy)
     try:
-        return _stored(found, marker, findings)
+        stored = _stored(found, marker, findings)
+        if check and stored.findings:
+            raise AuditError(stored.findings[0][1])
+        return stored
     except (*UNREADABLE, RecursionError, AttributeError, ValidationError, FacturumError) as problem:
         first = (str(problem).splitlines() or [type(problem).__name__])[0]
-        raise AuditError(f"{folder} is damaged: {first}", remedy="Build it anew.") from None
+        raise AuditError(f"{folder} is damaged: {first}", remedy=remedy) from None
 
 
 def _stored(found: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[str, str], ...]) -> Stored:
@@ -323,11 +330,12 @@ def _numbers(column: pa.ChunkedArray) -> Array:
 def _row_map(numbers: Mapping[str, Array], dropped: pa.Table) -> RowMap:
     pairs = list(zip(dropped["reason"].to_pylist(), dropped["place"].to_pylist(), strict=True))
     distinct = {pair: at for at, pair in enumerate(dict.fromkeys(pairs))}
-    if numbers[SOURCE_ROW].dtype.kind not in "if" or numbers[LEARNING_ROW].dtype.kind not in "bif":
+    source, learning = numbers[SOURCE_ROW], numbers[LEARNING_ROW]
+    if not np.isfinite(source).all() or not np.isin(learning, (0, 1)).all() or dropped["row"].null_count:
         raise ValueError("source rows are numbers, and learning rows are true or false")
     return RowMap(
-        numbers[SOURCE_ROW].astype(np.int64),
-        numbers[LEARNING_ROW].astype(bool),
+        source.astype(np.int64),
+        learning.astype(bool),
         dropped["row"].cast(pa.int64()).to_numpy(),
         np.array([distinct[pair] for pair in pairs], dtype=np.int64),
         {at: pair for pair, at in distinct.items()},

@@ -13,7 +13,7 @@ from facturum.engine.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 
-TOP = ("facturum", "response", "intercept")
+FLAT = ("data", "variables", "derived", "rows", "terms", "columns")  # sections whose entries stand in one line each
 SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "columns")
 
 
@@ -63,16 +63,12 @@ def plan_text(spec: PlanSpec) -> str:
         <BLANKLINE>
     """
     content = spec.model_dump(exclude_defaults=True, exclude_none=True)
-    document = tomlkit.document()
-    document.add("facturum", tomlkit.item(FORMAT))
-    if spec.response is not None:
-        document.add("response", _text(spec.response))
-    document.add("intercept", tomlkit.item(spec.intercept))
+    top = [("facturum", FORMAT), ("response", spec.response), ("intercept", spec.intercept)]
+    parts = ["\n".join(_line(key, value) for key, value in top if value is not None) + "\n"]
     for section in SECTIONS:
         if section in content:
-            document.add(tomlkit.nl())
-            document.add(section, _section(content[section], inline=section == "variables"))
-    return tomlkit.dumps(document)
+            parts.append(_section(section, content[section]))
+    return "\n".join(parts)
 
 
 def save_plan(spec: PlanSpec, path: str | Path) -> None:
@@ -80,18 +76,18 @@ def save_plan(spec: PlanSpec, path: str | Path) -> None:
     write_file(Path(path), plan_text(spec))
 
 
-def _section(content: Mapping[str, Any], inline: bool) -> Any:
-    table = tomlkit.table()
-    for key, value in content.items():
-        if inline:
-            made = tomlkit.inline_table()
-            made.update(value)
-            table.add(key, made)
-        else:
-            table.add(key, _text(value) if isinstance(value, str) else tomlkit.item(value))
-    return table
+def _section(name: str, content: Mapping[str, Any]) -> str:
+    """Return a section: a line for each entry, or tables within it where entries have entries of their own."""
+    if name in FLAT:
+        return "\n".join([f"[{name}]", *[_line(key, value) for key, value in content.items()]]) + "\n"
+    document = tomlkit.document()
+    document.add(name, tomlkit.item(content))
+    return tomlkit.dumps(document)
 
 
-def _text(value: str) -> Any:
-    # an expression holds texts of its own in single quotes, so that double quotes read best around it
-    return tomlkit.string(value)
+def _line(key: str, value: Any) -> str:
+    item = tomlkit.item(value)
+    if isinstance(value, Mapping):
+        item = tomlkit.inline_table()
+        item.update(value)
+    return f"{tomlkit.key(key).as_string()} = {item.as_string()}"

@@ -57,6 +57,23 @@ class RangeQuestion(Question):
 
 
 @dataclass(frozen=True)
+class WrittenQuestion(Question):
+    """The names of bins whose edges are written: no row is looked at for them."""
+
+    answer: Callable[[], Node]
+    inputs: tuple[Node, ...] = ()
+
+    def observe(self, values: Sequence[Values]) -> None:
+        """Return nothing: there is nothing to observe."""
+
+    def merge(self, parts: Sequence[None]) -> None:
+        """Return nothing."""
+
+    def advance(self, merged: None) -> Node:
+        return self.answer()
+
+
+@dataclass(frozen=True)
 class CutQuestion(Question):
     """The edges that cut the values into parts of equal numbers."""
 
@@ -125,6 +142,8 @@ class Bins(Node):
         return Type(Kind.ORDERED, labels=known)
 
     def _check_edges(self, edges: tuple[Edge, ...]) -> None:
+        if len(edges) > MOST_BINS:
+            raise self.fail(f"there are {len(edges):,} edges, and at most {MOST_BINS} bins are made", "Write fewer.")
         lows = [edge[0] if isinstance(edge, tuple) else edge for edge in edges]
         for at, (low, following) in enumerate(pairwise(lows)):
             if not low < following:
@@ -158,7 +177,7 @@ class Bins(Node):
         if self.edges is not None:
             if self.labels is not None:
                 return None
-            return RangeQuestion((self.x,), lambda low, high: self._closed_with(self.edges or ()))
+            return WrittenQuestion(partial(self._closed_with, self.edges))
         if self.quantiles is not None:
             search = CutSearch(self.quantiles, self.closed)
             return CutQuestion((self.x,), self._cut, search)

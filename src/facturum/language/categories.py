@@ -11,6 +11,7 @@ from facturum.errors import DataError, nearest
 from facturum.language.codings import CODINGS, coded_columns
 from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Rows, Scattered, Type, operation
 from facturum.language.options import (
+    CATEGORIES,
     LABEL,
     LABELS,
     NUMBER,
@@ -48,7 +49,7 @@ class Codes(Categorical):
     missing: str = option(MISSING_OPTION, "what becomes of missing values", default="propagate")
     unseen: str = option(UNSEEN_OPTION, "what becomes of categories not in the order", default="fail")
     limit: int = option(whole_from(1), "how many categories there may be", default=1000)
-    pooled: tuple[Label, ...] = option(LABELS, "the categories pooled into the last one", learned=True, default=())
+    pooled: tuple[Label, ...] = option(CATEGORIES, "the categories pooled into the last one", learned=True, default=())
 
     def question(self, kinds: Kinds) -> Question | None:
         return None if self.is_closed else super().question(kinds)
@@ -125,7 +126,7 @@ class Category(Categorical):
     missing: str = option(MISSING_OPTION, "whether missing values are a category of their own", default="propagate")
     unseen: str = option(UNSEEN_OPTION, "what becomes of categories not in the order", default="fail")
     limit: int = option(whole_from(1), "how many categories there may be", default=1000)
-    pooled: tuple[Label, ...] = option(LABELS, "the categories pooled into the last one", learned=True, default=())
+    pooled: tuple[Label, ...] = option(CATEGORIES, "the categories pooled into the last one", learned=True, default=())
 
     def check(self, kinds: Kinds) -> Type:
         if self.reference is not None and self.coding not in ("reference", "effect"):
@@ -137,15 +138,16 @@ class Category(Categorical):
 
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         made = super().closed(dict(counts), ordered)
-        if made.coding not in ("reference", "effect"):
-            return made
-        reference = made._reference(counts)
-        if len(made.labels()) < 2:
+        if len(made.labels()) < 2 and made.coding not in ("every", "score"):
+            only = made.labels()[0]
             raise DataError(
-                f"'{self.x}' has the one category {reference!r} in the rows that remain: there is nothing to compare",
+                f"'{self.x}' has the one category {'missing' if isinstance(only, Absent) else repr(only)} in the rows "
+                "that remain: there is nothing to compare",
                 remedy="Leave the term out, or look at [rows].",
             )
-        return made.replaced(reference=reference)
+        if made.coding not in ("reference", "effect"):
+            return made
+        return made.replaced(reference=made._reference(counts))
 
     def _reference(self, counts: dict[Label | Absent, int]) -> Label:
         order = self.labels()
@@ -175,6 +177,10 @@ class Category(Categorical):
     def column_count(self) -> int:
         count = len(self.labels())
         return {"every": count, "score": 1}.get(self.coding, count - 1)
+
+    def examine(self, rows: Rows) -> None:
+        """Fail in rows with a category that is not among those of the plan, as `unseen` says."""
+        self.placed(rows)
 
     def code_node(self) -> Codes:
         """Return the scalar expression for each row's place in the order."""

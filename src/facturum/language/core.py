@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from collections import Counter
 from typing import ClassVar
 
 import numpy as np
@@ -129,7 +130,8 @@ class List(Node):
 def member_parts(members: tuple[Node, ...]) -> list[Part]:
     """Return a name part for each member: its only variable, or its text where two would be called the same."""
     short = [names[0] if len(names := names_in(member)) == 1 else str(member) for member in members]
-    chosen = [str(member) if short.count(text) > 1 else text for text, member in zip(short, members, strict=True)]
+    counts = Counter(short)
+    chosen = [str(member) if counts[text] > 1 else text for text, member in zip(short, members, strict=True)]
     return [("member", text) for text in chosen]
 
 

@@ -201,10 +201,10 @@ class Impute(Node):
         return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
 
     def _put_in(self, rows: Rows, absent: Array, labels: Labels | None) -> Array:
+        place = {} if labels is None else {label: at for at, label in enumerate(labels)}
+
         def stored(value: Any) -> float:
-            if labels is not None:
-                return labels.index(value)
-            return float(value)
+            return float(value) if labels is None else place[value]
 
         if self.otherwise is None:
             return np.full(len(absent), stored(self.value))

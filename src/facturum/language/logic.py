@@ -88,6 +88,8 @@ class Membership(Condition):
             chosen = {label_key(literal(member)) for member in self.members}
             flags = np.array([label_key(label) in chosen for label in value.labels] + [False])
             found = flags[value.data]
+        elif all(isinstance(member, Number | Truth) for member in self.members):
+            found = np.isin(value.numbers(), np.array([float(literal(member) or 0) for member in self.members]))
         else:
             found = np.zeros(len(value.data), dtype=bool)
             for member in self.members:
@@ -179,9 +181,7 @@ class Conditional(Node):
         need_number(self, self.condition, kinds)
         branches = [kinds.of(branch) for branch in (self.then, self.otherwise)]
         known = [found.kind for found in branches if found.kind is not Kind.MISSING]
-        if len({kind.numeric for kind in known} | {kind is Kind.TIME for kind in known}) > 2 or (
-            len(known) == 2 and known[0].numeric != known[1].numeric
-        ):
+        if len({(kind.numeric, kind.categorical) for kind in known}) > 1:
             raise self.fail(
                 f"the branches are {known[0].with_article} and {known[1].with_article}", "Make both of one kind."
             )
@@ -239,9 +239,10 @@ def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:
 
 def _assembled_categories(parts: list[tuple[Array, Values]], length: int) -> Values:
     labels: Labels = tuple(dict.fromkeys(label for _, part in parts for label in part.labels or ()))
+    place = {label: at for at, label in enumerate(labels)}
     data = np.full(length, -1)
     for chosen, part in parts:
-        recode = np.array([labels.index(label) for label in part.labels or ()] + [-1])
+        recode = np.array([place[label] for label in part.labels or ()] + [-1])
         codes = recode[part.data]
         data[chosen] = codes if part.valid is None else np.where(part.valid, codes, -1)
     present = data >= 0
@@ -331,7 +332,8 @@ def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Va
         code = keys.index(label_key(label)) if label_key(label) in keys else -2
         return Values(COMPARE[operator](a.data, code), a.valid)
     b = rows.of(right)
-    recode = np.array([labels.index(k) if k in labels else -2 for k in b.labels or ()] + [-1])
+    place = {label: at for at, label in enumerate(labels)}
+    recode = np.array([place.get(k, -2) for k in b.labels or ()] + [-1])
     return Values(COMPARE[operator](a.data, recode[b.data]), both(a.valid, b.valid))
 
 

@@ -67,7 +67,8 @@ class Lookup(Node):
         present = np.array([value is not MISSING for value in found])
         labels = self._labels()
         if labels:
-            data = np.array([labels.index(value) if isinstance(value, str) else -1 for value in found])
+            place = {label: at for at, label in enumerate(labels)}
+            data = np.array([place[value] if isinstance(value, str) else -1 for value in found])
         else:
             data = np.array([0.0 if isinstance(value, Absent) else float(value) for value in found])
         return KeyIndex(keys), data, present

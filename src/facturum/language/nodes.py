@@ -302,6 +302,12 @@ class Node(ABC):
         columns = rows.shared(("columns", self), self.columns)
         return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in columns))
 
+    def examine(self, rows: Rows) -> None:
+        """Fail in rows whose values belong to none of the columns, where these are computed by their formulas alone."""
+        for field, child in self.arguments():
+            if field in self.takes_blocks:
+                child.examine(rows)
+
     def fail(self, what: str, remedy: str | None = None) -> PlanError:
         """Return an error that points at this expression."""
         return PlanError(what, span=self.span, remedy=remedy)

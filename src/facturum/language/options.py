@@ -55,6 +55,10 @@ def _is_key(value: Any) -> bool:
     return _is_label(value) or value is MISSING
 
 
+def _are_pairs(value: Any) -> bool:
+    return isinstance(value, tuple) and all(isinstance(pair, tuple) and len(pair) == 2 for pair in value)
+
+
 NUMBER = Accept("a number", _is_number)
 FLAG = Accept("True or False", lambda value: isinstance(value, bool))
 
@@ -74,15 +78,16 @@ FILL = Accept("a value", _is_label)
 LABELS = Accept(
     "a list of categories", lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value)
 )
+CATEGORIES = Accept("a list of categories", lambda value: isinstance(value, tuple) and all(map(_is_label, value)))
 NUMBERS = Accept("a list of numbers", lambda value: isinstance(value, tuple) and all(map(_is_number, value)))
 TABLE = Accept(
     "a dict of values by key",
-    lambda pairs: isinstance(pairs, tuple) and all(_is_key(k) and (_is_label(v) or v is MISSING) for k, v in pairs),
+    lambda pairs: _are_pairs(pairs) and all(_is_key(k) and (_is_label(v) or v is MISSING) for k, v in pairs),
     mapping=True,
 )
 GROUPS = Accept(
     "a dict of lists of categories",
-    lambda pairs: isinstance(pairs, tuple) and all(isinstance(k, str) and LABELS.test(v) for k, v in pairs),
+    lambda pairs: _are_pairs(pairs) and all(isinstance(k, str) and LABELS.test(v) for k, v in pairs),
     mapping=True,
 )
 VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING)

@@ -108,7 +108,8 @@ class Categorical(Node):
             total = sum(present.values()) + absent
             least = self.pool * total if self.pool < 1 else self.pool
             pooled = tuple(label for label in order if not isinstance(label, Absent) and present[label] < least)
-            order = [label for label in order if label not in pooled]
+            rare = set(pooled)
+            order = [label for label in order if isinstance(label, Absent) or label not in rare]
         if absent:
             order.append(MISSING)
         if pooled:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
+from collections import Counter
+from collections.abc import Callable
 from itertools import pairwise
 from typing import Any, ClassVar
 
@@ -60,8 +63,9 @@ class Regroup(Node):
         if found.kind is Kind.TIME:
             raise self.x.fail(f"regroup works on a category, and '{self.x}' is a time", "Regroup a part of it.")
         members = [label for _, group in self.groups for label in group]
+        counts = Counter(MISSING if isinstance(label, Absent) else literal_key(label) for label in members)
         for label in members:
-            if members.count(label) > 1:
+            if counts[MISSING if isinstance(label, Absent) else literal_key(label)] > 1:
                 raise self.fail(f"the category {label!r} is named twice", "Name each category in one group only.")
         self._check_ranges()
         if found.labels is not None and not kinds.resolved:
@@ -98,7 +102,7 @@ class Regroup(Node):
                 hint = nearest(label_text(label), [label_text(each) for each in known])
                 what = "no category in the range" if ends is not None else "no category"
                 raise self.fail(f"'{self.x}' has {what} {label!r}{hint}", "Correct it, or take it out.")
-            twice = [k for k in known if literal_key(k) in named and _inside(k, ends)]
+            twice = [k for k in known if literal_key(k) in named and _within(k, ends)]
             if twice:
                 raise self.fail(
                     f"the category {twice[0]!r} is named twice, also by the range {label!r}",
@@ -114,7 +118,8 @@ class Regroup(Node):
         labels = self._labels(own)
         target = self._targets()
         absent = labels.index(target[MISSING]) if MISSING in target else -1
-        recode = np.array([labels.index(self._new(label, target)) for label in own] + [absent])
+        place, new = {label: at for at, label in enumerate(labels)}, self._renaming()
+        recode = np.array([place[new(label)] for label in own] + [absent])
         data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], absent)
         present = data >= 0
         return Values(data, None if present.all() else present, labels)
@@ -129,21 +134,28 @@ class Regroup(Node):
             for label in group
         }
 
-    def _new(self, label: Label, target: dict[Any, str]) -> Label:
-        found = target.get(literal_key(label))
-        if found is None:
-            found = next((name for low, high, _, name in self._ranges() if _inside(label, (low, high))), None)
-        return found if found is not None else label if self.rest is None else self.rest
+    def _renaming(self) -> Callable[[Label], Label]:
+        """Return what gives each category its new name."""
+        target, ranges = self._targets(), sorted(self._ranges())
+        starts = [low for low, *_ in ranges]
+
+        def new(label: Label) -> Label:
+            found = target.get(literal_key(label))
+            if found is None and ranges and (number := number_of(label)) is not None:
+                _, high, _, name = ranges[max(bisect_right(starts, number) - 1, 0)]
+                found = name if starts[0] <= number <= high else None
+            return found if found is not None else label if self.rest is None else self.rest
+
+        return new
 
     def _labels(self, own: Labels) -> Labels:
-        target = self._targets()
         names: list[Label] = [name for name, _ in self.groups]
-        return tuple(dict.fromkeys(names + [self._new(label, target) for label in own]))
+        return tuple(dict.fromkeys([*names, *map(self._renaming(), own)]))
 
     def subject(self) -> str:
         return f"{self.x.subject()} (regrouped)"
 
 
-def _inside(label: Label, ends: tuple[float, float]) -> bool:
+def _within(label: Label, ends: tuple[float, float]) -> bool:
     number = number_of(label)
     return number is not None and ends[0] <= number <= ends[1]

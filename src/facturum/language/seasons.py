@@ -85,11 +85,12 @@ class PeriodsSince(Timed):
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
-        if kinds.every == "row" and not isinstance(self.date, Number):
-            raise self.fail("rows that follow one another as they stand have no dates", "Write a number, or trend().")
-        if isinstance(self.date, Text):
+        if kinds.every == "row":
+            if not isinstance(self.date, Number) or not isinstance(self.date.value, int):
+                raise self.fail("rows that follow one another as they stand have no dates", "Write trend().")
+        elif isinstance(self.date, Text):
             period_written(self.date)
-        elif not isinstance(self.date, Number) and kinds.of(self.date).kind is not Kind.TIME:
+        elif kinds.of(self.date).kind is not Kind.TIME:
             raise self.date.fail(f"'{self.date}' is no time", "Write a date in quotes, or a time variable.")
         return Type(Kind.NUMBER)
 

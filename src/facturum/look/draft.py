@@ -57,12 +57,19 @@ class Draft:
         table: the table.
         response: the variable to explain.
         reading: how the table's file is read, for the plan to say so.
+        without: terms to leave out, each with the reason.
 
     Raises:
-        DataError: where the response is not there, or has no value that differs.
+        DataError: where the response is not there, cannot be one, or has no value that differs.
     """
 
-    def __init__(self, table: Table, response: str, reading: Mapping[str, Any] | None = None) -> None:
+    def __init__(
+        self,
+        table: Table,
+        response: str,
+        reading: Mapping[str, Any] | None = None,
+        without: Mapping[str, str] | None = None,
+    ) -> None:
         if response not in table:
             raise DataError(
                 f"{table.source} has no variable '{response}'{nearest(response, list(table.variables))}",
@@ -70,6 +77,7 @@ class Draft:
             )
         self._table = table
         self._reading = reading or {}
+        self._without = without or {}
         self._response = table[response]
         there = ~self._response.missing_rows()
         if not there.any():
@@ -86,6 +94,10 @@ class Draft:
         response, why = self._response_text(profile)
         terms = [line for variable in self._table for line in self._lines(variable)]
         terms += list(self._time_lines())
+        terms = [
+            Line("", f"{line.text} left out", self._without[line.key]) if line.key in self._without else line
+            for line in terms
+        ]
         if not any(line.key for line in terms):
             raise DataError(
                 f"{self._table.source} has no variable that could explain '{self._response.name}'",
@@ -115,17 +127,32 @@ class Draft:
 
     def _response_text(self, profile: VariableProfile) -> tuple[str, str]:
         name = str(Name(profile.name))
+        unfit = self._unfit_response(profile)
+        if unfit is not None:
+            raise DataError(f"'{profile.name}' cannot be a response: {unfit}", remedy="Name another response.")
         if profile.distinct < 2:
             raise DataError(f"'{profile.name}' has the same value in every row", remedy="Name another response.")
         if self._response.kind is Kind.NUMBER and _positive(profile) and self._tail(self._response):
             return f"log({name})", "positive with a long tail, so as a logarithm: effects are percent"
-        if self._response.kind is Kind.TIME:
-            raise DataError(f"'{profile.name}' is a time, and no response", remedy="Name another response.")
         if self._response.kind.categorical and profile.distinct == 2:
             label = next((k for k in ("yes", "Yes", "1") if k in dict(profile.values)), profile.values[-1][0])
             literal = next(k for k in self._response.labels or () if label_text(k) == label)
             return f"{name} == {literal!r}", "one of two categories: effects are percentage points"
         return name, f"a {profile.kind} with {profile.distinct:,} different values"
+
+    def _unfit_response(self, profile: VariableProfile) -> str | None:
+        """Return why a variable cannot be the response, or None."""
+        response = self._response
+        if response.kind is Kind.TIME or (response.kind.categorical and _dates(response)):
+            return "it is a time"
+        if response.kind is Kind.NUMBER and not response.exact_as_double:
+            return "its whole numbers are too long for a number"
+        if response.kind is Kind.NUMBER and np.isinf(response.data[self._rows].astype(np.float64)).any():
+            return "it has infinite values, which count as wrong: correct them first"
+        many = profile.distinct == len(self._rows) or profile.distinct > MOST_CATEGORIES
+        if response.kind.categorical and profile.distinct > 2 and many:
+            return f"it has {profile.distinct:,} categories in {len(self._rows):,} rows"
+        return None
 
     def _tail(self, variable: Variable) -> bool:
         values = variable.data[self._rows].astype(np.float64)
@@ -278,13 +305,19 @@ class Draft:
         return key
 
 
-def draft_of(table: Table, response: str, reading: Mapping[str, Any] | None = None) -> str:
+def draft_of(
+    table: Table,
+    response: str,
+    reading: Mapping[str, Any] | None = None,
+    without: Mapping[str, str] | None = None,
+) -> str:
     """Return a first plan for a table as the text of a plan file.
 
     Args:
         table: the table.
         response: the variable to explain.
         reading: how the table's file is read, for the plan to say so.
+        without: terms to leave out, each with the reason.
 
     Raises:
         DataError: where the response is not there or does not vary, or nothing is left to explain it.
@@ -295,7 +328,7 @@ def draft_of(table: Table, response: str, reading: Mapping[str, Any] | None = No
         beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
         open = "category(open, reference='yes')"  # 2 categories, against the commonest
     """
-    return Draft(table, response, reading).text()
+    return Draft(table, response, reading, without).text()
 
 
 def find_clock(table: Table) -> Clock | None:

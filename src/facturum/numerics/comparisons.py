@@ -20,11 +20,16 @@ def welch(a: FloatArray, b: FloatArray) -> tuple[float | None, float | None]:
     """
     if not len(a) or not len(b):
         return None, None
-    difference = float(a.mean() - b.mean())
-    if len(a) < 2 or len(b) < 2:
-        return difference, None
-    error = float(np.sqrt(a.var(ddof=1) / len(a) + b.var(ddof=1) / len(b)))
-    return difference, difference / error if error > 0 else None
+    with np.errstate(all="ignore"):  # of numbers beyond 1e150, whose squares no double holds
+        difference = float(a.mean() - b.mean())
+        if len(a) < 2 or len(b) < 2:
+            return _finite(difference), None
+        error = float(np.sqrt(a.var(ddof=1) / len(a) + b.var(ddof=1) / len(b)))
+        return _finite(difference), _finite(difference / error) if error > 0 else None
+
+
+def _finite(value: float) -> float | None:
+    return value if np.isfinite(value) else None
 
 
 def correlation(a: FloatArray, b: FloatArray) -> float | None:
@@ -75,6 +80,7 @@ def scale_figures(items: FloatArray) -> tuple[float | None, list[float | None]]:
     count, rows = items.shape
     if rows < 2:
         return None, [None] * count
+    items = items / (float(np.max(np.abs(items))) or 1.0)  # neither figure depends on the scale
     total = items.sum(axis=0)
     whole = float(total.var(ddof=1))
     own = float(np.sum(items.var(axis=1, ddof=1)))

@@ -25,8 +25,8 @@ class Moments:
         >>> first, second = Moments.of(1), Moments.of(1)
         >>> first.put_dense(0, np.array([1.0, 2.0]))
         >>> second.put_dense(0, np.array([3.0]))
-        >>> Moments.merged([first, second]).sd()
-        array([1.])
+        >>> Moments.merged([first, second]).sd(0)
+        1.0
     """
 
     count: FloatArray
@@ -107,10 +107,10 @@ class Moments:
         zero_free = bool(((smallest > 0) | (largest < 0)).all())
         self.nonzero[columns] = sizes if zero_free else np.add.reduceat(values != 0, starts, dtype=np.int64)
 
-    def sd(self) -> FloatArray:
-        """Return the sample standard deviations (divisor n - 1); NaN for fewer than two values."""
-        with np.errstate(all="ignore"):
-            return np.where(self.count > 1, np.sqrt(self.squares / (self.count - 1)), np.nan)
+    def sd(self, column: int) -> float:
+        """Return the sample standard deviation (divisor n - 1) of a column; NaN for fewer than two values."""
+        count = float(self.count[column])
+        return float(np.sqrt(self.squares[column] / (count - 1))) if count > 1 else float("nan")
 
     def _merge(self, other: Moments) -> Moments:
         count = self.count + other.count

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,6 +14,7 @@ from matplotlib.figure import Figure
 from facturum.audit.entries import BinsEntry, PathEntry
 from facturum.data.series import STEPS
 from facturum.errors import DataError
+from facturum.files.folder import write_file
 from facturum.look.plain import figure_text
 from facturum.look.profile import Profile, VariableProfile
 
@@ -175,10 +177,14 @@ def _plain(text: str) -> str:
 
 def _save(figure: Figure, path: Path) -> None:
     figure.get_layout_engine().set(h_pad=0.12, w_pad=0.12)  # type: ignore[union-attr, call-arg]
+    kind = path.suffix.lower().lstrip(".")
+    metadata = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind)
+    image = io.BytesIO()
     try:
-        figure.savefig(path, metadata={"Software": None} if path.suffix.lower() == ".png" else None)
+        figure.savefig(image, format=kind or "png", metadata=metadata)
     except (OSError, ValueError) as problem:
-        raise DataError(f"{path} could not be written: {problem}", remedy="Name a file that ends in .png.") from None
+        raise DataError(f"{path} cannot be drawn: {problem}", remedy="Name a .png file.") from None
+    write_file(path, image.getvalue())
 
 
 def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:

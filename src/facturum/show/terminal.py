@@ -32,10 +32,18 @@ _THEME = ANSISyntaxTheme(
 )
 
 
+class Screen(Console):
+    """A terminal that tells of a closed pipe instead of ending the process by itself."""
+
+    def on_broken_pipe(self) -> None:
+        """Let the command line decide how the process ends."""
+        raise BrokenPipeError
+
+
 def console(stderr: bool = False) -> Console:
     """Return the terminal; in a pipe, one wide enough for a table."""
-    made = Console(stderr=stderr, highlight=False)
-    return made if made.is_terminal else Console(stderr=stderr, highlight=False, width=max(made.width, 160))
+    made = Screen(stderr=stderr, highlight=False)
+    return made if made.is_terminal else Screen(stderr=stderr, highlight=False, width=max(made.width, 160))
 
 
 def safe(text: str, style: str = "") -> Text:

@@ -1,0 +1,126 @@
+"""How a command ends: errors of the input, a closed pipe, signals, and a last net for defects of our own."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import tempfile
+import traceback
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from types import FrameType
+from typing import Any
+
+import click
+
+from facturum.errors import FacturumError
+
+FOUND_SOMETHING, INPUT_WRONG, DEFECT = 1, 2, 70
+_PIPE, _INTERRUPT = 141, 130  # 128 and the number of the signal, as shells count
+_DEBUG = "FACTURUM_DEBUG"
+
+
+class Stopped(BaseException):
+    """The process was told to end; the number of the signal."""
+
+
+def run_guarded(command: Callable[[], Any]) -> None:
+    """Run a command and leave the process with its exit status.
+
+    0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of our own; 128 and the signal's number where
+    a signal ended it.
+    """
+    _never_fail_to_print()
+    with _signals():
+        try:
+            status = command()
+            sys.stdout.flush()
+            code = status if isinstance(status, int) else 0
+        except BaseException as problem:
+            code = _ended(problem)
+    sys.exit(code)
+
+
+def _ended(problem: BaseException) -> int:
+    """Say in a line why a command ended, and return the exit status."""
+    if isinstance(problem, SystemExit):
+        return problem.code if isinstance(problem.code, int) else 0
+    if isinstance(problem, BrokenPipeError):
+        with suppress(OSError, ValueError):  # nothing more can be said there, at the end of the process either
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return _PIPE
+    if isinstance(problem, click.Abort | KeyboardInterrupt):
+        _say("stopped: nothing is left half written")
+        return _INTERRUPT
+    if isinstance(problem, Stopped):
+        _say("stopped by a signal: nothing is left half written")
+        return 128 + int(problem.args[0])
+    if isinstance(problem, click.ClickException):
+        problem.show()
+        return INPUT_WRONG
+    if isinstance(problem, FacturumError):
+        _show(problem)
+        return INPUT_WRONG
+    if isinstance(problem, OSError | MemoryError):
+        words = getattr(problem, "strerror", None) or str(problem) or "no memory is left"
+        _say(f"error: {words}")
+        return INPUT_WRONG
+    return _defect(problem)
+
+
+def _defect(problem: BaseException) -> int:
+    """Tell of a defect in a line, and write what is needed to mend it into a file."""
+    if os.environ.get(_DEBUG):
+        traceback.print_exception(problem)
+        return DEFECT
+    details = "".join(traceback.format_exception(problem))
+    where = "the details could not be written"
+    with suppress(OSError):
+        handle, name = tempfile.mkstemp(prefix="facturum-defect-", suffix=".txt")
+        with os.fdopen(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
+            file.write(f"facturum {' '.join(sys.argv[1:])}\n\n{details}")
+        where = f"report {name}, where the details were written"
+    first = (str(problem).strip().splitlines() or [""])[0][:200]
+    what = f"{type(problem).__name__}: {first}" if first else type(problem).__name__
+    _say(f"error: This is a defect of Facturum, not of your data: {what}. Please {where}; {_DEBUG}=1 shows them.")
+    return DEFECT
+
+
+def _show(error: FacturumError) -> None:
+    from facturum.show import terminal
+
+    screen = terminal.console(stderr=True)
+    screen.print(terminal.error_view(error), soft_wrap=not screen.is_terminal)
+
+
+def _say(line: str) -> None:
+    with suppress(OSError, ValueError):
+        click.echo("".join(c if c.isprintable() else " " for c in line), err=True)
+
+
+def _never_fail_to_print() -> None:
+    """Let characters that the terminal's encoding lacks be written as escapes."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+
+
+@contextmanager
+def _signals() -> Iterator[None]:
+    """Turn the signals that end a process into an exception, so that what is half written is taken away."""
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        raise Stopped(number)
+
+    before: dict[int, Any] = {}
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        with suppress(ValueError, OSError):  # outside the main thread there are no handlers
+            if number is not None and signal.getsignal(number) is signal.SIG_DFL:
+                before[number] = signal.signal(number, stop)
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -1,0 +1,153 @@
+"""Random plans of the whole language against an interpreter that only knows dictionaries."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.engine.leaks import looks
+from facturum.language.parser import parse
+from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, SCALARS, TERMS
+from tests.interpreter import Interpreter, Refused
+from tests.support import PANEL_DATA, VARIABLES, huts, panel
+
+ORDERS = {"comfort": ("poor", "fair", "good")}
+DERIVED = {"ratio": "price / (beds + 1)", "near": "regroup(valley, {'near': ['Upper']}, rest='far')"}
+ANY = st.one_of(TERMS, SCALARS, CONDITIONS, BLOCKS, ALONG, LEARNED, CALENDAR, st.sampled_from(["ratio", "near"]))
+PRODUCTS = st.tuples(st.one_of(BLOCKS, CALENDAR, LEARNED), st.one_of(ALONG, LEARNED, BLOCKS)).map(
+    lambda t: f"{t[0]} * ({t[1]})"
+)
+# what the interpreter does not know of: names, and the response among the predictors
+UNKNOWN = ("would be called", "both have a column called", "limit=")
+
+
+def cells(seed: int) -> dict[str, list[Any]]:
+    """Return an unbalanced panel with gaps and missing values, in random order of rows."""
+    dice = np.random.default_rng(seed)
+    table = panel(seed, units=3, periods=int(dice.integers(4, 16)), gaps=0.2, missing=0.2)
+    rows = len(table["hut"])
+    rest = huts(rows, seed=seed, missing=float(dice.choice([0.0, 0.1, 0.3])))
+    for name, labels in CATEGORIES.items():  # each label is there, so that it may be named
+        rest[name][: len(labels)] = labels
+    hidden = [None if dice.random() < 0.1 else float(v) for v in dice.normal(size=rows)]
+    return {**rest, **{name: table[name] for name in ("hut", "month", "period", "snow", "price")}, "hidden": hidden}
+
+
+def wanted(table: dict[str, list[Any]], terms: dict[str, str], rows: dict[str, str], response: str | None) -> Any:
+    """Return the matrix by the interpreter, or why there is none."""
+    names = [name for name in table if name not in ("period", "month")]
+    each = [{name: table[name][at] for name in names} for at in range(len(table["hut"]))]
+    months = [12 * (int(text[:4]) - 1970) + int(text[5:7]) - 1 for text in table["month"]]
+    given_rows = [row | {"month": month} for row, month in zip(each, months, strict=True)]
+    try:
+        slow = Interpreter(given_rows, ORDERS, DERIVED, table["hut"], months, rows.get("learn"), rows.get("keep"),
+                           rows.get("missing", "drop"), ("hut", "month", "hidden"))  # fmt: skip
+        kept, columns = slow.matrix(response, terms)
+        return (kept, columns) if kept else "no row is left"
+    except Refused as refused:
+        return str(refused)
+
+
+def agree(case: unittest.TestCase, table: dict[str, list[Any]], terms: dict[str, str], rows: dict[str, str],
+          response: str | None) -> bool:  # fmt: skip
+    """Compare a build with the interpreter; return whether there was one."""
+    told = f"{terms} {rows} {response}"
+    slow = wanted(table, terms, rows, response)
+    given_table = {name: values for name, values in table.items() if name != "period"}
+    try:
+        made = fa.Plan(
+            response, terms, data=PANEL_DATA, derived=DERIVED, variables=VARIABLES, rows=rows, intercept=False
+        ).build(given_table, threads=1)
+    except fa.FacturumError as error:
+        case.assertTrue(isinstance(slow, str) or any(word in str(error) for word in UNKNOWN), f"{told}\n{error}")
+        return False
+    case.assertFalse(isinstance(slow, str), f"{told}\nthe interpreter: {slow}")
+    kept, columns = slow
+    case.assertEqual((made.rows.kept - 1).tolist(), kept, told)
+    own = [*([] if made.y is None else made.y.reshape(len(made.y), -1).T), *made.X.T]
+    case.assertEqual(len(own), len(columns), told)
+    for found, column in zip(own, columns, strict=True):
+        slow_column = np.array([np.nan if value is None else value for value in column], dtype=float)
+        size = float(np.nanmax(np.abs(slow_column), initial=1.0))
+        np.testing.assert_allclose(found, slow_column, rtol=1e-8, atol=1e-8 * size, err_msg=told)
+    return True
+
+
+class Plans(unittest.TestCase):
+    @given(
+        st.lists(st.one_of(ANY, ANY, PRODUCTS), min_size=1, max_size=3),
+        st.one_of(st.just("open"), CONDITIONS, st.none(), st.none()),
+        st.one_of(CONDITIONS, st.none(), st.none()),
+        st.sampled_from(["drop", "keep"]),
+        st.sampled_from([None, "hidden", "hidden > 0", "lead(hidden, 1)"]),
+        st.integers(0, 10**6),
+    )
+    @settings(max_examples=400, deadline=None)
+    def test_a_build_agrees_with_the_interpreter(
+        self, terms: list[str], keep: str | None, learn: str | None, missing: str, response: str | None, seed: int
+    ) -> None:
+        rows = {"missing": missing} | ({"keep": keep} if keep else {}) | ({"learn": learn} if learn else {})
+        agree(self, cells(seed), {f"t{at}": text for at, text in enumerate(terms)}, rows, response)
+
+
+class AlongTime(unittest.TestCase):
+    @given(ALONG, st.integers(0, 10**6))
+    @settings(max_examples=30, deadline=None)
+    def test_the_order_of_rows_does_not_matter(self, text: str, seed: int) -> None:
+        table = cells(seed)
+        order = np.random.default_rng(seed).permutation(len(table["hut"])).tolist()
+        turned = {name: [values[at] for at in order] for name, values in table.items()}
+        made = fa.Plan(None, {"x": text, "z": f"center({text})"}, data=PANEL_DATA, rows={"missing": "keep"})
+        try:
+            one, other = made.build(table), made.build(turned)
+        except fa.DataError as error:
+            self.assertIn("no value in any row to learn from", str(error))
+            return
+        self.assertEqual(one.plan, other.plan)
+        self.assertEqual(np.ascontiguousarray(one.X[order]).tobytes(), np.ascontiguousarray(other.X).tobytes())
+
+    @given(ALONG, st.integers(0, 10**6), st.integers(2, 12))
+    @settings(max_examples=40, deadline=None)
+    def test_what_is_learned_does_not_see_later_rows(self, text: str, seed: int, until: int) -> None:
+        table = cells(seed)
+        month = f"{2020 + until // 12}-{until % 12 + 1:02d}"
+        made = fa.Plan(None, {"z": f"center({text})"}, data=PANEL_DATA, rows={"learn": f"month < '{month}'"})
+        wild = {
+            name: [
+                7777.0 if t >= until and isinstance(v, float) else v
+                for v, t in zip(values, table["period"], strict=True)
+            ]
+            for name, values in table.items()
+        }
+        self.assertEqual(_resolved(made, table), _resolved(made, wild))
+
+    @given(ALONG, st.sampled_from(["snow", "price", "stays", "change", "floor"]), st.integers(0, 10**6))
+    @settings(max_examples=40, deadline=None)
+    def test_a_changed_cell_moves_only_rows_that_look_at_it(self, text: str, name: str, seed: int) -> None:
+        """A row may change only if `looks_at` says that it reads the period of the cell."""
+        table = cells(seed)
+        at = int(np.random.default_rng(seed).integers(len(table["hut"])))
+        if " - mean(" in text or "impute" in text:
+            return
+        made = fa.Plan(None, {"x": text}, data=PANEL_DATA, rows={"missing": "keep"}, intercept=False)
+        values = [*table[name]]
+        values[at] = None if values[at] is not None else 5.0 if name != "floor" else 1
+        before, after = made.build(table).X[:, 0], made.build({**table, name: values}).X[:, 0]
+        reached = {look.offset for look in looks(parse(text), {}) if look.variable == name}
+        low, high = min(reached, default=1), max(reached, default=0)
+        for row in np.flatnonzero(~((before == after) | (np.isnan(before) & np.isnan(after)))).tolist():
+            self.assertEqual(table["hut"][row], table["hut"][at])
+            offset = table["period"][at] - table["period"][row]
+            self.assertTrue(low <= offset <= high, f"{text}: {name} at {offset}, and it looks at {sorted(reached)}")
+
+
+def _resolved(made: fa.Plan, table: dict[str, list[Any]]) -> str:
+    try:
+        return str(made.resolve(table))
+    except fa.DataError as error:
+        return str(error)
