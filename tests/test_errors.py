@@ -64,7 +64,7 @@ CASES = {
         sections={"data": {"every": "row"}},
     ),
     "several lags of a category": Bad(
-        ["several shifts of a category have no meaning"],
+        ["several shifts of a category are not allowed"],
         {"x": "lag(access, [1, 2])"},
         sections={"data": {"every": "row"}},
     ),

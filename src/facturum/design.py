@@ -21,7 +21,7 @@ from facturum.data.outlet import arrow_column, frame_of
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
-from facturum.errors import AuditError, DataError, PlanError, counted
+from facturum.errors import AuditError, DataError, PlanError, bounded, counted
 from facturum.files.build_folder import (
     FORMATS,
     LEARNING_ROW,
@@ -215,7 +215,8 @@ class Design:
     @property
     def columns(self) -> ColumnMap:
         """The column map; digests and fingerprints are in the saved one."""
-        return self._origin.columns
+        with bounded():
+            return self._origin.columns
 
     @property
     def imputed(self) -> pa.Table:
@@ -274,9 +275,10 @@ class Design:
         """
         if format not in FORMATS:
             raise DataError(f"'{format}' is no format", remedy="Write parquet, csv or npy.")
-        table = self.to_arrow()
+        with bounded():
+            table = self.to_arrow()
+            columns, rows = self._origin.audited, self.rows
         matrix = [SOURCE_ROW, LEARNING_ROW, *self.response_names, *self.names]
-        columns, rows = self._origin.audited, self.rows
         write_folder(
             Path(folder),
             lambda part: write_build(part, table, matrix, columns, rows, self._resolved, format, self.imputed),
@@ -297,7 +299,8 @@ class Design:
         matrix = {name: self.X[:, at] for at, name in enumerate(self.names)}
         if y is not None:
             matrix |= {name: y[:, at] for at, name in enumerate(self.response_names)}
-        outcome, anew = verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
+        with bounded():
+            outcome, anew = verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
         failures = [Failure("file", name, what) for name, what in self._origin.findings]
         if anew is not None and outcome.ok:
             failures += self._content_failures(FromBuild(*anew), outcome.exact)

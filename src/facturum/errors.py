@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 ROWS_SHOWN = 5
 LONGEST_LINE = 110
@@ -94,6 +95,28 @@ class DataError(FacturumError):
 
 class AuditError(FacturumError):
     """A build folder is not what it should be, or a check could not be run."""
+
+
+@contextmanager
+def bounded() -> Iterator[None]:
+    """Turn what a machine has no room for into errors of ours.
+
+    Raises:
+        DataError: where no memory is left.
+        PlanError: where expressions are nested more deeply than they can be followed.
+    """
+    try:
+        yield
+    except MemoryError:
+        raise DataError(
+            "no memory is left for this", remedy="Take fewer columns or rows, or pool or regroup the categories."
+        ) from None
+    except RecursionError:
+        raise PlanError("the plan is nested too deeply", remedy="Take parts of it out.") from None
+    except RuntimeError as problem:
+        if "can't start new thread" not in str(problem):
+            raise
+        raise DataError("no more threads can be started", remedy="Set FACTURUM_THREADS=1, or close programs.") from None
 
 
 def counted(count: int, noun: str) -> str:

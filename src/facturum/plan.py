@@ -12,7 +12,7 @@ from facturum.engine.build import Progress, build, resolve
 from facturum.engine.names import names_from_text
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
-from facturum.errors import DataError, PlanError, counted, nearest
+from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.tables import read
@@ -137,8 +137,9 @@ class Plan:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow what it asks for.
         """
-        given = self.given(table, series=series)
-        return Plan.of(resolve(self._spec, given, threads).spec, self._folder, given.series)
+        with bounded():
+            given = self.given(table, series=series)
+            return Plan.of(resolve(self._spec, given, threads).spec, self._folder, given.series)
 
     def build(
         self,
@@ -162,8 +163,9 @@ class Plan:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow what it asks for.
         """
-        given = self.given(table, history, series)
-        design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
+        with bounded():
+            given = self.given(table, history, series)
+            design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
         design.remember(self._folder, given.series)
         return design
 

@@ -13,7 +13,7 @@ from facturum.data.series import STEPS, Timing
 from facturum.data.table import Table
 from facturum.engine.build import build
 from facturum.engine.spec import spec_from
-from facturum.errors import DataError, FacturumError, PlanError, nearest
+from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
 from facturum.files.tables import read
 from facturum.look.draft import draft_of
@@ -54,7 +54,8 @@ def profile(
         >>> profile({"beds": [8, 40, 8, 60]})["beds"].quartiles
         (8.0, 24.0, 45.0)
     """
-    return profile_of(taken_in(table, reading), variables, quantiles)
+    with bounded():
+        return profile_of(taken_in(table, reading), variables, quantiles)
 
 
 def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -> str:

@@ -21,7 +21,8 @@ from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
 from facturum.engine.spec import PlanSpec, spec_from
 from facturum.errors import FacturumError, PlanError, counted, rows_in_words
-from facturum.language.nodes import Node, RowFailure
+from facturum.language.failures import RowFailure
+from facturum.language.nodes import Node
 from facturum.language.parser import parse
 from facturum.numerics.distance import steps_apart
 

@@ -17,9 +17,12 @@ from facturum.data.values import Array, Mask, Values, both
 from facturum.data.variable import Infinite
 from facturum.engine.leaves import leaves_of
 from facturum.language.core import Name, names_in
-from facturum.language.nodes import Block, Node, RowFailure, Rows
+from facturum.language.failures import RowFailure
+from facturum.language.nodes import Block, Node, Rows
 
 NOWHERE = np.iinfo(np.int64).min  # in place of the number of a row
+_OFFSETS = ("own", "find")
+MOST_OFFSETS = 32  # how many arrays that find other periods are kept; each is as long as the table
 
 
 @dataclass(frozen=True)
@@ -205,21 +208,28 @@ class TableFrame:
         self.whole(node)
         if not self._failed[node]:
             return
-        looked = list(places)
-        for failure, origins in self._failed[node].values():
-            seen = np.array([np.where(at >= 0, origins[at], NOWHERE) for at in looked])
-            last = seen.max(axis=0, initial=NOWHERE)
-            if (bad := last > NOWHERE).any():
-                told = np.unique(seen[seen > NOWHERE]).tolist()
-                looking, because = rows.numbers(bad), last[bad].tolist()
-                raise RowFailure(failure.node, failure.what, told, failure.remedy, looking, because)
+        last = {name: np.full(rows.length, NOWHERE) for name in self._failed[node]}
+        told: dict[Node, set[int]] = {name: set() for name in self._failed[node]}
+        for at in places:
+            for name, (_, origins) in self._failed[node].items():
+                seen = np.where(at >= 0, origins[at], NOWHERE)
+                np.maximum(last[name], seen, out=last[name])
+                told[name].update(np.unique(seen[seen > NOWHERE]).tolist())
+        for name, (failure, _) in self._failed[node].items():
+            if (bad := last[name] > NOWHERE).any():
+                looking, because = rows.numbers(bad), last[name][bad].tolist()
+                raise RowFailure(failure.node, failure.what, sorted(told[name]), failure.remedy, looking, because)
 
     def _shared(self, key: Any, make: Callable[[], Any]) -> Any:
         source = self._own
         with source.lock:
             if key not in source.cache:
+                if key[0] in _OFFSETS:
+                    kept = [old for old in source.cache if isinstance(old, tuple) and old[0] in _OFFSETS]
+                    for old in kept[: len(kept) - MOST_OFFSETS + 1]:
+                        del source.cache[old]
                 source.cache[key] = make()
-        return source.cache[key]
+            return source.cache[key]
 
     def _evaluated(self, node: Node) -> Values:
         """Evaluate leaf by leaf; where a row fails, go on without it and remember it."""

@@ -11,7 +11,6 @@ from facturum.errors import PlanError
 from facturum.language.core import Name
 from facturum.language.nodes import Node
 from facturum.language.seasons import Timed
-from facturum.language.statistics import Statistic
 
 
 @dataclass(frozen=True)
@@ -63,8 +62,9 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
                 f"'{node.variable}' is an id, and cannot be a predictor",
                 'Leave it out; if it is a category, write kind = "category" in [variables].',
             )
-    for child in (node.x,) if isinstance(node, Statistic) else node.children():
-        refuse_ids(child, table, derived, seen)
+    for field, child in node.arguments():
+        if field not in node.groups_by:
+            refuse_ids(child, table, derived, seen)
 
 
 def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:

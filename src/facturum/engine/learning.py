@@ -12,7 +12,8 @@ from facturum.engine.scope import Scope
 from facturum.engine.selection import Selection, select
 from facturum.errors import DataError
 from facturum.language.core import truths
-from facturum.language.nodes import Node, Question, Unlearnable
+from facturum.language.failures import Unlearnable
+from facturum.language.nodes import Node, Question
 
 
 def learn(

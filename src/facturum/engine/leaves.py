@@ -11,7 +11,8 @@ from threading import Lock
 from typing import TypeVar
 
 from facturum.errors import DataError, FacturumError, counted
-from facturum.language.nodes import Node, RowFailure
+from facturum.language.failures import RowFailure
+from facturum.language.nodes import Node
 
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page

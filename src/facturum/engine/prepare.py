@@ -16,12 +16,12 @@ from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.shaping import Given, Shaped, given_of, shape
 from facturum.engine.spec import PlanSpec
+from facturum.engine.spreading import frozen, spread, with_children
 from facturum.errors import FacturumError, PlanError, nearest
 from facturum.language.categories import Category
-from facturum.language.core import Arithmetic, List, Multiply, Name, names_in
+from facturum.language.core import List, Multiply, Name, names_in
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
-from facturum.language.seasons import Timed
 from facturum.language.selectors import Selector
 
 T = TypeVar("T")
@@ -186,20 +186,20 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     time = None if spec.data.step in (None, "row") else spec.data.time
     texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved) for key, text in spec.terms.items()}
     refuse_deep(parsed, texts | ({} if response is None else {"response": response}))
-    derived = {key: _spread(_frozen(node, choices, time)) for key, node in parsed.items()}
+    derived = {key: spread(frozen(node, choices, time)) for key, node in parsed.items()}
     scope = Scope(table, derived, spec.resolved, spec.data.step)
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(_spread(_frozen(texts[f"terms.{key}"], choices, time)), scope)
+            terms[key] = _as_term(spread(frozen(texts[f"terms.{key}"], choices, time)), scope)
             scope.of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
-            response = _as_response(_spread(_frozen(response, choices, time)), scope)
+            response = _as_response(spread(frozen(response, choices, time)), scope)
     conditions = {
         key: _condition(
-            key, getattr(spec.rows, key), scope, spec, table, derived, lambda node: _frozen(node, choices, time)
+            key, getattr(spec.rows, key), scope, spec, table, derived, lambda node: frozen(node, choices, time)
         )
         for key in ("keep", "learn")
     }
@@ -288,56 +288,10 @@ def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapp
     return taken
 
 
-def _frozen(node: Node, choices: Mapping[str, Kind], time: str | None) -> Node:
-    """Write what the plan and the table say into an expression: the variables chosen, the time of the row."""
-    if isinstance(node, Selector):
-        return node.chosen(choices)
-    if isinstance(node, Timed):
-        node = node.timed(time)
-    return _with_children(node, lambda child: _frozen(child, choices, time))
-
-
-def _with_children(node: Node, change: Callable[[Node], Node]) -> Node:
-    children = node.children()
-    changed = [change(child) for child in children]
-    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
-
-
-def _spread(node: Node) -> Node:
-    """Take every operation with a list in first place to the members of the list."""
-    node = _flat(_with_children(node, _spread))
-    if isinstance(node, List | Multiply) or not node.distributes or not node.children():
-        return node
-    first, *others = node.children()
-    if isinstance(first, List) and not (isinstance(node, Arithmetic) and isinstance(others[0], List)):
-        return _list([_spread(node.rebuilt([member, *others])) for member in first.members], node)
-    if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
-        return _list([_spread(node.rebuilt([first, member])) for member in others[0].members], node)
-    return node
-
-
-def _flat(node: Node) -> Node:
-    """Put the members of lists among the expressions of an operation that takes several."""
-    if isinstance(node, List):
-        return node
-    changes: dict[str, tuple[Node, ...]] = {}
-    for field, several in node.argument_fields()[1 if node.distributes else 0 :]:
-        value = getattr(node, field)
-        if several and any(isinstance(member, List) for member in value):
-            changes[field] = tuple(m for v in value for m in (v.members if isinstance(v, List) else (v,)))
-    return node.replaced(**changes) if changes else node
-
-
-def _list(members: list[Node], like: Node) -> Node:
-    made = List(tuple(members))
-    object.__setattr__(made, "span", like.span)
-    return made
-
-
 def _as_term(node: Node, scope: Scope) -> Node:
     """Make columns of bare categories, also inside products and lists."""
     if isinstance(node, List | Multiply):
-        return _with_children(node, lambda child: _as_term(child, scope))
+        return with_children(node, lambda child: _as_term(child, scope))
     found = scope.of(node)
     if found.kind.categorical and not found.block:
         made = Category(node)
@@ -375,7 +329,7 @@ def _condition(
         if spec.resolved and not _available(node, table, derived) and key == "learn":
             return None
         refuse_deep(derived, {f"rows.{key}": node})
-        node = _spread(freeze(node))
+        node = spread(freeze(node))
         scope.of(node)
         reached = [node]
         for part in reached:

@@ -110,8 +110,9 @@ class Shifted(AlongTime):
         if len(set(self._shifts())) < len(self._shifts()):
             raise self.fail("a shift is named twice", "Name each once.")
         if isinstance(self.k, tuple):
-            if found.kind.categorical:
-                raise self.fail("several shifts of a category have no meaning", "Write a term for each shift.")
+            if not found.kind.numeric:
+                what = f"several shifts of {found.kind.with_article} are not allowed"
+                raise self.fail(what, "Write a term for each shift.")
             return Type(Kind.NUMBER, block=True)
         return found
 

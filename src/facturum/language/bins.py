@@ -29,7 +29,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.reading import Curve, Reading
-from facturum.language.statistics import present, some
+from facturum.language.samples import present, some
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 
 MOST_BINS = 1000

@@ -23,6 +23,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.reading import Reading, Unit
+from facturum.language.samples import present, some
 from facturum.language.statistics import (
     GroupQuestion,
     MeanQuestion,
@@ -31,8 +32,6 @@ from facturum.language.statistics import (
     mean_of_values,
     median_of_values,
     number,
-    present,
-    some,
 )
 
 LEARNED = ("median", "mean", "mode")
@@ -84,6 +83,7 @@ class Impute(Node):
     """
 
     family: ClassVar[str] = "missing"
+    groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
     x: Node = argument("a number, a truth value or a category")
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
@@ -116,8 +116,8 @@ class Impute(Node):
         return self._type(found)
 
     def _check_options(self, kinds: Kinds) -> None:
-        if bool(self.fills) != (self.otherwise is not None):
-            raise self.fail("fills and otherwise go together", "Write both, or value=.. alone.")
+        if self.fills and self.otherwise is None:
+            raise self.fail("fills need what is put in elsewhere", "Write otherwise=.. as well.")
         for key, value in self.fills:
             if isinstance(value, Absent):
                 raise self.fail(f"what is put in for {key!r} is missing", "Write a value, or leave the group out.")

@@ -24,6 +24,7 @@ class Lookup(Node):
 
     family: ClassVar[str] = "core"
     distributes: ClassVar[bool] = False
+    groups_by: ClassVar[frozenset[str]] = frozenset({"keys"})
     keys: tuple[Node, ...] = arguments("the variable, or a list of variables")
     table: tuple[tuple[Key, Label | Absent], ...] = option(TABLE, "the value for each key")
     otherwise: Label | Absent = option(VALUE, "the value for other keys", default=MISSING)

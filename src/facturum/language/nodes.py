@@ -15,6 +15,7 @@ from facturum.data.number_text import unread_numbers
 from facturum.data.series import Series
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both
 from facturum.errors import PlanError
+from facturum.language.failures import RowFailure
 from facturum.language.options import argument, arguments, option
 from facturum.language.reading import Curve, Reading
 
@@ -49,41 +50,6 @@ class Column:
     reading: Reading
     measure: str = "number"
     reference: str | None = None
-
-
-class RowFailure(Exception):
-    """An operation that has no value in some rows where it should; the engine adds up those of all leaves.
-
-    Args:
-        node: the operation.
-        what: what is wrong.
-        rows: the numbers of the rows.
-        remedy: what to write instead.
-        looking: the rows that look at these along time, and so have no value either; the same where none are given.
-        because: for each of those that look, one of the rows that it looks at.
-    """
-
-    def __init__(
-        self,
-        node: Node,
-        what: str,
-        rows: Sequence[int],
-        remedy: str | None,
-        looking: Sequence[int] | None = None,
-        because: Sequence[int] | None = None,
-    ) -> None:
-        super().__init__(what)
-        self.node, self.what, self.rows, self.remedy = node, what, rows, remedy
-        self.looking = rows if looking is None else looking
-        self.because = rows if because is None else because
-
-
-class Unlearnable(Exception):
-    """Rows from which a question cannot be answered, as a mask of the rows observed; learning tells their numbers."""
-
-    def __init__(self, rows: Mask, what: str, remedy: str) -> None:
-        super().__init__(what)
-        self.rows, self.what, self.remedy = rows, what, remedy
 
 
 class Frame(Protocol):
@@ -191,6 +157,7 @@ class Node(ABC):
     name: ClassVar[str] = ""
     family: ClassVar[str] = ""
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
+    groups_by: ClassVar[frozenset[str]] = frozenset()  # the arguments that only tell rows apart, as an id may
     takes_blocks: ClassVar[frozenset[str]] = frozenset()  # the arguments that may have several columns
     advice: ClassVar[str] = "Write a term of its own for it, or multiply it with * for an interaction."
     span: Span | None = None

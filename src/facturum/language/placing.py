@@ -72,6 +72,8 @@ class Categorical(Node):
         found = kinds.of(self.x)
         if found.kind is Kind.TIME:
             raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
+        if isinstance(self.order, tuple):
+            self._check_order(self.order)
         if not (kinds.resolved or found.declared) and len(found.labels or ()) > FEW_NUMBERS:
             unread = unread_numbers(str(self.x), found.labels or ())
             if unread is not None and "stored as text" not in unread.why:
@@ -82,6 +84,13 @@ class Categorical(Node):
         if self.unseen == "pool" and self.pool is None and not self.pooled:
             raise self.fail('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
         return Type(Kind.NUMBER)
+
+    def _check_order(self, order: tuple[Label | Absent, ...]) -> None:
+        if not order:
+            raise self.fail("the order is empty", "Write its categories, or leave order out.")
+        keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in order]
+        if len(set(keys)) < len(keys):
+            raise self.fail("a category stands in the order twice", "Name each once.")
 
     def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)

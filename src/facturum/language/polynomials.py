@@ -28,7 +28,8 @@ from facturum.language.nodes import (
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
 from facturum.language.reading import Curve, Orthogonal, Reading, Unit
 from facturum.language.reading import Power as PowerReading
-from facturum.language.statistics import MeanQuestion, finite_numbers
+from facturum.language.samples import finite_numbers
+from facturum.language.statistics import MeanQuestion
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import as_float, exact_sum
 

@@ -14,40 +14,11 @@ from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, Unlearnable, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
+from facturum.language.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
-from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
-
-TOO_FAR = "Values so far apart are wrong as a rule: correct them, or leave the rows out with [rows] keep."
-
-
-def finite_numbers(x: Values, compute: Callable[[FloatArray], FloatArray], what: str) -> FloatArray:
-    """Return what is computed of the values that are there, one number for each.
-
-    Raises:
-        Unlearnable: with the rows in which it is beyond the doubles.
-    """
-    own = present([x])[0].numbers()
-    with np.errstate(all="ignore"):
-        found = compute(own)
-    if not (fine := np.isfinite(found)).all():
-        rows = x.there().copy()
-        rows[rows] = ~fine
-        raise Unlearnable(rows, what, TOO_FAR)
-    return found
-
-
-def present(values: Sequence[Values]) -> list[Values]:
-    """Return the rows in which all the values are there."""
-    length = max(len(value.data) for value in values)
-    values = [value.full(length) for value in values]
-    valid = None
-    for value in values:
-        valid = both(valid, value.valid)
-    if valid is None:
-        return list(values)
-    return [Values(value.data[valid], None, value.labels) for value in values]
+from facturum.numerics.sums import as_float, exact_sum, exact_sum_of_squares
 
 
 @dataclass(frozen=True)
@@ -174,8 +145,9 @@ class GroupQuestion(Question):
 
     def advance(self, merged: dict[tuple[Label | Absent, ...], FloatArray]) -> Node:
         found = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
-        some(len(found), self.inputs[0])
-        if self.whole and len(found) < len(merged):
+        if not self.whole:
+            some(len(found), self.inputs[0])
+        elif len(found) < len(merged):
             raise self._empty_groups(in_order(set(merged) - set(found)))
         return self.answer(found)
 
@@ -222,34 +194,10 @@ class Together(Question):
         return self.combine(answers) if len(answers) == len(following) else Together(following, self.combine)
 
 
-def spread_of(total: int, count: int, expression: object) -> float:
-    """Return the sample standard deviation from an exact sum of squares; 0 for one value.
-
-    Raises:
-        DataError: where it is beyond the largest double.
-    """
-    if count < 2:
-        return 0.0
-    try:
-        return root_as_float(total, count - 1, 2 * UNIT_BITS)
-    except OverflowError:
-        raise DataError(f"the standard deviation of '{expression}' is beyond the doubles", remedy=TOO_FAR) from None
-
-
-def some(count: int, expression: Node) -> int:
-    """Return a count of values, or refuse to learn from none."""
-    if not count:
-        raise DataError(
-            f"'{expression}' has no value in any row to learn from",
-            remedy="Look at [rows] keep and learn, and at what counts as missing.",
-        )
-    return count
-
-
 class Statistic(Node):
     """One number for all rows, or one for each group."""
 
-    distributes: ClassVar[bool] = True
+    groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
     x: Node
     by: tuple[Node, ...]
 

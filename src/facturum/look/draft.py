@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from facturum.data.calendar import PARTS, part_codes, period_of
+from facturum.data.calendar import PARTS, part_codes
 from facturum.data.declared import as_time
-from facturum.data.series import STEPS, Timing, period_numbers, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.engine.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
+from facturum.look.clock import are_dates, find_clock, one_to_one
 from facturum.look.notice import are_numbers, long_tail, looks_like_id
 from facturum.look.profile import VariableProfile, profile_of
 
@@ -39,15 +39,6 @@ class Line:
     key: str
     text: str
     why: str
-
-
-@dataclass(frozen=True)
-class Clock:
-    """The time variable of a table, its step, and the variable within which a series runs."""
-
-    time: str
-    every: str
-    panel: str | None
 
 
 class Draft:
@@ -143,7 +134,7 @@ class Draft:
     def _unfit_response(self, profile: VariableProfile) -> str | None:
         """Return why a variable cannot be the response, or None."""
         response = self._response
-        if response.kind is Kind.TIME or (response.kind.categorical and _dates(response)):
+        if response.kind is Kind.TIME or (response.kind.categorical and are_dates(response)):
             return "it is a time"
         if response.kind is Kind.NUMBER and not response.exact_as_double:
             return "its whole numbers are too long for a number"
@@ -174,7 +165,7 @@ class Draft:
             why = self._identity(variable)
             if why and variable.name != self._response.name:
                 lines.append(f'{_key(variable.name)} = {{ kind = "id" }}  # {why}')
-            elif variable.kind.categorical and _dates(variable) and not self._is_clock(variable):
+            elif variable.kind.categorical and are_dates(variable) and not self._is_clock(variable):
                 lines.append(f'{_key(variable.name)} = {{ kind = "time" }}  # dates stored as text')
         return ["[variables]", *lines, ""] if lines else []
 
@@ -194,13 +185,13 @@ class Draft:
             x = np.sort(variable.data[self._rows].astype(np.float64))
             x = x[np.isfinite(x)]
             return "it counts the rows" if looks_like_id(x, np.unique(x)) else None
-        if not variable.kind.categorical or _dates(variable):
+        if not variable.kind.categorical or are_dates(variable):
             return None
         texts = [label for label in variable.labels or () if isinstance(label, str)]
         if profile.distinct == profile.rows - profile.missing and profile.distinct > 2:
             return "every row has another one"
         panel = None if self._clock is None else self._clock.panel
-        if panel is not None and profile.distinct > 2 and _one_to_one(variable, self._table[panel]):
+        if panel is not None and profile.distinct > 2 and one_to_one(variable, self._table[panel]):
             return f"it tells the same apart as {panel}"
         if texts and are_numbers(texts) and any(text.startswith("0") and len(text) > 1 for text in texts):
             return "codes with leading zeros"
@@ -225,7 +216,7 @@ class Draft:
             return "the time; see trend and season below"
         if self._clock is not None and variable.name == self._clock.panel and profile.distinct > FEW_UNITS:
             return "the units of the panel; one category for each would explain all that does not change in time"
-        if variable.kind is Kind.TIME or (variable.kind.categorical and _dates(variable)):
+        if variable.kind is Kind.TIME or (variable.kind.categorical and are_dates(variable)):
             return 'a date; part(.., "month") or periods_since(..) would make a term of it'
         if profile.distinct == 0:
             return "it has no value where the response has one"
@@ -329,60 +320,6 @@ def draft_of(
         open = "category(open, reference='yes')"  # 2 categories, against the commonest
     """
     return Draft(table, response, reading, without).text()
-
-
-def find_clock(table: Table) -> Clock | None:
-    """Return the time variable of a table with its step and its panel, or None where no variable orders the rows."""
-    times = [v for v in table if v.kind is Kind.TIME or (v.kind.categorical and _dates(v))]
-    for time in times:
-        if time.missing_rows().any():
-            continue
-        every = _step(time)
-        if every is None:
-            continue
-        candidates = [v for v in table if v.kind is Kind.CATEGORY and v.name != time.name and not _dates(v)]
-        timed = replace(table, variables={**table.variables, time.name: as_time(time)})
-        for panel in [None, *sorted(candidates, key=lambda v: len(v.labels or ()))]:
-            names = () if panel is None else (panel.name,)
-            try:
-                series_of(timed, Timing(time.name, every, names))
-            except DataError:
-                continue
-            return Clock(time.name, every, _readable(candidates, panel))
-    return None
-
-
-def _readable(candidates: list[Variable], panel: Variable | None) -> str | None:
-    """Return the panel, or of several that tell the same apart the one that is no number code."""
-    if panel is None:
-        return None
-    same = [v for v in candidates if _one_to_one(v, panel)]
-    named = [v for v in same if not are_numbers([label_text(label) for label in v.labels or ()])]
-    return (named or [panel])[0].name
-
-
-def _one_to_one(a: Variable, b: Variable) -> bool:
-    if len(a.labels or ()) != len(b.labels or ()) or a.name == b.name:
-        return a.name == b.name
-    pairs = np.unique(np.stack([a.data.astype(np.int64), b.data.astype(np.int64)]), axis=1)
-    return bool(pairs.shape[1] == len(np.unique(pairs[0])) == len(np.unique(pairs[1])))
-
-
-def _step(time: Variable) -> str | None:
-    """Return the longest step that tells the moments apart."""
-    distinct = np.unique(as_time(time).data)
-    if len(distinct) < 2:
-        return None
-    for every in STEPS[:-1]:
-        if len(np.unique(period_numbers(distinct, every))) == len(distinct):
-            return every
-    return None
-
-
-def _dates(variable: Variable) -> bool:
-    labels = variable.labels or ()
-    texts = [label for label in labels if isinstance(label, str)]
-    return bool(texts) and len(texts) == len(labels) and all(period_of(text) is not None for text in texts)
 
 
 def _part(table: Table, rows: Array) -> Table:

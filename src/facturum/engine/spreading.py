@@ -1,0 +1,58 @@
+"""What stands for several expressions, written out: selectors, the time of the row, lists as first arguments."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from facturum.data.values import Kind
+from facturum.language.core import Arithmetic, List, Multiply
+from facturum.language.nodes import Node
+from facturum.language.seasons import Timed
+from facturum.language.selectors import Selector
+
+
+def frozen(node: Node, choices: Mapping[str, Kind], time: str | None) -> Node:
+    """Write what the plan and the table say into an expression: the variables chosen, the time of the row."""
+    if isinstance(node, Selector):
+        return node.chosen(choices)
+    if isinstance(node, Timed):
+        node = node.timed(time)
+    return with_children(node, lambda child: frozen(child, choices, time))
+
+
+def with_children(node: Node, change: Callable[[Node], Node]) -> Node:
+    """Return a node over its children changed, itself where none is."""
+    children = node.children()
+    changed = [change(child) for child in children]
+    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+
+
+def spread(node: Node) -> Node:
+    """Take every operation with a list in first place to the members of the list."""
+    node = _flat(with_children(node, spread))
+    if isinstance(node, List | Multiply) or not node.distributes or not node.children():
+        return node
+    first, *others = node.children()
+    if isinstance(first, List) and not (isinstance(node, Arithmetic) and isinstance(others[0], List)):
+        return _list([spread(node.rebuilt([member, *others])) for member in first.members], node)
+    if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
+        return _list([spread(node.rebuilt([first, member])) for member in others[0].members], node)
+    return node
+
+
+def _flat(node: Node) -> Node:
+    """Put the members of lists among the expressions of an operation that takes several."""
+    if isinstance(node, List):
+        return node
+    changes: dict[str, tuple[Node, ...]] = {}
+    for field, several in node.argument_fields()[1 if node.distributes else 0 :]:
+        value = getattr(node, field)
+        if several and any(isinstance(member, List) for member in value):
+            changes[field] = tuple(m for v in value for m in (v.members if isinstance(v, List) else (v,)))
+    return node.replaced(**changes) if changes else node
+
+
+def _list(members: list[Node], like: Node) -> Node:
+    made = List(tuple(members))
+    object.__setattr__(made, "span", like.span)
+    return made

@@ -1,0 +1,46 @@
+"""Rows in which something cannot be computed or learned; the engine tells their numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from facturum.data.values import Mask
+
+if TYPE_CHECKING:
+    from facturum.language.nodes import Node
+
+
+class RowFailure(Exception):
+    """An operation that has no value in some rows where it should; the engine adds up those of all leaves.
+
+    Args:
+        node: the operation.
+        what: what is wrong.
+        rows: the numbers of the rows.
+        remedy: what to write instead.
+        looking: the rows that look at these along time, and so have no value either; the same where none are given.
+        because: for each of those that look, one of the rows that it looks at.
+    """
+
+    def __init__(
+        self,
+        node: Node,
+        what: str,
+        rows: Sequence[int],
+        remedy: str | None,
+        looking: Sequence[int] | None = None,
+        because: Sequence[int] | None = None,
+    ) -> None:
+        super().__init__(what)
+        self.node, self.what, self.rows, self.remedy = node, what, rows, remedy
+        self.looking = rows if looking is None else looking
+        self.because = rows if because is None else because
+
+
+class Unlearnable(Exception):
+    """Rows from which a question cannot be answered, as a mask of the rows observed; learning tells their numbers."""
+
+    def __init__(self, rows: Mask, what: str, remedy: str) -> None:
+        super().__init__(what)
+        self.rows, self.what, self.remedy = rows, what, remedy

@@ -1,0 +1,67 @@
+"""The values that questions observe: those that are there, finite, and enough to learn from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from facturum.data.values import FloatArray, Values, both
+from facturum.errors import DataError
+from facturum.language.failures import Unlearnable
+from facturum.language.nodes import Node
+from facturum.numerics.sums import UNIT_BITS, root_as_float
+
+TOO_FAR = "Values so far apart are wrong as a rule: correct them, or leave the rows out with [rows] keep."
+
+
+def finite_numbers(x: Values, compute: Callable[[FloatArray], FloatArray], what: str) -> FloatArray:
+    """Return what is computed of the values that are there, one number for each.
+
+    Raises:
+        Unlearnable: with the rows in which it is beyond the doubles.
+    """
+    own = present([x])[0].numbers()
+    with np.errstate(all="ignore"):
+        found = compute(own)
+    if not (fine := np.isfinite(found)).all():
+        rows = x.there().copy()
+        rows[rows] = ~fine
+        raise Unlearnable(rows, what, TOO_FAR)
+    return found
+
+
+def present(values: Sequence[Values]) -> list[Values]:
+    """Return the rows in which all the values are there."""
+    length = max(len(value.data) for value in values)
+    values = [value.full(length) for value in values]
+    valid = None
+    for value in values:
+        valid = both(valid, value.valid)
+    if valid is None:
+        return list(values)
+    return [Values(value.data[valid], None, value.labels) for value in values]
+
+
+def spread_of(total: int, count: int, expression: object) -> float:
+    """Return the sample standard deviation from an exact sum of squares; 0 for one value.
+
+    Raises:
+        DataError: where it is beyond the largest double.
+    """
+    if count < 2:
+        return 0.0
+    try:
+        return root_as_float(total, count - 1, 2 * UNIT_BITS)
+    except OverflowError:
+        raise DataError(f"the standard deviation of '{expression}' is beyond the doubles", remedy=TOO_FAR) from None
+
+
+def some(count: int, expression: Node) -> int:
+    """Return a count of values, or refuse to learn from none."""
+    if not count:
+        raise DataError(
+            f"'{expression}' has no value in any row to learn from",
+            remedy="Look at [rows] keep and learn, and at what counts as missing.",
+        )
+    return count
