@@ -21,12 +21,20 @@ class _AnyPath(click.Path):
 FILE = _AnyPath(path_type=Path)
 
 
+def put(text: str) -> None:
+    """Print a text as it is; a closed pipe ends the command as `guard` says."""
+    try:
+        click.echo(text, nl=False)
+    except BrokenPipeError:
+        raise BrokenPipeError from None  # without a number, by which click would end the process by itself
+
+
 def print_json(content: Any) -> None:
     """Print a result for programs."""
     import json
 
     text = json.dumps(content, indent=1, ensure_ascii=False)
-    click.echo("".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text))
+    put("".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text) + "\n")
 
 
 def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> None:

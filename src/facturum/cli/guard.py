@@ -44,12 +44,12 @@ def run_guarded(command: Callable[[], Any]) -> None:
 
 def _ended(problem: BaseException) -> int:
     """Say in a line why a command ended, and return the exit status."""
-    if isinstance(problem, SystemExit):
-        return problem.code if isinstance(problem.code, int) else 0
     if isinstance(problem, BrokenPipeError):
         with suppress(OSError, ValueError):  # nothing more can be said there, at the end of the process either
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return _PIPE
+    if isinstance(problem, SystemExit):
+        return problem.code if isinstance(problem.code, int) else 0
     if isinstance(problem, click.Abort | KeyboardInterrupt):
         _say("stopped: nothing is left half written")
         return _INTERRUPT
@@ -114,10 +114,10 @@ def _signals() -> Iterator[None]:
         raise Stopped(number)
 
     before: dict[int, Any] = {}
-    for name in ("SIGTERM", "SIGHUP"):
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)
         with suppress(ValueError, OSError):  # outside the main thread there are no handlers
-            if number is not None and signal.getsignal(number) is signal.SIG_DFL:
+            if number is not None and signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler):
                 before[number] = signal.signal(number, stop)
     try:
         yield

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from facturum.cli.common import FILE, print_json, reading_from, reading_options, refuse_existing
+from facturum.cli.common import FILE, print_json, put, reading_from, reading_options, refuse_existing
 from facturum.errors import DataError
 
 
@@ -103,7 +103,7 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     refuse_existing(out)
     text = draft_plan(data, response, reading_from(**reading))
     if out is None:
-        click.echo(text, nl=False)
+        put(text)
         return
     write_file(out, text)
-    click.echo(f"written to {out}; read it, change it, then: facturum build {out} {data} --out {out.stem}-build")
+    put(f"written to {out}; read it, change it, then: facturum build {out} {data} --out {out.stem}-build\n")

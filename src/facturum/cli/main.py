@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
+from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.look import draft, profile
 from facturum.errors import AuditError, PlanError, nearest
@@ -286,7 +286,7 @@ def completion(shell: str) -> None:
     from click.shell_completion import get_completion_class
 
     if (made := get_completion_class(shell)) is not None:
-        click.echo(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source())
+        put(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
 @contextmanager

@@ -62,7 +62,8 @@ class ModeQuestion(Question):
         for (*key, label), count in merged.items():
             if count and not isinstance(label, Absent):
                 by_group.setdefault(tuple(key), {})[label] = count
-        some(len(by_group), self.inputs[0])
+        if len(self.inputs) == 1:
+            some(len(by_group), self.inputs[0])
         return self.answer({key: self._commonest(counts) for key, counts in by_group.items()})
 
     def _commonest(self, counts: dict[Label, int]) -> Label:
