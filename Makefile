@@ -1,9 +1,10 @@
-# Two targets, which need nothing but Python 3.11 or newer.
+# demo and test need nothing but Python 3.11 or newer.
 PYTHON ?= python3
 DEMO_ENV := .venv/demo
 TEST_ENV := .venv/test
 
-.PHONY: demo test docs clean
+.PHONY: demo test docs fuzz kills mutate clean
+MINUTES ?= 10
 
 demo: $(DEMO_ENV)/ready
 	@$(DEMO_ENV)/bin/facturum demo --out demo-out
@@ -13,6 +14,16 @@ test: $(TEST_ENV)/ready
 
 docs: $(TEST_ENV)/ready
 	@$(TEST_ENV)/bin/python tools/generate.py
+
+fuzz: $(TEST_ENV)/ready
+	@$(TEST_ENV)/bin/python tools/fuzz.py --minutes $(MINUTES)
+
+kills: $(TEST_ENV)/ready
+	@$(TEST_ENV)/bin/python -W ignore tools/kills.py
+
+mutate: $(TEST_ENV)/ready
+	@$(TEST_ENV)/bin/python -m pip install --quiet --disable-pip-version-check -e '.[dev,mutants]'
+	@$(TEST_ENV)/bin/python tools/mutate.py --minutes $(MINUTES) --write
 
 $(DEMO_ENV)/ready: pyproject.toml
 	@$(PYTHON) -m venv $(DEMO_ENV)

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import copy
+import csv
 import datetime
+import io
 import pickle
+import statistics
 import unittest
 from collections.abc import Callable, Iterator
 from decimal import Decimal
@@ -20,10 +23,12 @@ from hypothesis import strategies as st
 import facturum as fa
 from facturum.data.number_text import NumberForm, form_of
 from facturum.data.table import Table
-from facturum.data.values import Values
+from facturum.data.values import Values, label_text
+from facturum.engine.build import resolve
 from facturum.engine.evaluate import LeafRows
+from facturum.language.parser import parse
 from tests.expressions import TERMS
-from tests.support import MIXED_TERMS, huts, plan
+from tests.support import MIXED_TERMS, Folder, huts, plan
 
 ROWS = 60
 TERMS_READ = {
@@ -251,3 +256,151 @@ class NumberTexts(unittest.TestCase):
         ]
         for texts, holds in told:
             self.assertTrue(holds(form_of(texts)), texts)
+
+
+class TextFiles(Folder):
+    def read(self, text: str) -> Table:
+        path = self.folder / "t.csv"
+        path.write_text(text, encoding="utf-8", newline="")
+        return fa.read(path)
+
+    def test_empty_lines_of_one_column_are_missing_values(self) -> None:
+        self.assertEqual(self.read("x\n1\n\n3\n")["x"].missing_rows().tolist(), [False, True, False])
+        self.assertEqual(len(self.read("x,y\n1,2\n\n3,4\n")), 2)
+
+    def test_line_ends_of_every_kind_are_the_same(self) -> None:
+        wanted = self.read('a,b\n1,"x\ny"\n2,z\n').to_arrow()
+        for end in ("\r\n", "\r"):
+            self.assertEqual(self.read('a,b\n1,"x\ny"\n2,z\n'.replace("\n", end)).to_arrow(), wanted)
+        self.assertEqual(self.read('a,b\r\n1,"x\ny"\r2,z').to_arrow(), wanted)
+
+    def test_cells_over_several_lines_are_warned_of_where_they_are_rare(self) -> None:
+        rows = "".join(f"{at},way {at % 3}\n" for at in range(300))
+        table = self.read("y,way\n" + rows + '301,"way 1\n302,way 2"\n')
+        self.assertEqual(
+            table.notes,
+            ("1 row of t.csv runs over several lines, the first from line 302: is a quote missing or left over?",),
+        )
+        made = fa.Plan("y", "way").build(table)
+        self.assertIn("1 row of t.csv runs over several lines", " ".join(made.columns.warnings))
+        self.assertEqual(self.read('a\n"x\ny"\n"z\nw"\n').notes, ())
+
+    @given(
+        st.lists(
+            st.lists(st.text(st.sampled_from('ab",\n ;'), max_size=4), min_size=2, max_size=2), min_size=1, max_size=8
+        )
+    )
+    @settings(max_examples=80, deadline=None)
+    def test_whatever_a_csv_writer_writes_is_read_as_it_was(self, rows: list[list[str]]) -> None:
+        text = io.StringIO()
+        csv.writer(text, quoting=csv.QUOTE_ALL, lineterminator="\n").writerows([["p", "q"], *rows])
+        table = self.read(text.getvalue())
+        for at, name in enumerate(("p", "q")):
+            found = table[name]
+            labels = found.labels or ("",)
+            cells = [
+                None if gone else label_text(labels[int(code)])
+                for code, gone in zip(found.data, found.missing_rows(), strict=True)
+            ]
+            self.assertEqual(cells, [row[at] or None for row in rows])
+
+    def test_text_that_is_nearly_all_numbers_is_no_category_in_silence(self) -> None:
+        table = {"price": [*map(str, range(30)), "n/a"] * 3, "y": [float(at % 7) for at in range(93)]}
+        made = fa.Plan("y", {"p": "category(price)"}).build(table)
+        self.assertIn(
+            "price is a category of 31 texts, since 'n/a' among its values is not a number",
+            " ".join(made.columns.warnings),
+        )
+        wide = {"price": [*map(str, range(60)), "n/a"] * 2, "y": [float(at % 7) for at in range(122)]}
+        with self.assertRaisesRegex(
+            fa.PlanError, 'would be 61 categories(.|\n)*missing_values(.|\n)*kind = "category"'
+        ):
+            fa.Plan("y", "price").build(wide)
+        declared = fa.Plan("y", "price", variables={"price": {"kind": "category"}}).build(wide)
+        self.assertEqual(declared.X.shape[1], 61)
+        self.assertEqual(declared.columns.warnings, [])
+        codes = {"code": [f"{at:03d}" for at in range(60)] * 2, "y": wide["y"][:120]}
+        self.assertEqual(fa.Plan("y", "code").build(codes).X.shape[1], 60)
+
+
+class FarApart(unittest.TestCase):
+    def test_statistics_of_huge_and_tiny_numbers_are_exact_or_refused_with_rows(self) -> None:
+        for scale in (1e300, 1e-200, 1.0):
+            table = {"x": [v * scale for v in (3.0, 1.0, 2.0, 4.0)], "y": [1.0, 2.0, 3.0, 4.0]}
+            made = fa.Plan("y", {"z": "standardize(x)", "s": "x / sd(x)"}, intercept=False).build(table)
+            sd = statistics.stdev([3.0, 1.0, 2.0, 4.0])
+            np.testing.assert_allclose(made.X[:, 0], [(v - 2.5) / sd for v in (3.0, 1.0, 2.0, 4.0)], rtol=1e-14)
+            np.testing.assert_allclose(made.X[:, 1], [v / sd for v in (3.0, 1.0, 2.0, 4.0)], rtol=1e-14)
+        apart = {"x": [1.7e308, 1.7e308, 1.7e308, -1.7e308, None], "g": list("aaaab"), "y": [1.0, 2.0, 3.0, 4.0, 5.0]}
+        with self.assertRaisesRegex(fa.DataError, "farther from its mean than doubles reach(.|\n)*Row 4"):
+            fa.Plan("y", "standardize(x)").build(apart)
+        with self.assertRaisesRegex(fa.DataError, "farther from its mean"):
+            fa.Plan("y", "sd(x, by=[g])").build(apart)
+        with self.assertRaisesRegex(fa.DataError, "bins of width"):
+            fa.Plan("y", "bins(x, width=1)").build(apart)
+        with self.assertRaisesRegex(fa.DataError, "beyond the doubles(.|\n)*Rows 1, 2, 3, 4"):
+            fa.Plan("y", "polynomial(x, 2, orthogonal=True)").build(apart)
+
+    def test_groups_are_learned_wherever_their_rows_are(self) -> None:
+        """Whole leaves without a usable row, as in data sorted by date, change nothing."""
+        rows = 140_000
+        day = np.arange(rows)
+        group, x = day % 5, np.where(day < 100, np.nan, day % 11).astype(float)
+        table = {
+            "day": day,
+            "g": group,
+            "x": x,
+            "late": np.where(day < 135_000, np.nan, 1.0),
+            "none": np.full(rows, np.nan),
+        }
+        terms = {
+            "a": "mean(x, by=[g])",
+            "b": "impute(x, 'median', by=[g])",
+            "c": "quantile(x, 0.7, by=[g])",
+            "d": "impute(g, 'mode', by=[late])",
+        }
+        for condition in ("day >= 135000", "day < 400"):
+            made = fa.Plan(None, terms, rows={"learn": condition, "missing": "keep"}, intercept=False).build(table)
+            used = [
+                (g, v)
+                for g, v, d in zip(group, x, day, strict=True)
+                if (d >= 135_000 if ">=" in condition else d < 400) and v == v
+            ]
+            means = [statistics.fmean(v for g, v in used if g == each) for each in range(5)]
+            np.testing.assert_allclose(made.X[:5, 0], means, rtol=1e-14)
+        with self.assertRaisesRegex(fa.DataError, "no value in any row to learn from"):
+            fa.Plan(None, "mean(x, by=[none])").build(table)
+
+    def test_rows_not_learned_from_leave_gaps(self) -> None:
+        table = {"x": [1.0, 5.0, 2.0, 9.0, 4.0], "use": [True, False, True, True, True]}
+        made = fa.Plan(None, "center(difference(x))", data={"every": "row"}, rows={"learn": "use"}).resolve(table)
+        self.assertIn("at=1)", next(iter(made.spec.terms.values())))  # the mean of 9 - 2 and 4 - 9 alone
+
+    def test_thousands_of_groups_are_learned_saved_and_read_again(self) -> None:
+        rows = 9000
+        table = {"g": [f"group {at % 3000}" for at in range(rows)], "x": [float(at % 17) for at in range(rows)]}
+        made = fa.Plan(None, {"m": "x - mean(x, by=[g])", "i": "impute(x, 'median', by=[g])"}).build(table)
+        again = fa.Plan.from_text(str(made.plan)).build(table)
+        self.assertEqual(again.X.tobytes(), made.X.tobytes())
+        self.assertTrue(made.verify(table).ok)
+
+    def test_what_is_learned_is_what_its_text_says(self) -> None:
+        spec = plan(MIXED_TERMS | {"b": "bins(change, quantiles=3)", "p": "polynomial(beds, 3, orthogonal=True)"}).spec
+        made = resolve(spec, Table.of(huts(300, seed=3)))
+        self.assertEqual({key: parse(text) for key, text in made.spec.terms.items()}, dict(made.terms))
+
+    def test_an_unseen_category_fails_however_the_matrix_is_written(self) -> None:
+        table = {"way": ["a", "b", "c", "a"], "x": [1.0, 2.0, 3.0, None], "use": [True, True, False, True]}
+        for terms in ({"w": "way"}, {"w": "way", "x": "x"}, {"w": "way * x"}, {"w": "[way]"}):
+            for missing in ("keep", "drop"):
+                with self.assertRaisesRegex(fa.DataError, "'c' in 1 row(.|\n)*Row 3"):
+                    fa.Plan(None, terms, rows={"learn": "use", "missing": missing}).build(table)
+
+    def test_ids_form_groups_before_and_after_resolving(self) -> None:
+        table = {"id": ["a", "b", "a", "b"], "x": [1.0, 2.0, 3.0, 5.0], "y": [1.0, 2.0, 3.0, 4.0]}
+        variables = {"id": {"kind": "id"}}
+        made = fa.Plan("y", {"d": "x - mean(x, by=[id])"}, variables=variables).build(table)
+        self.assertEqual(made.X[:, 1].tolist(), [-1.0, -1.5, 1.0, 1.5])
+        self.assertEqual(made.plan.build(table).X.tobytes(), made.X.tobytes())
+        with self.assertRaisesRegex(fa.PlanError, "is an id"):
+            fa.Plan("y", "category(id)", variables=variables).build(table)

@@ -266,6 +266,7 @@ class Node(ABC):
 
     def block(self, rows: Rows) -> Block:
         """Return all columns for some rows, every one of which has a value in each."""
+        self.examine(rows)
         columns = rows.shared(("columns", self), self.columns)
         return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in columns))
 

@@ -44,7 +44,8 @@ An expression is written in Python's expression grammar and walked by a whitelis
   member: `log([price, beds])`. `*` between blocks is their interaction, all pairs of columns.
 - **Bare categories**: a category in a term, also inside a product, means `category(x)`.
 - **Learned options**, marked *learned* below, may be left out; resolving a plan writes them.
-- **Sizes**: a text up to 64 kB, brackets up to 100 deep, up to 10,000 parts, 200 deep.
+- **Sizes**: a text up to 64 kB, brackets up to 100 deep, up to 10,000 parts, 200 deep
+  (through derived variables too). What resolving has written may hold tables of up to 4 MB.
 """
 
 
