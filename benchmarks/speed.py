@@ -5,7 +5,9 @@ Run ``python benchmarks/speed.py`` (about three minutes, 3 GB); with --write the
 
 from __future__ import annotations
 
+import shutil
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable
@@ -73,6 +75,53 @@ def clean_lines() -> list[str]:
         f"| profile of 20 variables, 16 of them numbers | {looked:.2f} s | sorting these, one thread | {ordered:.2f} s "
         f"| {looked / ordered:.1f} | ≤ 6 |",
     ]
+
+
+def wide(columns: int) -> dict[str, list[float]]:
+    """Return a table of three rows and many columns."""
+    return {f"x{at}": [1.0, 2.0, 4.0] for at in range(columns)} | {"y": [1.0, 2.0, 3.0]}
+
+
+def growth_lines() -> list[str]:
+    """Compare what has four or ten times as many columns, terms or entries with what has fewer."""
+    folder = Path(tempfile.mkdtemp())
+
+    def terms(count: int) -> None:
+        made = fa.Plan("y", {f"t{at}": f"x{at} * 2" for at in range(count)}).build(wide(count))
+        made.save(folder / "build", replace=True)
+
+    def groups(count: int) -> object:
+        """Learn from groups, write the resolved plan, read it, and build with it again."""
+        group = np.arange(400_000) % count
+        table = fa.Table.of(
+            {"g": pa.array([f"group {at}" for at in range(count)]).take(pa.array(group)), "x": group % 97.0}
+        )
+        made = fa.Plan(None, {"m": "x - mean(x, by=[g])", "i": "impute(x, 'median', by=[g])"}).build(table)
+        return fa.Plan.from_text(str(made.plan)).build(table).columns
+
+    def entries(count: int) -> object:
+        """Bring numbers together that are named one by one."""
+        listed = {"even": list(range(0, count, 2)), "odd": list(range(1, count, 2))}
+        table = {"x": np.arange(200_000) % count}
+        return fa.Plan(None, {"r": fa.terms.regroup("x", listed)}).build(table).columns
+
+    cases: list[tuple[str, float, Callable[[], object], Callable[[], object]]] = [
+        ("building and saving 8,000 terms, against 2,000", 5.0, lambda: terms(8000), lambda: terms(2000)),
+        (
+            "profile of 8,000 columns, against 2,000",
+            5.0,
+            lambda: fa.profile(wide(8000)),
+            lambda: fa.profile(wide(2000)),
+        ),
+        ("statistics of 100,000 groups, against 10,000", 13.0, lambda: groups(100_000), lambda: groups(10_000)),
+        ("a regroup of 6,000 categories, against 600", 13.0, lambda: entries(6_000), lambda: entries(600)),
+    ]
+    lines = ["", "| growth | many | few | ratio | wanted |", "|---|---|---|---|---|"]
+    for name, most, many, few in cases:
+        a, b = best(many, few, runs=3)
+        lines.append(f"| {name} | {a:.2f} s | {b:.2f} s | {a / b:.1f} | ≤ {most:g} |")
+    shutil.rmtree(folder)
+    return lines
 
 
 def sample(rows: int, categories: int = 12, missing: float = 0.0) -> tuple[fa.Table, np.ndarray, np.ndarray]:
@@ -184,6 +233,7 @@ def main() -> None:
     used = peak(lambda: PLAN.build(table))
     lines += ["", f"Peak memory beyond the inputs: {used / (ROWS * 26 * 8):.2f} times the matrix (wanted: ≤ 1.2)."]
     lines += clean_lines()
+    lines += growth_lines()
     text = "\n".join(lines)
     print(text)
     if "--write" in sys.argv:

@@ -222,13 +222,15 @@ def _verified(
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
     from facturum.audit.verify import Failure, Verification
     from facturum.design import open_design
-    from facturum.files.build_folder import own_files
+    from facturum.files.build_folder import changed_files, own_files
 
     own_files(folder)
     try:
         design = open_design(folder, check=False)
     except AuditError as error:
-        return Verification((Failure("file", "", str(error)),), 0, 0, False, 0), None
+        told = [what for _, what in changed_files(folder)]
+        failures = [Failure("file", "", what) for what in [*told, f"The build cannot be opened: {error.what}."]]
+        return Verification(tuple(failures), 0, 0, False, 0), None
     outcome = design.verify(data, history=history, series=series)
     if expect is not None and expect.strip().casefold() != design.seal:
         failure = Failure("file", "", f"The seal of the build is {design.seal}, not {expect.strip()}.")

@@ -217,6 +217,14 @@ def findings_of(found: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[st
             yield name, f"The file {name} was added to the build."
 
 
+def changed_files(folder: Path) -> list[tuple[str, str]]:
+    """Return which files of a build are not as they were written, as far as its marker can be read."""
+    try:
+        return list(findings_of(*snapshot_of(folder)))
+    except AuditError:
+        return []
+
+
 def read_build(folder: str | Path, check: bool = True) -> Stored:
     """Read a build folder.
 
