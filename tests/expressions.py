@@ -127,7 +127,16 @@ BLOCKS = st.sampled_from(
 )
 ALONG = st.recursive(
     st.sampled_from(
-        ["snow", "price", "stays", "log(price)", "change", "floor", "(bins(snow, edges=[30, 60]) == 'under 30')"]
+        [
+            "snow",
+            "price",
+            "stays",
+            "log(price)",
+            "percent_change(price, step=2)",
+            "change",
+            "floor",
+            "(bins(snow, edges=[30, 60]) == 'under 30')",
+        ]
     ),
     lambda inner: st.one_of(
         st.tuples(st.sampled_from(["lag", "lead"]), inner, st.integers(1, 5)).map(lambda t: f"{t[0]}({t[1]}, {t[2]})"),

@@ -1,0 +1,145 @@
+"""Corners that a small wrong change would go through: each against a value worked out by hand."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+import facturum as fa
+from facturum.data.calendar import moment_of
+from facturum.data.table import Table
+from facturum.data.values import Kind
+from tests.support import Folder
+
+MONTHS = ["2023-01", "2023-02", "2023-03", "2023-04"]
+CLOCK = {"time": "month", "every": "month", "panel": ["hut"]}
+SERIES = {"s": {"time": "month", "every": "month", "take": {"r": {"how": "repeat"}}}}
+RATES = {"month": ["2022-12", *MONTHS], "r": [1.0, 2.0, 3.0, 4.0, 5.0]}
+HUTS = {
+    "month": MONTHS * 2,
+    "hut": list("aaaabbbb"),
+    "x": [float(at) for at in range(8)],
+    "y": [3.0, 1.0, 2.0, 5.0] * 2,
+}
+
+
+def column(table: Any, text: str, **sections: Any) -> list[float | None]:
+    """Return a term's only column, None where it is missing."""
+    options = {key: sections.pop(key) for key in ("history", "tables") if key in sections}
+    sections["rows"] = {"missing": "keep"} | sections.get("rows", {})
+    made = fa.Plan(None, {"t": text}, intercept=False, **sections)
+    built = made.build(table, history=options.get("history"), series=options.get("tables"))
+    return [None if np.isnan(value) else float(value) for value in built.X[:, 0]]
+
+
+class Rows(unittest.TestCase):
+    def test_what_is_mixed_of_a_series_and_the_table_runs_along_the_table(self) -> None:
+        options = {"data": CLOCK, "series": SERIES, "tables": {"s": RATES}}
+        self.assertEqual(column(HUTS, "lag(s_r, 1)", **options), [1.0, 2.0, 3.0, 4.0] * 2)
+        mixed = [None, 2.0, 4.0, 6.0, None, 6.0, 8.0, 10.0]
+        self.assertEqual(column(HUTS, "lag(s_r + x, 1)", **options), mixed)
+        self.assertEqual(column(HUTS, "lag(q, 1)", derived={"q": "x + s_r"}, **options), mixed)
+        self.assertEqual(column(HUTS, "lag(q, 1)", derived={"q": "2 * s_r"}, **options), [2.0, 4.0, 6.0, 8.0] * 2)
+
+    def test_rows_of_categories_not_learned_are_left_out_and_counted(self) -> None:
+        table = {"way": list("abcab"), "x": [1.0, 2.0, None, 4.0, 5.0], "use": [True, True, False, True, True]}
+        terms = {"w": "category(way, unseen='missing')", "x": "x"}
+        made = fa.Plan(None, terms, rows={"learn": "use", "keep": "x > 1 or not use"}).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [2, 4, 5])
+        self.assertEqual(made.rows.dropped.tolist(), [1, 3])  # in the order of the table, whatever the reason
+        self.assertEqual([made.rows.reasons[cause][1] for cause in made.rows.causes], ["rows.keep", "terms.w"])
+        other = {"way": list("abxab"), "x": [None, 2.0, 3.0, 4.0, 5.0], "use": [True, True, False, True, True]}
+        found = fa.Plan(None, terms, rows={"learn": "use"}).build(other)
+        self.assertEqual(found.rows.dropped.tolist(), [1, 3])
+        self.assertEqual([found.rows.reasons[cause][1] for cause in found.rows.causes], ["terms.x", "terms.w"])
+        self.assertEqual(found.columns.rows.learned, 3)
+
+    def test_counts_of_the_map_are_those_of_the_matrix(self) -> None:
+        table = {"x": [None, 2.0, None, 4.0], "z": [1.0, None, 3.0, 4.0], "use": [True, True, False, True]}
+        made = fa.Plan(None, {"x": "impute(x, value=9)", "z": "z"}, rows={"learn": "use"}).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [1, 3, 4])
+        self.assertEqual((made.columns["x"].imputed, made.columns.rows.learned), (2, 2))
+        self.assertEqual(made.columns["z"].missing, 1)
+
+    def test_missing_is_a_key_of_its_own(self) -> None:
+        table = {"g": ["b", None, "a", "b"], "n": [1.0, 2.0, None, 1.0], "x": [1.0, 2.0, 4.0, 5.0]}
+        self.assertEqual(column(table, "lookup(g, {'a': 1, missing: 7, 'b': 2}, 0)"), [2.0, 7.0, 1.0, 2.0])
+        self.assertEqual(column(table, "lookup([g, n], {(missing, 2): 3, ('a', missing): 4}, 0)"), [0.0, 3.0, 4.0, 0.0])
+        self.assertEqual(column(table, "codes(g, missing='category')"), [1.0, 2.0, 0.0, 1.0])
+        self.assertEqual(column(table, "sd(x, by=[g])")[2], 0.0)  # a group of one
+
+    def test_many_edges_are_closed_on_the_side_that_is_told(self) -> None:
+        edges = [float(at) for at in range(40)]
+        values = [*edges, -1.0, 39.5, 12.25]
+        for closed, inside in (("left", lambda v, e: v >= e), ("right", lambda v, e: v > e)):
+            wanted = [float(sum(inside(v, e) for e in edges)) for v in values]
+            found = column(
+                {"x": values}, f"codes(bins(x, edges={edges}, closed='{closed}'), order={_labels(edges, closed)})"
+            )
+            self.assertEqual(found, wanted)
+
+
+def _labels(edges: list[float], closed: str) -> list[str]:
+    first, last = ("under", "from") if closed == "left" else ("up to", "over")
+    names = [f"{int(edge)}" for edge in edges]
+    middle = [f"{a} to {b}" for a, b in pairwise(names)]
+    return [f"{first} {names[0]}", *middle, f"{last} {names[-1]}"]
+
+
+class Told(Folder):
+    def test_the_second_of_three_powers_is_not_the_bend_of_a_parabola(self) -> None:
+        table = {"x": [1.0, 2.0, 3.0, 5.0, 8.0], "y": [1.0, 4.0, 2.0, 3.0, 9.0]}
+        three = fa.Plan("y", {"p": "polynomial(x, 3)"}).build(table).columns
+        two = fa.Plan("y", {"p": "polynomial(x, 2)"}).build(table).columns
+        self.assertIn("power 2", three["p_2"].reading)
+        self.assertIn("2·b", two["p_2"].reading)
+
+    def test_a_changed_derived_variable_is_told(self) -> None:
+        table = {"x": [1.0, 2.0, 3.0, 5.0], "y": [1.0, 4.0, 2.0, 3.0]}
+        made = fa.Plan("y", {"d": "d"}, derived={"d": "x - mean(x)"}).build(table)
+        outcome = made.verify({**table, "x": [1.0, 2.0, 3.0, 6.0]})
+        self.assertIn("another response or derived variable", str(outcome))
+        self.assertIn("The cell of x in row 4 has changed", str(outcome))
+
+    def test_the_time_of_a_series_is_watched_too(self) -> None:
+        made = fa.Plan("y", {"t": "s_r"}, data=CLOCK, series=SERIES).build(HUTS, series={"s": RATES})
+        self.assertTrue(made.verify(HUTS, series={"s": RATES}).ok)
+        moved = {"month": ["2022-11", *MONTHS], "r": RATES["r"]}
+        self.assertIn("The cell of series.s.month in row 1", str(made.verify(HUTS, series={"s": moved})).replace(
+            "The cell of month in row 1 of the series s", "The cell of series.s.month in row 1"))  # fmt: skip
+
+    def test_offsets_from_utc_keep_their_sign(self) -> None:
+        for text, minutes in (
+            ("2023-04-17T09:30-05:30", -330),
+            ("2023-04-17T09:30+01:00", 60),
+            ("2023-04-17T09:30Z", 0),
+        ):
+            found = moment_of(text)
+            assert found is not None
+            self.assertEqual(found.offset, minutes)
+        with self.assertRaisesRegex(fa.DataError, "several offsets from UTC(.|\n)*Row 2"):
+            mixed = {"t": ["2023-04-17T09:30-05:30", "2023-04-17T09:30+05:30"], "x": [1.0, 2.0]}
+            fa.Plan(None, "x", variables={"t": {"kind": "time"}}).build(mixed)
+
+    def test_history_that_lacks_a_value_which_the_new_rows_have_differs(self) -> None:
+        new = {name: values[2:4] for name, values in HUTS.items()}
+        for cells in ([0.0, 1.0, None], [0.0, 1.0, 7.0]):
+            history = {name: values[:3] for name, values in HUTS.items()} | {"x": cells}
+            with self.assertRaisesRegex(fa.DataError, "'x' is another in history(.|\n)*Row 1"):
+                column(new, "lag(x, 1)", data=CLOCK, history=history)
+        history = {name: values[:3] for name, values in HUTS.items()}
+        self.assertEqual(column(new, "lag(x, 2)", data=CLOCK, history=history), [0.0, 1.0])
+
+    def test_whole_decimals_stay_numbers_while_they_are_whole_numbers_of_64_bits(self) -> None:
+        for top, kind in ((2**53, Kind.NUMBER), (2**63 - 1, Kind.NUMBER), (2**63, Kind.CATEGORY)):
+            found = Table.of(pa.table({"x": pa.array([Decimal(top), Decimal(5)], pa.decimal128(30, 0))}))["x"]
+            self.assertEqual(found.kind, kind)
+            if kind is Kind.NUMBER:
+                self.assertEqual(found.data.tolist(), [top, 5])
+            else:
+                self.assertEqual(found.labels, (str(top), "5"))
