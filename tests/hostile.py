@@ -15,6 +15,8 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pandas as pd
 import pyarrow as pa
 from pyarrow import feather, parquet
 
@@ -350,6 +352,55 @@ def commands(dice: random.Random) -> bool:
     return True
 
 
+@cache
+def _junk() -> list[Any]:
+    """Return arguments of every type."""
+    return [
+        None, 3, -1, 2.5, "x", "price", b"ab", [], ["price"], [3], {}, {"a": 1}, {"a": "b"}, {"a": ["b"]}, object(),
+        True, float("nan"), Path("/nowhere"), len, np.zeros(3), np.array("x"), pd.DataFrame({"a": [1]}), _tables()[0],
+        1j, int, ("price", "beds"), {1, 2}, range(3), 10**400, "\udc80", "a\0b", [[1]], [{}], {"a": {"how": "sum"}},
+        {"price": {"kind": "id"}}, fa.terms.log("price"), pa.table({"a": [1]}),
+    ]  # fmt: skip
+
+
+def calls(dice: random.Random) -> bool:
+    """A public function with arguments of any type."""
+    given, made = _tables()[0], fa.Plan("stays", {"a": "price"})
+
+    def any_() -> Any:
+        return dice.choice(_junk())
+
+    sections = ("data", "variables", "stack", "convert", "series", "derived", "rows", "intercept")
+    reading = ("missing_values", "delimiter", "decimal", "encoding", "thousands")
+    operations = ("log", "category", "lookup", "lag", "bins", "impute", "mean", "mean_of", "regroup", "variable")
+    known: list[Callable[[], Any]] = [
+        lambda: fa.Plan(any_(), any_()),
+        lambda: fa.Plan("y", "x", **{dice.choice(sections): any_()}),
+        lambda: dice.choice((fa.Plan.from_text, fa.Plan.load, fa.read, fa.Table.of, fa.open_design))(any_()),
+        lambda: fa.read(SAMPLE / "huts.csv", **{dice.choice(reading): any_()}),
+        lambda: made.build(given, **{dice.choice(("history", "series", "threads")): any_()}),
+        lambda: made.resolve(any_(), threads=any_()),
+        lambda: fa.profile(given, any_(), any_(), dice.choice((None, any_()))),
+        lambda: fa.profile(given)[any_()],
+        lambda: fa.draft(given, any_(), dice.choice((None, any_()))),
+        lambda: fa.stack(given, any_(), any_(), any_()),
+        lambda: fa.unstack(given, "price", "access", any_()),
+        lambda: fa.sample(given, any_(), dice.choice((None, any_())), any_(), seed=dice.choice((1, any_()))),
+        lambda: fa.convert(given, "month", "month", any_(), any_(), any_()),
+        lambda: made.build(given, threads=1).columns.find(any_()),
+        lambda: made.build(given, threads=1).verify(any_(), history=any_()),
+        lambda: given.take(any_()),
+        lambda: getattr(fa.terms, dice.choice(operations))(*[any_() for _ in range(dice.randrange(3))]),
+        lambda: fa.terms.log("price") + any_(),
+        lambda: fa.terms.log("price") < any_(),
+    ]
+    try:
+        dice.choice(known)()
+    except fa.FacturumError as error:
+        return not str(error)
+    return True
+
+
 KINDS: dict[str, Callable[[random.Random], bool]] = {
     "expressions": expressions,
     "plans": plans,
@@ -359,4 +410,5 @@ KINDS: dict[str, Callable[[random.Random], bool]] = {
     "drafts": drafts,
     "changed_cells": changed_cells,
     "commands": commands,
+    "calls": calls,
 }

@@ -21,6 +21,7 @@ COUNTS = {
     "drafts": 100,
     "changed_cells": 100,
     "commands": 60,
+    "calls": 400,
 }
 
 

@@ -100,7 +100,7 @@ class Profiles(Folder):
         self.assertEqual([v.name for v in some], ["price", "hut"])
         self.assertEqual(some["price"].quantiles[0][1], some["price"].quartiles[0])
         self.assertEqual(json.loads(json.dumps(some.to_dict()))["rows"], 2400)
-        with self.assertRaises(KeyError):
+        with self.assertRaises(fa.DataError):
             some["beds"]
         for wrong in ([1.5], [-0.1]):
             with self.assertRaisesRegex(fa.DataError, "is no share of rows"):
@@ -310,7 +310,7 @@ class Shapes(unittest.TestCase):
             (lambda: fa.unstack({"v": [1, 2], "w": ["a", "a"], "g": ["x", "x"]}, "v", "w", ["g"]), "Rows 1, 2."),
             (lambda: fa.sample(self.WIDE, 4, seed=1), "4 rows are asked for, and there are 3"),
             (lambda: fa.sample(self.WIDE, 2, by="t_1", seed=1), "with t_1 = y"),
-            (lambda: fa.sample(self.WIDE, -1, seed=1), "no size of a sample"),
+            (lambda: fa.sample(self.WIDE, -1, seed=1), "not the size of a sample"),
         ]
         for work, said in cases:
             with self.assertRaises(fa.DataError) as caught:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 import pyarrow as pa
 
+from facturum.arguments import checked
 from facturum.audit.column_map import column_map
 from facturum.audit.content import content_failures, row_failures, table_failures
 from facturum.audit.entries import ColumnMap
@@ -262,6 +263,7 @@ class Design:
 
         return sparse.csc_matrix(self.X)
 
+    @checked
     def save(self, folder: str | Path, *, format: str = "parquet", replace: bool = False) -> None:
         """Write the build folder, whole or not at all.
 
@@ -286,6 +288,7 @@ class Design:
             replace,
         )
 
+    @checked
     def verify(self, table: Any, *, history: Any = None, series: Mapping[str, Any] | None = None) -> Verification:
         """Compute every column anew from its sources, by its formula, and say what does not agree.
 
@@ -317,6 +320,7 @@ class Design:
         return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
 
 
+@checked
 def open_design(folder: str | Path, check: bool = True) -> Design:
     """Open a build folder.
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.design import Design
 from facturum.engine.build import Progress, build, resolve
@@ -45,6 +46,7 @@ class Plan:
         ['intercept', 'access_trail', 'beds']
     """
 
+    @checked
     def __init__(
         self,
         response: str | Expression | None = None,
@@ -92,6 +94,7 @@ class Plan:
         return made
 
     @classmethod
+    @checked
     def load(cls, path: str | Path) -> Plan:
         """Read a plan file.
 
@@ -107,6 +110,7 @@ class Plan:
             raise PlanError(f"the folder of {path} cannot be read: {problem}", remedy="Check the path.") from None
 
     @classmethod
+    @checked
     def from_text(cls, text: str) -> Plan:
         """Read a plan from the text of a plan file."""
         return cls.of(parse_plan(text), Path())
@@ -121,10 +125,12 @@ class Plan:
         """Whether nothing is left to learn."""
         return self._spec.resolved
 
+    @checked
     def save(self, path: str | Path) -> None:
         """Write the plan as a file."""
         save_plan(self._spec, path)
 
+    @checked
     def resolve(self, table: Any, *, threads: int | None = None, series: Mapping[str, Any] | None = None) -> Plan:
         """Return the plan with every open question answered on a table; a resolved plan comes back as it is.
 
@@ -141,6 +147,7 @@ class Plan:
             given = self.given(table, series=series)
             return Plan.of(resolve(self._spec, given, threads).spec, self._folder, given.series)
 
+    @checked
     def build(
         self,
         table: Any,
@@ -196,6 +203,7 @@ class Plan:
             None if history is None else self._table(history),
         )
 
+    @checked
     def read(self, path: str | Path) -> Table:
         """Read a table as the plan's [data] says."""
         data = self._spec.data

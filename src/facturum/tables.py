@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from facturum.arguments import checked
 from facturum.data import conversion, reshaping
 from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
@@ -33,6 +34,7 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     return Table.of(table)
 
 
+@checked
 def profile(
     table: Any,
     variables: Sequence[str] = (),
@@ -58,6 +60,7 @@ def profile(
         return profile_of(taken_in(table, reading), variables, quantiles)
 
 
+@checked
 def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -> str:
     """Return a first plan for a table, commented line by line, as the text of a plan file; it builds as it is.
 
@@ -90,6 +93,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
             without[key] = error.what
 
 
+@checked
 def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:
     """Return a table in which several columns stand under one another, beside a category that says which.
 
@@ -109,6 +113,7 @@ def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Seq
     return reshaping.stack(taken_in(table), into, which, labels)
 
 
+@checked
 def unstack(table: Any, value: str, which: str, by: Sequence[str]) -> Table:
     """Return a table with a column for each category of one variable: what `stack` does, turned back.
 
@@ -123,6 +128,7 @@ def unstack(table: Any, value: str, which: str, by: Sequence[str]) -> Table:
     return reshaping.unstack(taken_in(table), value, which, by)
 
 
+@checked
 def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, seed: int) -> Any:
     """Return a random sample of rows, or several that share no row.
 
@@ -152,6 +158,7 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
     return made if isinstance(n, Sequence) else made[0]
 
 
+@checked
 def convert(
     table: Any, time: str, every: str, to: str, take: Mapping[str, Mapping[str, Any]], panel: Sequence[str] = ()
 ) -> Table:

@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from facturum.arguments import checked
 from facturum.errors import PlanError, nearest
 from facturum.language import core, logic
 from facturum.language.binding import bind, known_operations
@@ -118,6 +119,7 @@ def expression(given: Any) -> Node:
     raise PlanError(f"{given!r} is no expression", remedy="Give a text, a number, a list or what facturum.terms makes.")
 
 
+@checked
 def variable(name: str) -> Expression:
     """Return a variable by its name, whatever characters it has."""
     return Expression(core.Name(name))

@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from facturum.arguments import checked
 from facturum.audit.fingerprints import Fingerprint
 from facturum.engine.spec import FORMAT
 from facturum.errors import AuditError, nearest
@@ -227,6 +228,7 @@ class ColumnMap(Part):
     paths: list[PathEntry] = Field([], description="columns along time beside what they are made of")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
 
+    @checked
     def __getitem__(self, name: str) -> ColumnEntry:
         for column in self.columns:
             if column.name == name:
@@ -234,6 +236,7 @@ class ColumnMap(Part):
         names = [column.name for column in self.columns]
         raise AuditError(f"there is no column called '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
 
+    @checked
     def find(self, name: str) -> list[ColumnEntry]:
         """Return the column of a name, or the columns of a term.
 

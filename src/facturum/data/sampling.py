@@ -32,8 +32,13 @@ def sample_rows(table: Table, sizes: Sequence[int | float], by: str | None, repl
         True
     """
     for size in sizes:
-        if size < 0 or (isinstance(size, float) and size > 1):
-            raise DataError(f"{size} is no size of a sample", remedy="Write a whole number, or a share from 0 to 1.")
+        number = isinstance(size, int | float | np.integer) and not isinstance(size, bool)
+        if not number or not 0 <= size < (np.inf if not isinstance(size, float) else 1 + 1e-15):
+            raise DataError(
+                f"{size!r} is not the size of a sample", remedy="Write a whole number, or a share from 0 to 1."
+            )
+    if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or seed < 0:
+        raise DataError(f"{seed!r} is not a valid seed", remedy="Write a whole number from 0.")
     dice = np.random.Generator(np.random.PCG64(seed))
     drawn: list[list[Array]] = [[] for _ in sizes]
     for name, rows in _strata(table, by):

@@ -6,6 +6,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
+from facturum.arguments import checked
 from facturum.data.values import Array
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest
@@ -46,8 +49,18 @@ class Table:
 
         return given if isinstance(given, Table) else table_from(given)
 
+    @checked
     def take(self, rows: Array) -> Table:
         """Return some rows, counted from 0, in their order."""
+        rows = np.asarray(rows)
+        if (
+            rows.ndim != 1
+            or rows.dtype.kind not in "iub"
+            or (len(rows) and not 0 <= int(rows.min()) <= int(rows.max()) < self.length)
+        ):
+            raise DataError(
+                "rows are whole numbers from 0, of rows that the table has", remedy="Give an array of them."
+            )
         found = {name: variable.take(rows) for name, variable in self.variables.items()}
         return replace(self, variables=found, length=len(rows))
 
@@ -76,6 +89,7 @@ class Table:
     def __contains__(self, name: object) -> bool:
         return name in self.variables
 
+    @checked
     def __getitem__(self, name: str) -> Variable:
         found = self.variables.get(name)
         if found is None:

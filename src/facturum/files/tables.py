@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from pyarrow import csv as arrow_csv
 from pyarrow import feather, parquet
 
+from facturum.arguments import checked
 from facturum.data.intake import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
@@ -35,6 +36,7 @@ _MOMENT = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?$"
 _REMEDY = "Check that the file is whole, and its ending, delimiter and encoding."
 
 
+@checked
 def read(
     path: str | Path,
     *,

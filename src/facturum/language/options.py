@@ -105,7 +105,9 @@ def whole_from(least: int, most: int = 2**31) -> Accept:
 
 def one_of(*choices: str) -> Accept:
     """Accept one of some words."""
-    return Accept(" or ".join(f'"{choice}"' for choice in choices), lambda value: value in choices)
+    return Accept(
+        " or ".join(f'"{choice}"' for choice in choices), lambda value: isinstance(value, str) and value in choices
+    )
 
 
 def either(*accepts: Accept) -> Accept:

@@ -9,11 +9,12 @@ from typing import Any
 
 import numpy as np
 
+from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.engine.leaves import thread_count
-from facturum.errors import DataError
+from facturum.errors import DataError, nearest
 from facturum.look.notice import label_notes, number_notes
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
@@ -91,11 +92,13 @@ class Profile:
     variables: tuple[VariableProfile, ...]
     correlations: tuple[tuple[str, str, float], ...] = ()
 
+    @checked
     def __getitem__(self, name: str) -> VariableProfile:
         for variable in self.variables:
             if variable.name == name:
                 return variable
-        raise KeyError(name)
+        names = [variable.name for variable in self.variables]
+        raise DataError(f"the profile has no variable '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
 
     def __iter__(self) -> Iterator[VariableProfile]:
         return iter(self.variables)
