@@ -159,12 +159,14 @@ class Containers(unittest.TestCase):
             lagged = fa.Plan(None, {"x": "lag(x, 1)"}, data=data, rows={"missing": "keep"}, intercept=False)
             np.testing.assert_array_equal(lagged.build(table).X[:, 0], [np.nan, np.nan, np.nan, 1.0])
             zero = [type(hut[0])(0) if not isinstance(hut[0], str) else "0", hut[0]]
-            rates = {"hut": [*zero, None], "month": ["2023-01"] * 3, "rate": [5.0, 7.0, 9.0]}
+            rates = {"hut": zero, "month": ["2023-01"] * 2, "rate": [5.0, 7.0]}
             series = {"s": {"time": "month", "every": "month", "match": ["hut"], "take": {"rate": {"how": "repeat"}}}}
-            joined = fa.Plan(
-                None, {"r": "s_rate"}, data=data, series=series, rows={"missing": "keep"}, intercept=False
-            ).build(table, series={"s": rates})
+            terms: dict[str, Any] = {"terms": {"r": "s_rate"}, "data": data, "series": series, "intercept": False}
+            joined = fa.Plan(None, rows={"missing": "keep"}, **terms).build(table, series={"s": rates})
             np.testing.assert_array_equal(joined.X[:, 0], [7.0, np.nan, np.nan, np.nan])
+            unknown = {"hut": [*zero, None], "month": ["2023-01"] * 3, "rate": [5.0, 7.0, 9.0]}
+            with self.assertRaisesRegex(fa.DataError, "'hut' is missing(.|\n)*Row 3"):
+                fa.Plan(None, **terms).build(table, series={"s": unknown})
 
     def test_categories_and_dates_that_arrow_does_not_know(self) -> None:
         ages = pd.Series([3.0, 17.0, 42.0, None, 17.0])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -116,6 +116,7 @@ def convert(
         )  # fmt: skip
     for name, take in takes.items():
         _check_take(name, take, table, timing, to, place)
+    _refuse_unknown_units(table, timing.panel, place)
     series = series_of(table, timing)
     order = series.order
     own = Periods(series.unit[order], series.period[order], timing.every)
@@ -127,7 +128,7 @@ def convert(
         found[name], report, out = _taken(name, table[take.of or name].take(order), take, own, wanted)
         reports.append(report)
         dropped |= out
-    return _assembled(table, timing, series, wanted, found, dropped), reports
+    return _assembled(table, timing.time, timing.panel, series, wanted, found, dropped), reports
 
 
 def _wanted(own: Periods, to: str) -> Periods:
@@ -217,19 +218,38 @@ def _taken(name: str, source: Variable, take: Take, own: Periods, wanted: Period
     return variable, report, dropped
 
 
+def _refuse_unknown_units(table: Table, panel: Sequence[str], place: str) -> None:
+    """Refuse rows that lack a variable of their unit: they belong to no series that could be converted."""
+    for name in panel:
+        rows = np.flatnonzero(table[name].missing_rows()) + 1
+        if len(rows):
+            raise DataError(
+                f"'{name}' is missing, so that these rows belong to no series",
+                place=place,
+                rows=rows[:10].tolist(),
+                count=len(rows),
+                remedy="Fill it, or leave the rows out beforehand.",
+            )
+
+
 def _assembled(
-    table: Table, timing: Timing, series: Series, wanted: Periods, found: Mapping[str, Variable], dropped: Mask
+    table: Table,
+    time: str,
+    panel: Sequence[str],
+    series: Series,
+    wanted: Periods,
+    found: Mapping[str, Variable],
+    dropped: Mask,
 ) -> Table:
     """Return the table of converted variables beside their time and panel; units in the order of the source."""
-    assert timing.time is not None
     first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
     np.minimum.at(first, series.unit, np.arange(table.length))
     order = np.lexsort((wanted.number, first[wanted.unit]))
     order = order[~dropped[order]]
     rows = first[wanted.unit[order]]
     moments = start_hours(wanted.number[order], wanted.step) * HOUR
-    made: dict[str, Variable] = {timing.time: Variable(timing.time, Kind.TIME, moments, storage=f"{wanted.step}s")}
-    for name in timing.panel:
+    made: dict[str, Variable] = {time: Variable(time, Kind.TIME, moments, storage=f"{wanted.step}s")}
+    for name in panel:
         made[name] = table[name].take(rows)
     for name, variable in found.items():
         made[name] = variable.take(order)

@@ -200,10 +200,10 @@ def _pieces(made: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
     if made.spec.intercept:
         columns.append(BuiltColumn(INTERCEPT, INTERCEPT, INTERCEPT, None))
         pieces.append(Piece(None, (), 0))
-    assert made.spec.columns is not None
+    known = made.spec.columns or {}
     for key, term in made.terms.items():
         own = term.columns()
-        names = made.spec.columns.get(key, [])
+        names = known.get(key, [])
         if len(names) != len(own):
             raise DataError(
                 f"the resolved plan names {len(names)} columns of this term, and it has {len(own)}",

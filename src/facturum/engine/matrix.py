@@ -104,7 +104,11 @@ def _refuse_infinite(
                     rows.of(column.formula)
 
     run(search, len(selection.leaves), 1, where)
-    raise AssertionError("a formula is finite where its column is not")
+    odd = next(piece for piece in pieces if wrong[piece.first : piece.first + piece.width].any())
+    raise DataError(
+        f"'{odd.node}' is infinite or not a number in some rows",
+        remedy="Correct these rows, or leave them out with [rows] keep.",
+    )
 
 
 def _refuse_size(count: int, width: int) -> None:

@@ -99,16 +99,16 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
         table = stack(table, spec.stack.into, spec.stack.which, spec.stack.labels)
     reports: list[Converted] = []
     if spec.convert is not None:
-        if spec.data.time is None or spec.data.every in (None, "row"):
+        every = spec.data.every
+        if spec.data.time is None or every is None or every == "row":
             raise PlanError(
                 "the table is converted to the plan's step, and the plan names none",
                 place="convert",
                 remedy='Write [data] time = ".." and every = "month", say; convert.every is the step that it comes in.',
             )
-        assert spec.data.every is not None
         timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
         takes = {name: take.take() for name, take in spec.convert.take.items()}
-        table, reports = convert(table, timing, spec.data.token(spec.data.every), takes, "convert")
+        table, reports = convert(table, timing, spec.data.token(every), takes, "convert")
     rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in given}
     series = tuple(f"{name}_" for name in spec.series)
     if not spec.resolved:
