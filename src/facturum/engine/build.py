@@ -11,15 +11,17 @@ from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
-from facturum.engine.prepare import Prepared, at_place, prepare
+from facturum.engine.prepare import Prepared, at_place, prepare, walk
 from facturum.engine.selection import Selection, select
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, VariableSpec
 from facturum.errors import DataError
 from facturum.language.categories import Category
+from facturum.language.core import Multiply
 from facturum.language.nodes import Column
 from facturum.numerics.moments import Moments
 
+MOST_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
 INTERCEPT = "intercept"
 RESPONSE = "response"
 Progress = Callable[[int, int], None]
@@ -116,6 +118,14 @@ def resolved(made: Prepared) -> Prepared:
 def _refuse_width(made: Prepared) -> None:
     """Refuse more columns than a matrix may have, before any is made."""
     widths = {key: term.column_count() for key, term in made.terms.items()}
+    for key, term in made.terms.items():
+        if widths[key] > MOST_PRODUCTS and any(isinstance(part, Multiply) for part in walk(term)):
+            raise DataError(
+                f"the interaction would have {widths[key]:,} columns, and {MOST_PRODUCTS:,} are the most",
+                place=f"terms.{key}",
+                text=made.text(f"terms.{key}"),
+                remedy="Pool or regroup the categories, or take interactions of many categories out.",
+            )
     widest = max(widths, key=lambda key: widths[key])
     if sum(widths.values()) > MOST_COLUMNS:
         raise DataError(
