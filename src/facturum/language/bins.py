@@ -298,14 +298,9 @@ class Bins(Node):
             high = float(edges[at]) if at < len(edges) else np.inf
             return low, high, self.closed == "left", self.closed == "right"
         low, high = edges[at]
-        meets_before = at > 0 and edges[at - 1][1] == low
         meets_after = at + 1 < len(edges) and edges[at + 1][0] == high
-        return (
-            float(low),
-            float(high),
-            not meets_before or self.closed == "left",
-            (not meets_after or self.closed == "right"),
-        )
+        # where two bins meet, the first one has what both would take, so only its upper end is to be decided
+        return float(low), float(high), True, not meets_after or self.closed == "right"
 
     def equal_to(self, label: Label) -> Node:
         """Return the condition of being in the bin of a label, over the number itself."""
