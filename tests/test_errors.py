@@ -182,6 +182,17 @@ CASES = {
         ["a category has no median", 'Write impute(.., "mode")'], {"x": "impute(access, 'median')"}
     ),
     "nothing to put in": Bad(["impute needs to know what to put in"], {"x": "impute(gaps)"}),
+    "neighbours and a written value": Bad(
+        ['"linear" takes what it puts in from neighbours'],
+        {"x": "impute(gaps, 'linear', otherwise=1)"},
+        sections={"data": {"every": "row"}},
+    ),
+    "a value for all and groups": Bad(
+        ["value is put in for all groups alike"], {"x": "impute(gaps, 'mean', by=[access], value=2)"}
+    ),
+    "what is put in elsewhere, without groups": Bad(
+        ["otherwise goes with groups"], {"x": "impute(gaps, 'mean', otherwise=2)"}
+    ),
     "a text put into a number": Bad(["a text cannot stand in it"], {"x": "impute(gaps, value='none')"}),
     "imputing what is never there": Bad(
         ["terms.x: 'none' has no value in any row to learn from"], {"x": "impute(none, 'mean')"}, kind=fa.DataError

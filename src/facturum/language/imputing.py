@@ -119,6 +119,14 @@ class Impute(Node):
     def _check_options(self, kinds: Kinds) -> None:
         if self.fills and self.otherwise is None:
             raise self.fail("fills need what is put in elsewhere", "Write otherwise=.. as well.")
+        if self.along_time and self._own():
+            raise self.fail(
+                f'"{self.how}" takes what it puts in from neighbours in time', "Leave out the written values."
+            )
+        if self.value is not None and (self.by or self.otherwise is not None):
+            raise self.fail("value is put in for all groups alike", "Leave out by, fills and otherwise.")
+        if self.otherwise is not None and not self.by:
+            raise self.fail("otherwise goes with groups", "Write by=[..] as well, or value=..")
         for key, value in self.fills:
             if isinstance(value, Absent):
                 raise self.fail(f"what is put in for {key!r} is missing", "Write a value, or leave the group out.")
