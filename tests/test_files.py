@@ -12,9 +12,12 @@ import subprocess
 import sys
 import textwrap
 import time
+import warnings
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
+from types import FrameType
 from typing import Any
 
 import numpy as np
@@ -274,6 +277,22 @@ class Damage(Folder):
             shutil.rmtree(folder)
 
 
+def _interrupt(number: int, done: list[int]) -> Callable[..., Any]:
+    """Return a trace that interrupts the writing of a folder at its n-th line."""
+    countdown = iter(range(number))
+
+    def line(frame: FrameType, event: str, value: Any) -> Any:
+        if event == "line" and not done and next(countdown, None) is None:
+            done.append(frame.f_lineno)
+            raise KeyboardInterrupt
+        return line
+
+    def call(frame: FrameType, event: str, value: Any) -> Any:
+        return line if frame.f_code.co_filename.endswith(("facturum/files/folder.py", "/shutil.py")) else None
+
+    return call
+
+
 class Interrupted(Folder):
     """Whatever happens while a build is replaced, the old one or the new one is there, whole."""
 
@@ -410,6 +429,30 @@ class Interrupted(Folder):
             resource.setrlimit(resource.RLIMIT_FSIZE, limit)
             signal.signal(signal.SIGXFSZ, handler)
         self.assertEqual(digests(self.target), self.before)
+        self.assertEqual(self.left(), ["build"])
+
+    def test_a_signal_at_any_line_of_writing_leaves_one_whole_build_and_nothing_else(self) -> None:
+        designs = [self.old, plan({"p": "price"}).build(huts(40, seed=53))]
+        for design in designs:
+            design.save(self.target, replace=True)
+        whole = {tuple(design.names) for design in designs}
+        warnings.simplefilter("ignore", ResourceWarning)  # an interrupted lock is closed when it is forgotten
+        for number in range(10_000):
+            done: list[int] = []
+            sys.settrace(_interrupt(number, done))
+            try:
+                designs[number % 2].save(self.target, replace=True)
+            except KeyboardInterrupt:
+                pass
+            except fa.DataError as error:  # what the library that removes folders makes of it, between two lines
+                self.assertIn("Bad file descriptor", str(error))
+            finally:
+                sys.settrace(None)
+            if not done:
+                break
+            self.assertIn(tuple(fa.open_design(self.target).names), whole, done)
+            self.assertEqual([name for name in self.left() if not name.endswith("lock")], ["build"], done)
+        self.assertGreater(number, 150)
         self.assertEqual(self.left(), ["build"])
 
     def test_places_that_cannot_be_written(self) -> None:

@@ -110,10 +110,13 @@ def _never_fail_to_print() -> None:
 def _signals() -> Iterator[None]:
     """Turn the signals that end a process into an exception, so that what is half written is taken away."""
 
+    before: dict[int, Any] = {}
+
     def stop(number: int, frame: FrameType | None) -> None:
+        for other in before:  # what is being cleaned up then is not to be interrupted again
+            signal.signal(other, signal.SIG_IGN)
         raise Stopped(number)
 
-    before: dict[int, Any] = {}
     for name in ("SIGINT", "SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)
         with suppress(ValueError, OSError):  # outside the main thread there are no handlers

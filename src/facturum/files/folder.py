@@ -13,8 +13,9 @@ import sys
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
-from typing import TypeAlias
+from typing import BinaryIO, TypeAlias
 
 import pyarrow as pa
 
@@ -85,7 +86,7 @@ def _refuse_target(target: Path, replaceable: Callable[[Path], Collection[str]],
 
 def _write_beside(target: Path, write: Callable[[Path], None]) -> None:
     part = _beside(target, f"part-{secrets.token_hex(4)}")
-    try:
+    with _at_the_end(partial(_remove, part)):  # the new build where it is not whole, the old one once it is replaced
         part.mkdir()
         write(part)
         for file in part.iterdir():
@@ -94,8 +95,18 @@ def _write_beside(target: Path, write: Callable[[Path], None]) -> None:
         _put(part, target)
         with suppress(OSError):
             _settle(target.parent)
+
+
+@contextmanager
+def _at_the_end(clean: Callable[[], None]) -> Iterator[None]:
+    """Clean up at the end, and once more: a signal may have interrupted it the first time."""
+    try:
+        try:
+            yield
+        finally:
+            clean()
     finally:
-        _remove(part)  # the new build where it is not whole, the old one once it is replaced
+        clean()
 
 
 def _put(part: Path, target: Path) -> None:
@@ -172,32 +183,39 @@ def _settle(path: Path) -> None:
 def _alone(target: Path) -> Iterator[None]:
     """Refuse a second writer of one place; a lock goes with the process that holds it."""
     place = _beside(target, "lock")
-    handle = _locked(place, target)
-    try:
+    lock = _locked(place, target)
+    with _at_the_end(partial(_unlock, lock, place)):
         yield
-    finally:
-        with suppress(OSError):
+
+
+def _unlock(lock: BinaryIO, place: Path) -> None:
+    with suppress(OSError, ValueError):  # a lock that has been given back before is closed, and the place another's
+        own = os.fstat(lock.fileno()).st_ino == place.stat().st_ino
+        if os.name == "nt":  # where an open file cannot be removed
+            lock.close()
+        if own:
             place.unlink()
-        os.close(handle)
+    lock.close()
 
 
-def _locked(place: Path, target: Path) -> int:
+def _locked(place: Path, target: Path) -> BinaryIO:
+    """Return the lock as a file, which gives it back when it is closed, also by an interrupt."""
     try:
         import fcntl
     except ImportError:  # where files cannot be locked, the lock is that the file is there
-        return os.open(place, os.O_CREAT | os.O_EXCL | os.O_RDWR)
+        return place.open("xb")
     for _ in range(_TRIES):
-        handle = os.open(place, os.O_CREAT | os.O_RDWR, 0o644)
+        lock = place.open("ab")
         try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            if os.fstat(handle).st_ino == place.stat().st_ino:
-                return handle
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if os.fstat(lock.fileno()).st_ino == place.stat().st_ino:
+                return lock
         except BlockingIOError:
-            os.close(handle)
+            lock.close()
             break
         except FileNotFoundError:  # the writer before removed its lock between the two steps
             pass
-        os.close(handle)
+        lock.close()
     raise DataError(
         f"another build is being written to {target}", remedy="Wait until it is done, or choose another folder."
     )
@@ -296,10 +314,8 @@ def write_file(path: Path, content: str | bytes) -> None:
     try:
         path = Path(os.path.abspath(path))
         part = path.with_name(f".{path.name}.facturum-part-{secrets.token_hex(4)}")
-        try:
+        with _at_the_end(partial(part.unlink, missing_ok=True)):
             part.write_bytes(data)
             part.replace(path)
-        finally:
-            part.unlink(missing_ok=True)
     except (OSError, ValueError) as problem:
         raise DataError(f"{path} cannot be written: {_words(problem)}", remedy="Choose another place.") from None
