@@ -66,12 +66,24 @@ class Rows(unittest.TestCase):
         self.assertEqual((made.columns["x"].imputed, made.columns.rows.learned), (2, 2))
         self.assertEqual(made.columns["z"].missing, 1)
 
+    def test_zeros_of_a_product_are_not_counted_as_other_numbers(self) -> None:
+        table = {"g": list("abcabc"), "x": [1.0, 0.0, -2.0, 3.0, 5.0, 0.0], "u": [2.0, -1.0, 0.0, 0.0, -3.0, 4.0]}
+        made = fa.Plan(None, {"s": "g * x", "t": "category(g, reference='c') * u"}).build(table)
+        for column in made.columns.columns:
+            values = made.X[:, made.names.index(column.name)]
+            wanted = (np.count_nonzero(values), values.min(), values.max(), values.mean(), values.std(ddof=1))
+            self.assertEqual((column.nonzero, column.min, column.max), wanted[:3], column.name)
+            np.testing.assert_allclose([column.mean, column.sd], wanted[3:], rtol=1e-14, atol=1e-15)
+
     def test_missing_is_a_key_of_its_own(self) -> None:
         table = {"g": ["b", None, "a", "b"], "n": [1.0, 2.0, None, 1.0], "x": [1.0, 2.0, 4.0, 5.0]}
         self.assertEqual(column(table, "lookup(g, {'a': 1, missing: 7, 'b': 2}, 0)"), [2.0, 7.0, 1.0, 2.0])
         self.assertEqual(column(table, "lookup([g, n], {(missing, 2): 3, ('a', missing): 4}, 0)"), [0.0, 3.0, 4.0, 0.0])
         self.assertEqual(column(table, "codes(g, missing='category')"), [1.0, 2.0, 0.0, 1.0])
         self.assertEqual(column(table, "sd(x, by=[g])")[2], 0.0)  # a group of one
+        three = {"g": ["b", None, "a", "c", None, None], "x": [1.0, 2.0, 4.0, 8.0, 6.0, None]}
+        self.assertEqual(column(three, "mean(x, by=[g])"), [1.0, None, 4.0, 8.0, None, None])
+        self.assertEqual(column(three, "impute(x, 'mean', by=[g])"), [1.0, 2.0, 4.0, 8.0, 6.0, 4.2])  # that of all
 
     def test_many_edges_are_closed_on_the_side_that_is_told(self) -> None:
         edges = [float(at) for at in range(40)]
