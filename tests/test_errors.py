@@ -193,6 +193,10 @@ CASES = {
     "what is put in elsewhere, without groups": Bad(
         ["otherwise goes with groups"], {"x": "impute(gaps, 'mean', otherwise=2)"}
     ),
+    "a truth value for a period": Bad(
+        ["trend wants a period in quotes, or the number of a row as origin"], {"x": "trend(origin=True)"}
+    ),
+    "a number for a pattern": Bad(["matching wants a text as pattern"], {"x": "matching(3)"}),
     "a text put into a number": Bad(["a text cannot stand in it"], {"x": "impute(gaps, value='none')"}),
     "imputing what is never there": Bad(
         ["terms.x: 'none' has no value in any row to learn from"], {"x": "impute(none, 'mean')"}, kind=fa.DataError

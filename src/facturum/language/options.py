@@ -45,6 +45,10 @@ def _is_number(value: Any) -> bool:
     return isinstance(value, float) and isfinite(value)
 
 
+def _is_whole(value: Any) -> bool:
+    return isinstance(value, int) and _is_number(value)
+
+
 def _is_label(value: Any) -> bool:
     return isinstance(value, str | bool) or _is_number(value)
 
@@ -60,6 +64,8 @@ def _are_pairs(value: Any) -> bool:
 
 
 NUMBER = Accept("a number", _is_number)
+TEXT = Accept("a text", lambda value: isinstance(value, str))
+PERIOD = Accept("a period in quotes, or the number of a row", lambda v: isinstance(v, str) or _is_whole(v))
 FLAG = Accept("True or False", lambda value: isinstance(value, bool))
 
 

@@ -15,7 +15,7 @@ from facturum.data.number_text import PLAIN
 from facturum.data.values import Kind, Label, Labels, Mask, Values, label_text, plain_number
 from facturum.errors import nearest
 from facturum.language.nodes import Kinds, Node, Rows, Type, operation
-from facturum.language.options import GROUPS, LABEL, MISSING, Absent, argument, literal_key, option
+from facturum.language.options import GROUPS, MISSING, TEXT, Absent, argument, literal_key, option
 
 _RANGE = re.compile(r"\s*(-?[\d.]+(?:[eE][+-]?\d+)?)?\s*\.\.\s*(-?[\d.]*\d(?:[eE][+-]?\d+)?)?\s*")
 
@@ -56,7 +56,7 @@ class Regroup(Node):
     family: ClassVar[str] = "categories"
     x: Node = argument("a category, or a number with few values")
     groups: tuple[tuple[str, tuple[Label | Absent, ...]], ...] = option(GROUPS, "the categories of each new one")
-    rest: str | None = option(LABEL, "the name for all others", default=None)
+    rest: str | None = option(TEXT, "the name for all others", default=None)
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)

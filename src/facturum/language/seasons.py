@@ -15,7 +15,7 @@ from facturum.language.categories import Category, Codes
 from facturum.language.core import Multiply, Name, Number, Power, Text
 from facturum.language.logic import period_written
 from facturum.language.nodes import Block, Column, Kinds, Node, Question, Rows, Type, operation
-from facturum.language.options import LABEL, argument, arguments, one_of, option, whole_from
+from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of, option, whole_from
 from facturum.language.reading import Curve, Reading, Unit
 from facturum.language.reading import Power as PowerReading
 from facturum.language.transforms import Cos, Sin
@@ -134,7 +134,7 @@ class Trend(Timed):
     family: ClassVar[str] = "time"
     many_columns: ClassVar[bool] = True
     degree: int = option(whole_from(1, 10), "the highest power", default=1)
-    origin: Label | None = option(LABEL, "the period that counts as 0", learned=True, default=None)
+    origin: str | int | None = option(PERIOD, "the period that counts as 0", learned=True, default=None)
     of: tuple[Node, ...] = arguments("the time of the row", default=())
 
     def check(self, kinds: Kinds) -> Type:

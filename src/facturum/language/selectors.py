@@ -10,7 +10,7 @@ from typing import ClassVar
 from facturum.data.values import Kind
 from facturum.language.core import List, Name, Text
 from facturum.language.nodes import Kinds, Node, Type, operation
-from facturum.language.options import LABEL, arguments, option
+from facturum.language.options import TEXT, arguments, option
 
 
 class Selector(Node):
@@ -55,11 +55,11 @@ class Matching(Selector):
     Example: `matching("q_*", but=["q_9"])`.
     """
 
-    pattern: str = option(LABEL, "the pattern")
+    pattern: str = option(TEXT, "the pattern")
     but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
     def takes(self, name: str, kind: Kind) -> bool:
-        return fnmatchcase(name, str(self.pattern))
+        return fnmatchcase(name, self.pattern)
 
 
 @operation
