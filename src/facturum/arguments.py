@@ -64,6 +64,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return guarded
 
 
+@functools.cache
 def _hints(function: Callable[..., Any]) -> Mapping[str, Any]:
     try:
         return typing.get_type_hints(function)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib.metadata import version
 
 import numpy as np
@@ -28,6 +29,11 @@ from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import PlanSpec
 from facturum.language.reading import Holds, NoValue
 from facturum.numerics.moments import Moments
+
+
+@cache
+def _own_version() -> str:
+    return version("facturum")
 
 
 def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool = False) -> ColumnMap:
@@ -60,7 +66,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool 
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     return ColumnMap(
-        made_with={"facturum": version("facturum"), "numpy": np.__version__},
+        made_with={"facturum": _own_version(), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
         resolved=built.spec.model_dump(exclude_defaults=True),
         fingerprints=fingerprints_of(built.prepared) if digests else {},
