@@ -258,6 +258,11 @@ class NumberTexts(unittest.TestCase):
         ]
         for texts, holds in told:
             self.assertTrue(holds(form_of(texts)), texts)
+        euros = [f"€ {at}.50" for at in range(50)] + ["€ NA"]
+        with self.assertRaisesRegex(
+            fa.PlanError, "51 categories.*the unit '€', and '€ NA' among .*\n(.|\n)*unit = \"€\""
+        ):
+            fa.Plan(None, "price").build({"price": euros})
 
 
 class TextFiles(Folder):

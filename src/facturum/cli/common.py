@@ -48,7 +48,8 @@ def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> 
     except (OSError, ValueError) as problem:
         raise DataError(f"{out} cannot be written: {problem}", remedy="Choose another place.") from None
     if found:
-        raise DataError(f"{out} is there already", remedy=remedy)
+        own = remedy if out and out.absolute().name else "Name a folder below it."
+        raise DataError(f"{out} is there already", remedy=own)
 
 
 series_option = click.option(

@@ -95,16 +95,20 @@ def form_of(texts: Sequence[str]) -> NumberForm | None:
         >>> form_of(["1,234", "12"]), form_of(["5 %", "12 %"]).unit, form_of(["road"]) is None
         (NumberForm(decimal='.', thousands=',', unit=''), '%', True)
     """
-    some = [*texts[:: max(1, len(texts) // LOOKED_AT)]]
+    some = _some(texts)
     if not some or not all(any(char.isdigit() for char in text) for text in some):
         return None
+    return next((form for form in _forms(some) if form.reads(some) and form.reads(texts)), None)
+
+
+def _some(texts: Sequence[str]) -> Sequence[str]:
+    return texts[:: max(1, len(texts) // LOOKED_AT)]
+
+
+def _forms(some: Sequence[str]) -> list[NumberForm]:
+    """Return the forms that texts may be in, the plain one first."""
     units = ["", *(unit for unit in _UNITS if any(unit in text for text in some))]
-    for unit in units:
-        for form in (*_MARKS, *_SPACED):
-            made = NumberForm(form.decimal, form.thousands, unit)
-            if made.reads(some) and made.reads(texts):
-                return made
-    return None
+    return [NumberForm(form.decimal, form.thousands, unit) for unit in units for form in (*_MARKS, *_SPACED)]
 
 
 @dataclass(frozen=True)
@@ -137,22 +141,33 @@ def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> 
         why = "its numbers are stored as text" if form == PLAIN else f"its numbers have {form}"
         remedy = form.remedy.replace("NAME", name)
         return Unread(why, remedy[0].upper() + remedy[1:] + ".")
-    words = _words(texts, nearly)
+    form, words = _nearest(texts, nearly)
     if not words or len(texts) < 3:
         return None
     shown = ", ".join(repr(word) for word in words[:3])
     are = "is not a number" if len(words) == 1 else "are not numbers"
-    odd = [word for word in words if _FOREIGN.fullmatch(word.strip())]
+    if any(_FOREIGN.fullmatch(word.strip()) for word in words):
+        return Unread(f"{shown} among its values {are}", "Write these cells in plain digits.")
     remedy = "Correct these cells, or name the words among missing_values in [data]."
-    return Unread(f"{shown} among its values {are}", "Write these cells in plain digits." if odd else remedy)
+    if form == PLAIN:
+        return Unread(f"{shown} among its values {are}", remedy)
+    why = f"its numbers have {form}, and {shown} among its values {are}"
+    return Unread(why, f"{remedy} Then {form.remedy.replace('NAME', name)}.")
 
 
-def _words(texts: Sequence[str], nearly: float) -> list[str]:
+def _nearest(texts: Sequence[str], nearly: float) -> tuple[NumberForm, list[str]]:
+    """Return the form that reads most of the texts, and the words that it does not read; none where they are many."""
+    some = _some(texts)
+    form = max(_forms(some), key=lambda form: sum(form.number(text) is not None for text in some))
+    return form, _words(texts, form, nearly)
+
+
+def _words(texts: Sequence[str], form: NumberForm, nearly: float) -> list[str]:
     """Return the words that keep a text from being numbers, or nothing where they are too many."""
     few = max(1, int((1 - nearly) * len(texts)))
     words: list[str] = []
     for text in texts:
-        if PLAIN.number(text) is None:
+        if form.number(text) is None:
             words.append(text)
             if len(words) > few:
                 return []
