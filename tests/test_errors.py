@@ -197,6 +197,18 @@ CASES = {
         ["trend wants a period in quotes, or the number of a row as origin"], {"x": "trend(origin=True)"}
     ),
     "a number for a pattern": Bad(["matching wants a text as pattern"], {"x": "matching(3)"}),
+    **{
+        f"digits that no double holds, in {text}": Bad(["9007199254740993 loses digits as a number"], {"x": text})
+        for text in (
+            "center(beds, at=9007199254740993)",
+            "bins(beds, edges=[9007199254740993])",
+            "bins(beds, edges=[[3, 9007199254740993]])",
+            "impute(gaps, value=9007199254740993)",
+            "lookup(access, {'road': 9007199254740993}, 0)",
+            "lookup(access, {'road': 1}, 9007199254740993)",
+            "beds in [9007199254740993]",
+        )
+    },
     "a text put into a number": Bad(["a text cannot stand in it"], {"x": "impute(gaps, value='none')"}),
     "imputing what is never there": Bad(
         ["terms.x: 'none' has no value in any row to learn from"], {"x": "impute(none, 'mean')"}, kind=fa.DataError

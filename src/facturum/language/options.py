@@ -29,11 +29,13 @@ class Accept:
         words: for messages and the reference, such as "a whole number from 1".
         test: whether a literal will do; lists come as tuples, dicts as tuples of pairs.
         mapping: whether it is written as a dict.
+        keys: whether whole numbers in it are categories or keys, which need not be doubles.
     """
 
     words: str
     test: Callable[[Any], bool]
     mapping: bool = False
+    keys: bool = False
 
 
 WHOLE_LIMIT = 2**63
@@ -43,6 +45,22 @@ def _is_number(value: Any) -> bool:
     if isinstance(value, int):
         return not isinstance(value, bool) and abs(value) < WHOLE_LIMIT
     return isinstance(value, float) and isfinite(value)
+
+
+def loses_digits(value: Any) -> int | None:
+    """Return a whole number of a literal that is no double, or None where all are.
+
+    Example:
+        >>> loses_digits(2**53), loses_digits((1, (2**53 + 1,)))
+        (None, 9007199254740993)
+    """
+    if isinstance(value, tuple):
+        return next((found for part in value if (found := loses_digits(part)) is not None), None)
+    exact = not isinstance(value, int) or abs(value) <= 2**53 or int(float(value)) == value
+    return None if exact else value
+
+
+DIGITS = "Use numbers up to 2**53, or text for a code."
 
 
 def _is_whole(value: Any) -> bool:
@@ -79,24 +97,30 @@ EDGES = Accept(
         isinstance(edges, tuple) and bool(edges) and (all(map(_is_number, edges)) or all(map(_is_pair, edges)))
     ),
 )
-LABEL = Accept("a category", _is_label)
-FILL = Accept("a value", _is_label)
+LABEL = Accept("a category", _is_label, keys=True)
+FILL = Accept("a value", _is_label, keys=True)
 LABELS = Accept(
-    "a list of categories", lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value)
+    "a list of categories",
+    lambda value: isinstance(value, tuple) and all(_is_label(v) or v is MISSING for v in value),
+    keys=True,
 )
-CATEGORIES = Accept("a list of categories", lambda value: isinstance(value, tuple) and all(map(_is_label, value)))
+CATEGORIES = Accept(
+    "a list of categories", lambda value: isinstance(value, tuple) and all(map(_is_label, value)), keys=True
+)
 NUMBERS = Accept("a list of numbers", lambda value: isinstance(value, tuple) and all(map(_is_number, value)))
 TABLE = Accept(
     "a dict of values by key",
     lambda pairs: _are_pairs(pairs) and all(_is_key(k) and (_is_label(v) or v is MISSING) for k, v in pairs),
     mapping=True,
+    keys=True,
 )
 GROUPS = Accept(
     "a dict of lists of categories",
     lambda pairs: _are_pairs(pairs) and all(isinstance(k, str) and LABELS.test(v) for k, v in pairs),
     mapping=True,
+    keys=True,
 )
-VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING)
+VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING, keys=True)
 POSITIVE = Accept("a number above 0", lambda value: _is_number(value) and value > 0)
 SHARE = Accept("a share between 0 and 1", lambda value: _is_number(value) and 0 <= value <= 1)
 
@@ -118,7 +142,11 @@ def one_of(*choices: str) -> Accept:
 
 def either(*accepts: Accept) -> Accept:
     """Accept what any of the given accept."""
-    return Accept(" or ".join(a.words for a in accepts), lambda value: any(a.test(value) for a in accepts))
+    return Accept(
+        " or ".join(accept.words for accept in accepts),
+        lambda value: any(accept.test(value) for accept in accepts),
+        keys=any(accept.keys for accept in accepts),
+    )
 
 
 def argument(words: str) -> Any:
