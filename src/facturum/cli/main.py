@@ -39,7 +39,7 @@ def main() -> None:
     a map of its columns (formula, sources, reference category, what the coefficient means), a map of the rows left
     out, and the plan with every learned number written into it. That resolved plan builds new data the same way.
 
-    Exit status: 0 fine, 1 a check found something, 2 the input is wrong.
+    Exit status: 0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of Facturum, from 129 a signal.
     """
 
 
