@@ -103,6 +103,38 @@ def _labels(edges: list[float], closed: str) -> list[str]:
     return [f"{first} {names[0]}", *middle, f"{last} {names[-1]}"]
 
 
+class Nothing(unittest.TestCase):
+    def test_a_category_that_is_missing_in_all_rows_of_a_leaf_is_one_all_the_same(self) -> None:
+        size = 65_536 + 300
+        table: dict[str, Any] = {
+            "x": np.arange(float(size)),
+            "g": list("abc" * (size // 3)),
+            "h": list("ab" * (size // 2)),
+        }
+        table["x"], table["g"], table["h"] = (list(values)[: size - 2] for values in table.values())
+        table["c"] = [g if x >= 65_600 else None for x, g in zip(table["x"], table["g"], strict=True)]
+        taken = Table.of(table)
+        for conditional in (
+            "(g if x >= 65600 else missing)",
+            "(missing if x < 65600 else g)",
+            "((h if x > 1e9 else missing) if x < 65600 else g)",
+            "((missing if h == 'a' else missing) if x < 65600 else g)",
+        ):
+            for shape in (
+                "{} == h",
+                "h == {}",
+                "{} in ['a', 'b']",
+                "codes({}, order=['a', 'b', 'c'])",
+                "lookup({}, {{'a': 1, missing: 4}}, 0)",
+                "impute({}, value='b') == 'b'",
+                "regroup({}, {{'q': ['a', 'b']}}, rest='z') == 'q'",
+                "impute(x if x > 70 else missing, 'mean', by=[{}])",
+                "score((missing if h == 'a' else {}), order=['a', 'b', 'c'])",
+            ):
+                wanted, found = (column(taken, shape.format(text)) for text in ("c", conditional))
+                self.assertEqual(found, wanted, shape.format(conditional))
+
+
 class Told(Folder):
     def test_the_second_of_three_powers_is_not_the_bend_of_a_parabola(self) -> None:
         table = {"x": [1.0, 2.0, 3.0, 5.0, 8.0], "y": [1.0, 4.0, 2.0, 3.0, 9.0]}

@@ -203,7 +203,19 @@ class Conditional(Node):
             chosen = np.flatnonzero(mask)
             if len(chosen) and not isinstance(branch, Missing):
                 parts.append((chosen, rows.where(chosen).of(branch).full(len(chosen))))
-        return _assembled(parts, rows.length)
+        some = [(chosen, part) for chosen, part in parts if part.valid is None or part.valid.any()]
+        return _assembled(some, rows.length) if some else self._nothing(rows)
+
+    def _nothing(self, rows: Rows) -> Values:
+        """Return missing values, with the labels that a category has in other rows."""
+        nowhere = rows.where(np.zeros(0, dtype=np.int64))
+        branches = [branch for branch in (self.then, self.otherwise) if not isinstance(branch, Missing)]
+        found = [labels for branch in branches if (labels := nowhere.of(branch).labels) is not None]
+        absent = np.zeros(rows.length, dtype=bool)
+        if not found:
+            return Values(np.zeros(rows.length), absent)
+        labels = tuple(dict.fromkeys(label for labels in found for label in labels))
+        return Values(np.full(rows.length, -1), absent, labels)
 
     def valid(self, rows: Rows) -> Mask | None:
         condition = rows.of(self.condition).full(rows.length)
@@ -225,8 +237,6 @@ class Conditional(Node):
 
 def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:
     """Put the values of disjoint rows together; rows of no part are missing."""
-    if not parts:
-        return Values(np.zeros(length), np.zeros(length, dtype=bool))
     if parts[0][1].labels is not None:
         return _assembled_categories(parts, length)
     data = np.zeros(length, dtype=np.result_type(*[part.data for _, part in parts]))
@@ -332,6 +342,8 @@ def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Va
         code = keys.index(label_key(label)) if label_key(label) in keys else -2
         return Values(COMPARE[operator](a.data, code), a.valid)
     b = rows.of(right)
+    if b.labels is None:  # missing in all of these rows
+        return Values(np.zeros(len(b.data), dtype=bool), np.zeros(len(b.data), dtype=bool))
     place = {label: at for at, label in enumerate(labels)}
     recode = np.array([place.get(k, -2) for k in b.labels or ()] + [-1])
     return Values(COMPARE[operator](a.data, recode[b.data]), both(a.valid, b.valid))
