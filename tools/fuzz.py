@@ -62,7 +62,9 @@ def batch(kind: str, seed: int, count: int) -> tuple[int, list[tuple[str, int, s
 def _place(problem: BaseException) -> str:
     frames = traceback.extract_tb(problem.__traceback__)
     own = [frame for frame in frames if "facturum" in frame.filename] or frames
-    return f"{type(problem).__name__} at {Path(own[-1].filename).name}:{own[-1].lineno} ({own[-1].line})"
+    place = f"{type(problem).__name__} at {Path(own[-1].filename).name}:{own[-1].lineno} ({own[-1].line})"
+    said = str(problem) if isinstance(problem, AssertionError) else ""
+    return f"{place} {''.join(c for c in said if not c.isdigit())[:60]}".strip()
 
 
 def run(kind: str, seed: int, count: int, until: float, jobs: int) -> Counter[str]:
