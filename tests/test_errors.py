@@ -47,6 +47,11 @@ class Bad:
 
 
 CASES = {
+    "a step without a time": Bad(
+        ["the plan does not say how rows follow one another"],
+        {"x": "lag(price, 1)"},
+        sections={"data": {"every": "month"}},
+    ),
     "a lag of nothing": Bad(
         ["lag counts periods from 1, and 0 is the row's own period", "Write price itself, or lead(price, 1)."],
         {"x": "lag(price, 0)"},
