@@ -112,6 +112,20 @@ class Ends(Folder):
             self.assertRegex(err, r"\Astopped[^\n]*: nothing is left half written\n\Z")
             self.assertEqual([path.name for path in self.folder.iterdir()], ["p.toml"])
 
+    def test_a_signal_after_the_work_is_done_changes_nothing(self) -> None:
+        for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+            program = (
+                "import os\n"
+                "class Last:\n"
+                f"    def __del__(self, kill=os.kill, own=os.getpid()): kill(own, {int(number)})\n"
+                "last = Last()\n"
+                "from facturum.cli.main import run; run()"
+            )
+            done = subprocess.run(
+                [sys.executable, "-c", program, "--version"], capture_output=True, text=True, cwd=ROOT
+            )
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
+
     def test_a_terminal_that_lacks_characters_shows_escapes(self) -> None:
         table = self.folder / "t.csv"
         table.write_text("café,y\nnaïve,1\n\x1b[31mred,2\n", encoding="utf-8")

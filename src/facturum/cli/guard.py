@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import signal
 import sys
@@ -19,6 +20,7 @@ from facturum.errors import FacturumError
 FOUND_SOMETHING, INPUT_WRONG, DEFECT = 1, 2, 70
 _PIPE, _INTERRUPT = 141, 130  # 128 and the number of the signal, as shells count
 _DEBUG = "FACTURUM_DEBUG"
+_ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
 
 
 class Stopped(BaseException):
@@ -32,6 +34,7 @@ def run_guarded(command: Callable[[], Any]) -> None:
     a signal ended it.
     """
     _never_fail_to_print()
+    atexit.register(_deaf)
     with _signals():
         try:
             status = command()
@@ -117,13 +120,19 @@ def _signals() -> Iterator[None]:
             signal.signal(other, signal.SIG_IGN)
         raise Stopped(number)
 
-    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
-        number = getattr(signal, name, None)
+    for number in _ENDING:
         with suppress(ValueError, OSError):  # outside the main thread there are no handlers
-            if number is not None and signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler):
+            if signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler):
                 before[number] = signal.signal(number, stop)
     try:
         yield
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)
+
+
+def _deaf() -> None:
+    """Ignore signals while the interpreter is taken down: the work is done, and its exit status stands."""
+    for number in _ENDING:
+        with suppress(ValueError, OSError):
+            signal.signal(number, signal.SIG_IGN)
