@@ -34,7 +34,7 @@ def run_guarded(command: Callable[[], Any]) -> None:
     a signal ended it.
     """
     _never_fail_to_print()
-    atexit.register(_deaf)
+    atexit.register(_ignore_signals)
     with _signals():
         try:
             status = command()
@@ -67,7 +67,8 @@ def _ended(problem: BaseException) -> int:
         return INPUT_WRONG
     if isinstance(problem, OSError | MemoryError):
         words = getattr(problem, "strerror", None) or str(problem) or "no memory is left"
-        _say(f"error: {words}")
+        place = getattr(problem, "filename", None)
+        _say(f"error: {words}" if place is None else f"error: {place}: {words}")
         return INPUT_WRONG
     return _defect(problem)
 
@@ -131,7 +132,7 @@ def _signals() -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def _deaf() -> None:
+def _ignore_signals() -> None:
     """Ignore signals while the interpreter is taken down: the work is done, and its exit status stands."""
     for number in _ENDING:
         with suppress(ValueError, OSError):

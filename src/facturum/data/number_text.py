@@ -95,13 +95,14 @@ def form_of(texts: Sequence[str]) -> NumberForm | None:
         >>> form_of(["1,234", "12"]), form_of(["5 %", "12 %"]).unit, form_of(["road"]) is None
         (NumberForm(decimal='.', thousands=',', unit=''), '%', True)
     """
-    some = _some(texts)
+    some = a_few(texts)
     if not some or not all(any(char.isdigit() for char in text) for text in some):
         return None
     return next((form for form in _forms(some) if form.reads(some) and form.reads(texts)), None)
 
 
-def _some(texts: Sequence[str]) -> Sequence[str]:
+def a_few(texts: Sequence[str]) -> Sequence[str]:
+    """Return a few texts from all over, so that long lists of other things are soon told."""
     return texts[:: max(1, len(texts) // LOOKED_AT)]
 
 
@@ -157,7 +158,7 @@ def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> 
 
 def _nearest(texts: Sequence[str], nearly: float) -> tuple[NumberForm, list[str]]:
     """Return the form that reads most of the texts, and the words that it does not read; none where they are many."""
-    some = _some(texts)
+    some = a_few(texts)
     form = max(_forms(some), key=lambda form: sum(form.number(text) is not None for text in some))
     return form, _words(texts, form, nearly)
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from facturum.data.calendar import period_of
-from facturum.data.number_text import PLAIN, unread_numbers
+from facturum.data.number_text import PLAIN, a_few, unread_numbers
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.numerics.order_statistics import quantile_between
 
@@ -17,7 +17,6 @@ MISSING_WORDS = frozenset(
 ONE_VALUE = 0.95
 FEW = 10
 MANY_ROWS = 30
-LOOKED_AT = 500
 
 
 def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: int) -> Iterator[str]:
@@ -88,7 +87,7 @@ def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) 
     texts = [label for label in labels if isinstance(label, str)]
     if not texts:
         return
-    if all(period_of(text) for text in _some(texts)) and all(period_of(text) for text in texts):
+    if all(period_of(text) for text in a_few(texts)) and all(period_of(text) for text in texts):
         yield 'dates stored as text: declare kind = "time"'
     elif are_numbers(texts):
         yield _number_note(texts)
@@ -108,18 +107,13 @@ def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) 
 
 def are_numbers(texts: Sequence[str]) -> bool:
     """Return whether all texts are numbers."""
-    return PLAIN.reads(_some(texts)) and PLAIN.reads(texts)
+    return PLAIN.reads(a_few(texts)) and PLAIN.reads(texts)
 
 
 def _number_note(texts: Sequence[str]) -> str:
     if any(len(text.lstrip("+-")) > 1 and text.lstrip("+-").startswith("0") and "." not in text for text in texts):
         return "numbers with leading zeros, kept as text: codes?"
     return 'numbers stored as text: declare kind = "number"'
-
-
-def _some(texts: Sequence[str]) -> Sequence[str]:
-    """Return a few texts from all over, so that long lists of other things are soon told."""
-    return texts[:: max(1, len(texts) // LOOKED_AT)]
 
 
 def _alike(texts: Sequence[str]) -> list[list[str]]:
