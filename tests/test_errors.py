@@ -680,7 +680,7 @@ class PlanFiles(unittest.TestCase):
                 parse_plan(text)
             self.assertIn(said, str(caught.exception))
         with self.assertRaisesRegex(fa.PlanError, "cannot be read"):
-            fa.Plan.load("/nowhere/plan.toml")
+            fa.Plan.load("/dev/null/plan.toml")
 
     def test_sections_in_python_of_a_wrong_type(self) -> None:
         sections: dict[str, Any] = {"rows": 5, "data": "x", "derived": ["x"], "stack": 5, "series": {"e": 1}}
