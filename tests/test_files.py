@@ -225,7 +225,7 @@ class Damage(Folder):
     def test_an_edit_that_hides_its_tracks_is_noticed_all_the_same(self) -> None:
         """Every claim of a build follows from its source; digests made anew after an edit do not hide it."""
         stored = read_build(self.target)
-        design = stored.design
+        design = stored.table
         flags = pa.array([not flag for flag in stored.rows.learning])
         entry = stored.columns.columns[2]
         places = {"rows": replace(stored.rows, kept=stored.rows.kept, causes=stored.rows.causes[::-1])}

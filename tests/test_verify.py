@@ -179,8 +179,7 @@ class Verifying(Folder):
                 e.model_copy(update={"digest": digest}) if e.name == "price" else e for e in stored.columns.columns
             ]
         }
-        origin = replace(stored._origin.stored, columns=stored.columns.model_copy(update=changed))
-        stored._origin = replace(stored._origin, stored=origin)
+        stored._origin = replace(stored._origin, columns=stored.columns.model_copy(update=changed))
         found = stored.verify(SAMPLE / "huts.csv")
         self.assertTrue(found.ok)
         self.assertFalse(found.exact)

@@ -111,43 +111,6 @@ class FromBuild:
         return pa.table([values for _, values in parts], names=names)
 
 
-@dataclass(frozen=True)
-class FromFolder:
-    """A design read from a build folder."""
-
-    stored: Stored
-
-    @property
-    def columns(self) -> ColumnMap:
-        """The column map."""
-        return self.stored.columns
-
-    @property
-    def audited(self) -> ColumnMap:
-        """The same."""
-        return self.stored.columns
-
-    @property
-    def rows(self) -> RowMap:
-        """The row map."""
-        return self.stored.rows
-
-    @property
-    def imputed(self) -> pa.Table:
-        """Each cell that was filled."""
-        return self.stored.imputed
-
-    @property
-    def table(self) -> pa.Table:
-        """The table of the design file."""
-        return self.stored.design
-
-    @property
-    def findings(self) -> tuple[tuple[str, str], ...]:
-        """What is not as it was written."""
-        return self.stored.findings
-
-
 class Design:
     """A design matrix, and what is known of each of its columns and rows.
 
@@ -200,7 +163,7 @@ class Design:
         if y is not None and len(responses) == 1:
             y = y[:, 0]
         names = [entry.name for entry in entries]
-        return cls(matrix, y, names, responses, stored.resolved, FromFolder(stored))
+        return cls(matrix, y, names, responses, stored.resolved, stored)
 
     @property
     def plan(self) -> Plan:
@@ -236,9 +199,9 @@ class Design:
         Raises:
             AuditError: where the design has not been opened from a folder.
         """
-        if not isinstance(self._origin, FromFolder):
+        if not isinstance(self._origin, Stored):
             raise AuditError("the design has no seal before it is saved", remedy="Save it, and open its folder.")
-        return self._origin.stored.seal
+        return self._origin.seal
 
     def to_arrow(self) -> pa.Table:
         """Return the design as an Arrow table: source row, carried variables, learning row, response, columns.

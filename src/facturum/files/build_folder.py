@@ -50,7 +50,7 @@ def write_build(
 
     Args:
         folder: an empty folder.
-        design: the table of the design file.
+        table: the table of the design file.
         matrix: the names of its numeric columns, for the .npy form.
         columns, rows: the maps.
         resolved: the resolved plan.
@@ -140,7 +140,7 @@ class Stored:
 
     Args:
         numbers: the numeric columns by name, the source row among them.
-        design: the table of the design file.
+        table: the table of the design file.
         columns, rows: the maps.
         resolved: the resolved plan.
         imputed: the cells that were filled.
@@ -149,13 +149,18 @@ class Stored:
     """
 
     numbers: Mapping[str, Array]
-    design: pa.Table
+    table: pa.Table
     columns: ColumnMap
     rows: RowMap
     resolved: PlanSpec
     imputed: pa.Table
     findings: tuple[tuple[str, str], ...]
     seal: str
+
+    @property
+    def audited(self) -> ColumnMap:
+        """The column map, which has digests and fingerprints in a folder."""
+        return self.columns
 
 
 def own_files(folder: Path) -> Collection[str]:
