@@ -357,9 +357,9 @@ def _junk() -> list[Any]:
     """Return arguments of every type."""
     return [
         None, 3, -1, 2.5, "x", "price", b"ab", [], ["price"], [3], {}, {"a": 1}, {"a": "b"}, {"a": ["b"]}, object(),
-        True, float("nan"), Path("/dev/null/x"), len, np.zeros(3), np.array("x"), pd.DataFrame({"a": [1]}), _tables()[0],
-        1j, int, ("price", "beds"), {1, 2}, range(3), 10**400, "\udc80", "a\0b", [[1]], [{}], {"a": {"how": "sum"}},
-        {"price": {"kind": "id"}}, fa.terms.log("price"), pa.table({"a": [1]}),
+        True, float("nan"), Path("/dev/null/x"), len, np.zeros(3), np.array("x"), pd.DataFrame({"a": [1]}),
+        _tables()[0], 1j, int, ("price", "beds"), {1, 2}, range(3), 10**400, "\udc80", "a\0b", [[1]], [{}],
+        {"a": {"how": "sum"}}, {"price": {"kind": "id"}}, fa.terms.log("price"), pa.table({"a": [1]}),
     ]  # fmt: skip
 
 
