@@ -9,7 +9,7 @@ from typing import Any, Protocol, TypeVar
 from facturum.errors import PlanError, nearest
 from facturum.language.core import List
 from facturum.language.nodes import REGISTRY, Node
-from facturum.language.options import DIGITS, loses_digits
+from facturum.language.options import EXACT, loses_digits
 
 T = TypeVar("T")
 G = TypeVar("G", contravariant=True)
@@ -123,5 +123,5 @@ def _value(
         raise fail(given, f"{made.name} wants {accept.words} as {field.name}", f"Write {signature(made)}.")
     odd = None if accept.keys else loses_digits(value)
     if odd is not None:
-        raise fail(given, f"{odd} loses digits as a number", DIGITS)
+        raise fail(given, f"{odd} loses digits as a number", EXACT)
     return value

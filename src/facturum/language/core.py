@@ -22,7 +22,7 @@ from facturum.language.nodes import (
     need_number,
     node,
 )
-from facturum.language.options import DIGITS, VALUE, argument, arguments, loses_digits, option
+from facturum.language.options import VALUE, argument, arguments, option
 from facturum.language.reading import Curve, Holds, Product, Reading, Unit
 from facturum.numerics.powers import whole_power
 
@@ -53,8 +53,7 @@ class Number(Node):
     value: int | float = option(VALUE, "the number")
 
     def check(self, kinds: Kinds) -> Type:
-        if loses_digits(self.value) is not None:
-            raise self.fail(f"{self.value} loses digits as a number", DIGITS)
+        self.need_exact(self.value)
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:

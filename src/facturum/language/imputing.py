@@ -13,13 +13,11 @@ from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
 from facturum.language.nodes import Frame, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import (
-    DIGITS,
     FILL,
     TABLE,
     Absent,
     argument,
     arguments,
-    loses_digits,
     one_of,
     option,
     whole_from,
@@ -154,9 +152,7 @@ class Impute(Node):
             raise self.fail(
                 f"'{self.x}' is {found.kind.with_article}, and a text cannot stand in it", "Write a number."
             )
-        odd = loses_digits(tuple(own))
-        if odd is not None:
-            raise self.fail(f"{odd} loses digits as a number", DIGITS)
+        self.need_exact(tuple(own))
         whole = found.kind is Kind.TRUTH and (self.how in (None, "mode", "previous", "next"))
         return Type(Kind.TRUTH if whole and all(v in (0, 1) for v in own) else Kind.NUMBER)
 

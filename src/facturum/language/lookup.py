@@ -9,7 +9,7 @@ import numpy as np
 from facturum.data.values import Kind, Label, Values
 from facturum.language.groups import Key, KeyIndex
 from facturum.language.nodes import Kinds, Node, Rows, Type, operation
-from facturum.language.options import DIGITS, MISSING, TABLE, VALUE, Absent, arguments, loses_digits, option
+from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
 from facturum.language.reading import Reading, Unit
 
 
@@ -40,9 +40,7 @@ class Lookup(Node):
             raise self.fail("the table mixes texts and numbers", "Make all values of one kind.")
         if True in texts:
             return Type(Kind.CATEGORY, labels=self._labels())
-        odd = loses_digits(tuple(found))
-        if odd is not None:
-            raise self.fail(f"{odd} loses digits as a number", DIGITS)
+        self.need_exact(tuple(found))
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:

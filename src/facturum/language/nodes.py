@@ -16,7 +16,7 @@ from facturum.data.series import Series
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both
 from facturum.errors import PlanError
 from facturum.language.failures import RowFailure
-from facturum.language.options import argument, arguments, option
+from facturum.language.options import EXACT, argument, arguments, loses_digits, option
 from facturum.language.reading import Curve, Reading
 
 _V = TypeVar("_V")
@@ -289,6 +289,11 @@ class Node(ABC):
         if value is None:
             raise self.unresolved()
         return value
+
+    def need_exact(self, literal: Any) -> None:
+        """Refuse whole numbers of a literal that no double holds."""
+        if (odd := loses_digits(literal)) is not None:
+            raise self.fail(f"{odd} loses digits as a number", EXACT)
 
     def unresolved(self) -> PlanError:
         """Return the error that the operation is not resolved yet."""

@@ -60,7 +60,7 @@ def loses_digits(value: Any) -> int | None:
     return None if exact else value
 
 
-DIGITS = "Use numbers up to 2**53, or text for a code."
+EXACT = "Use numbers up to 2**53, or text for a code."
 
 
 def _is_whole(value: Any) -> bool:
