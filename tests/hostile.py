@@ -23,6 +23,7 @@ from pyarrow import feather, parquet
 import facturum as fa
 from facturum.data.table import Table
 from tests.grammar import DERIVED, LITERALS, Grammar, table
+from tests.promises import watched
 from tests.support import SAMPLE, command, huts, plan
 
 
@@ -48,6 +49,12 @@ def plans(dice: random.Random) -> bool:
     """A plan with several terms, conditions and derived variables."""
     content = Grammar(dice, dice.choice((0.0, 0.0, 0.1))).plan()
     return _built(content.pop("response", None), content.pop("terms"), dice, content)
+
+
+def promises(dice: random.Random) -> bool:
+    """An expression or a plan whose expressions are all watched."""
+    with watched():
+        return dice.choice((expressions, plans))(dice)
 
 
 def _built(response: str | None, terms: dict[str, str], dice: random.Random, sections: dict[str, Any]) -> bool:
@@ -404,6 +411,7 @@ def calls(dice: random.Random) -> bool:
 KINDS: dict[str, Callable[[random.Random], bool]] = {
     "expressions": expressions,
     "plans": plans,
+    "promises": promises,
     "plan_files": plan_files,
     "data_files": data_files,
     "tamperings": tamperings,

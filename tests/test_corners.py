@@ -14,6 +14,7 @@ import facturum as fa
 from facturum.data.calendar import moment_of
 from facturum.data.table import Table
 from facturum.data.values import Kind
+from tests.promises import watched
 from tests.support import Folder
 
 MONTHS = ["2023-01", "2023-02", "2023-03", "2023-04"]
@@ -133,6 +134,18 @@ class Nothing(unittest.TestCase):
             ):
                 wanted, found = (column(taken, shape.format(text)) for text in ("c", conditional))
                 self.assertEqual(found, wanted, shape.format(conditional))
+
+
+class Kinds(unittest.TestCase):
+    def test_what_a_condition_gives_is_of_one_kind_whichever_branch_the_rows_take(self) -> None:
+        size = 65_536 + 300
+        table = Table.of({"x": np.arange(float(size)), "t": np.full(size, True)})
+        lasts = {"(x if x >= 65600 else t)": 7, "(t if x < 65600 else x)": 7, "((missing if x < 0 else t) + 0)": 5}
+        for conditional, last in lasts.items():
+            text = f"lookup({conditional}, {{1: 5, 65700: 7}}, 0)"
+            with watched():
+                made = fa.Plan(None, {"w": text}, intercept=False).build(table)
+            self.assertEqual(made.X[[0, 65_599, 65_700], 0].tolist(), [5, 5, last])
 
 
 class Told(Folder):

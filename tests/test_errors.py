@@ -481,6 +481,10 @@ CASES = {
     "score of unordered": Bad(["have no order to count by"], {"x": "score(access)"}),
     "polynomial of unordered": Bad(["have no order to count by"], {"x": "category(access, coding='polynomial')"}),
     "pooling new ones without a pool": Bad(["needs a pooled category"], {"x": "category(access, unseen='pool')"}),
+    "missing in an order that has no place for it": Bad(
+        ["missing values are no category here", 'missing="category"'],
+        {"x": "category(access, order=[missing, 'road', 'trail', 'cable car'])"},
+    ),
     "regrouping twice": Bad(["'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}),
     "regrouping what is not there": Bad(
         ["has no category 'rod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['rod']})"}

@@ -13,8 +13,9 @@ from tests import hostile
 
 # how many cases of each kind take some seconds
 COUNTS = {
-    "expressions": 1500,
-    "plans": 500,
+    "expressions": 1200,
+    "plans": 400,
+    "promises": 600,
     "plan_files": 800,
     "data_files": 600,
     "tamperings": 150,

@@ -2,26 +2,34 @@
 
     python tools/mutate.py --rooms language engine --each 40 --minutes 30 --seed 1 --write
 
-The mutations are those of cosmic-ray; a sample of them is taken from each room, and tried in copies of the tree.
+The mutations are those of cosmic-ray; a sample of them is taken from each room, and tried in copies of the tree. A
+first run under coverage.py finds which test reaches which line: a mutant meets only the tests that could notice it.
 """
 
 from __future__ import annotations
 
 import argparse
 import ast
+import json
+import multiprocessing
 import os
 import random
+import resource
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
-from collections import defaultdict
-from collections.abc import Iterator
+import unittest
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from queue import Queue
+from typing import Any
 
 import cosmic_ray.plugins
 from cosmic_ray.ast import get_ast
@@ -29,21 +37,13 @@ from cosmic_ray.mutating import use_mutation
 
 ROOT = Path(__file__).resolve().parent.parent
 ROOMS = ("numerics", "data", "language", "engine", "audit")
-# the tests of each room, those that notice most in the shortest time first; then all others but the slowest
-FIRST = {
-    "numerics": ("numerics", "bins", "operations"),
-    "data": ("tables", "containers", "conversion", "time"),
-    "language": ("operations", "language", "errors", "treatments", "interpreter"),
-    "engine": ("errors", "interpreter", "engine", "time"),
-    "audit": ("audit", "told", "verify", "treatments"),
-}
-REST = (
-    *("operations", "language", "numerics", "tables", "bins", "treatments", "time", "errors", "audit", "told"),
-    *("verify", "containers", "conversion", "interpreter", "engine", "look", "files"),
-)
-TIME_LIMIT = 300
+# these start processes of their own, or throw random input at everything: slow, and coverage.py does not see them
+LEFT_OUT = ("test_guard", "test_hostile")
+# what each process of tests needs, imported once before the processes divide
+NEEDED = ["numpy", "pandas", "polars", "pyarrow.parquet", "scipy.sparse", "hypothesis.strategies", "jsonschema"]
 REPORT = ROOT / "docs/tests.md"
 MARK = "<!-- what follows is written by tools/mutate.py -->\n"
+MEMORY = 8 << 30  # bytes, for mutants that ask for more than there is
 
 
 @dataclass(frozen=True)
@@ -55,6 +55,14 @@ class Mutant:
     operator: str
     occurrence: int
     line: int
+
+
+@dataclass(frozen=True)
+class Reach:
+    """What one test reaches: its time, and the lines of each file."""
+
+    seconds: float
+    lines: Mapping[str, frozenset[int]]
 
 
 def mutants_of(room: str) -> Iterator[Mutant]:
@@ -69,7 +77,7 @@ def mutants_of(room: str) -> Iterator[Mutant]:
             occurrence = 0
             for node in _nodes(tree):
                 for (line, column), _ in operator.mutation_positions(node):
-                    if (line, column) not in mute and not any(a <= (line, column) < b for a, b in mute):
+                    if not any(a <= (line, column) < b for a, b in mute):
                         yield Mutant(room, str(path.relative_to(ROOT)), name, occurrence, line)
                     occurrence += 1
 
@@ -102,6 +110,22 @@ def _types_only(node: ast.AST) -> bool:
     return isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING"
 
 
+def statement_of(path: Path, line: int) -> range | None:
+    """Return the lines of the innermost statement (its head, if it has a body); None outside functions."""
+    found: range | None = None
+    for function in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if not isinstance(function, ast.FunctionDef):
+            continue
+        for node in ast.walk(function):
+            if isinstance(node, ast.stmt) and node is not function:
+                body = getattr(node, "body", None)
+                last = body[0].lineno - 1 if body else node.end_lineno or node.lineno
+                lines = range(node.lineno, max(last, node.lineno) + 1)
+                if line in lines and (found is None or len(lines) <= len(found)):
+                    found = lines
+    return found
+
+
 def copy_of_the_tree() -> Path:
     """Return a copy of what the tests need."""
     folder = Path(tempfile.mkdtemp(prefix="facturum-mutants-"))
@@ -114,27 +138,150 @@ def copy_of_the_tree() -> Path:
     return folder
 
 
-def survives(mutant: Mutant, tree: Path) -> bool:
-    """Return whether all tests pass with the change in a copy of the tree."""
-    operator = cosmic_ray.plugins.get_operator(mutant.operator)()
-    order = dict.fromkeys([*FIRST[mutant.room], *REST])
-    modules = [f"tests.test_{name}" for name in order]
-    environment = {
-        **os.environ,
-        "PYTHONPATH": f"{tree / 'src'}:{tree}",
-        "PYTHONDONTWRITEBYTECODE": "1",
-        "FACTURUM_HYPOTHESIS": "mutate",
-    }
-    with use_mutation(tree / mutant.path, operator, mutant.occurrence) as (_, changed):
-        if changed is None:
-            return False
-        command = [sys.executable, "-W", "ignore", "-m", "unittest", "-f", *modules]
+def enter(tree: Path) -> None:
+    """Let this process take the package and its tests from a copy of the tree."""
+    os.chdir(tree)
+    sys.path[:0] = [str(tree / "src"), str(tree)]
+    sys.dont_write_bytecode = True
+    path = f"{tree / 'src'}:{tree}"
+    os.environ.update(PYTHONPATH=path, PYTHONDONTWRITEBYTECODE="1", FACTURUM_HYPOTHESIS="mutate")
+
+
+def every_test() -> Iterator[unittest.TestCase]:
+    """Yield the tests of the tree that this process has entered."""
+    names = sorted(path.stem for path in Path("tests").glob("test_*.py"))
+    load = unittest.defaultTestLoader.loadTestsFromName
+    waiting: list[Any] = [load(f"tests.{name}") for name in names if name not in LEFT_OUT]
+    while waiting:
+        found = waiting.pop(0)
+        if isinstance(found, unittest.TestSuite):
+            waiting[:0] = list(found)
+        else:
+            yield found
+
+
+def measure(tree: Path, out: Path) -> None:
+    """Run each test once under coverage.py, and write what it reaches as JSON."""
+    import coverage
+
+    enter(tree)
+    watch = coverage.Coverage(data_file=None, source=[str(tree / "src/facturum")], messages=False)
+    seconds: dict[str, float] = {}
+    for test in every_test():
+        watch.start()  # again for each, since a test may trace by itself
+        watch.switch_context(test.id())
+        start = time.monotonic()
+        outcome = unittest.TestResult()
+        test.run(outcome)
+        seconds[test.id()] = time.monotonic() - start
+        watch.stop()
+        if not outcome.wasSuccessful():
+            raise SystemExit(f"{test.id()} fails without any change:\n{(outcome.failures + outcome.errors)[0][1]}")
+    lines: dict[str, dict[str, list[int]]] = defaultdict(lambda: defaultdict(list))
+    data = watch.get_data()
+    for file in data.measured_files():
+        for line, contexts in data.contexts_by_lineno(file).items():
+            for context in contexts:
+                lines[context][str(Path(file).relative_to(tree))].append(line)
+    out.write_text(json.dumps({name: [took, lines[name]] for name, took in seconds.items()}), "utf-8")
+
+
+def reaches(kept: Path) -> dict[str, Reach]:
+    """Return what each test reaches, by name, from a file that is written where there is none."""
+    if not kept.exists():
+        tree = copy_of_the_tree()
         try:
-            options = {"capture_output": True, "timeout": TIME_LIMIT, "check": False}
-            done = subprocess.run(command, cwd=tree, env=environment, **options)  # type: ignore[call-overload]
-        except subprocess.TimeoutExpired:
-            return False
-    return done.returncode == 0
+            subprocess.run([sys.executable, __file__, "--measure", str(tree), str(kept.resolve())], check=True)
+        finally:
+            shutil.rmtree(tree, ignore_errors=True)
+    read = json.loads(kept.read_text("utf-8"))
+    return {
+        name: Reach(took, {file: frozenset(lines) for file, lines in files.items()})
+        for name, (took, files) in read.items()
+    }
+
+
+def tests_for(mutant: Mutant, reach: Mapping[str, Reach]) -> list[str]:
+    """Return the tests that reach the changed statement, or the file where it runs when the module is imported."""
+    lines = statement_of(ROOT / mutant.path, mutant.line)
+    reached = {name: found.lines.get(mutant.path, frozenset()) for name, found in reach.items()}
+    return [name for name, found in reached.items() if (found if lines is None else found & set(lines))]
+
+
+def try_tests(tree: Path, tests: Sequence[str], limits: Sequence[float], answer: Any) -> None:
+    """Run tests until one fails, and send its name; in a process of its own."""
+    os.setsid()
+    resource.setrlimit(resource.RLIMIT_DATA, (MEMORY, MEMORY))
+    silent = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(silent, 1)
+    os.dup2(silent, 2)
+    enter(tree)
+    failed = ""
+    for name, limit in zip(tests, limits, strict=True):
+        signal.alarm(int(limit))
+        outcome = unittest.TestResult()
+        try:
+            unittest.defaultTestLoader.loadTestsFromName(name).run(outcome)
+        except BaseException:  # whatever a wrong change does, it was noticed
+            failed = name
+        if failed or not outcome.wasSuccessful():
+            failed = name
+            break
+    signal.alarm(0)
+    answer.send(failed)
+
+
+class Trial:
+    """Tries mutants, those tests first that have noticed most for their time so far."""
+
+    def __init__(self, reach: Mapping[str, Reach], jobs: int) -> None:
+        self._reach = reach
+        self._noticed: Counter[str] = Counter()
+        self._met: Counter[str] = Counter()
+        self._lock = threading.Lock()
+        self._trees: Queue[Path] = Queue()
+        for _ in range(jobs):
+            self._trees.put(copy_of_the_tree())
+        self._start = multiprocessing.get_context("forkserver")
+        self._start.set_forkserver_preload(NEEDED)
+
+    def close(self) -> None:
+        while not self._trees.empty():
+            shutil.rmtree(self._trees.get(), ignore_errors=True)
+
+    def _worth(self, name: str) -> float:
+        return (self._noticed[name] + 1) / (self._met[name] + 5) / (self._reach[name].seconds + 0.02)
+
+    def survives(self, mutant: Mutant) -> bool:
+        """Return whether all tests pass with the change in a copy of the tree."""
+        with self._lock:
+            tests = sorted(tests_for(mutant, self._reach), key=self._worth, reverse=True)
+        if not tests:
+            return True
+        operator = cosmic_ray.plugins.get_operator(mutant.operator)()
+        tree = self._trees.get()
+        try:
+            with use_mutation(tree / mutant.path, operator, mutant.occurrence) as (_, changed):
+                return changed is not None and self._passes(tree, tests)
+        finally:
+            self._trees.put(tree)
+
+    def _passes(self, tree: Path, tests: Sequence[str]) -> bool:
+        limits = [20 + 10 * self._reach[name].seconds for name in tests]
+        here, there = self._start.Pipe(duplex=False)
+        process = self._start.Process(target=try_tests, args=(tree, tests, limits, there))
+        process.start()
+        there.close()
+        process.join()
+        try:
+            failed = here.recv() if here.poll() else None
+        except EOFError:
+            failed = None  # it was killed, or ended by itself
+        if failed:
+            with self._lock:
+                self._noticed[failed] += 1
+                self._met.update(tests[: tests.index(failed) + 1])
+        return failed == ""
 
 
 def main() -> int:
@@ -145,7 +292,12 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
     parser.add_argument("--write", action="store_true", help="write the outcome into docs/tests.md")
+    parser.add_argument("--reach", type=Path, help="a file that keeps what each test reaches")
+    parser.add_argument("--measure", nargs=2, type=Path, help=argparse.SUPPRESS)
     given = parser.parse_args()
+    if given.measure:
+        measure(*given.measure)
+        return 0
     chosen: list[Mutant] = []
     for room in given.rooms:
         everything = list(mutants_of(room))
@@ -153,27 +305,21 @@ def main() -> int:
         print(f"{room}: {len(everything):,} mutants, {min(given.each, len(everything))} of them tried", flush=True)
     random.Random(given.seed).shuffle(chosen)
     until = time.monotonic() + 60 * given.minutes
-    trees: Queue[Path] = Queue()
-    for _ in range(given.jobs):
-        trees.put(copy_of_the_tree())
+    with tempfile.TemporaryDirectory() as folder:
+        trial = Trial(reaches(given.reach or Path(folder) / "reach.json"), given.jobs)
     tried: list[tuple[Mutant, bool]] = []
 
     def attempt(mutant: Mutant) -> None:
         if time.monotonic() > until:
             return
-        tree = trees.get()
-        try:
-            alive = survives(mutant, tree)
-        finally:
-            trees.put(tree)
+        alive = trial.survives(mutant)
         tried.append((mutant, alive))
         if alive:
             print(f"survives: {mutant.path}:{mutant.line} {mutant.operator} #{mutant.occurrence}", flush=True)
 
     with ThreadPoolExecutor(given.jobs) as pool:
         list(pool.map(attempt, chosen))
-    while not trees.empty():
-        shutil.rmtree(trees.get(), ignore_errors=True)
+    trial.close()
     text = report(tried, given.seed)
     print(text)
     if given.write:

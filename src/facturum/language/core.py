@@ -94,7 +94,7 @@ class Missing(Node):
         return Type(Kind.MISSING)
 
     def values(self, rows: Rows) -> Values:
-        return Values(np.array([0.0]), np.array([False]))
+        return Values(np.zeros(1, dtype=bool), np.zeros(1, dtype=bool))
 
     def valid(self, rows: Rows) -> Mask | None:
         return np.zeros(rows.length, dtype=bool)

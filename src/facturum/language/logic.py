@@ -198,24 +198,12 @@ class Conditional(Node):
         known = condition.valid
         first = holds if known is None else holds & known
         second = ~holds if known is None else ~holds & known
-        parts = []
-        for branch, mask in ((self.then, first), (self.otherwise, second)):
-            chosen = np.flatnonzero(mask)
-            if len(chosen) and not isinstance(branch, Missing):
-                parts.append((chosen, rows.where(chosen).of(branch).full(len(chosen))))
-        some = [(chosen, part) for chosen, part in parts if part.valid is None or part.valid.any()]
-        return _assembled(some, rows.length) if some else self._nothing(rows)
-
-    def _nothing(self, rows: Rows) -> Values:
-        """Return missing values, with the labels that a category has in other rows."""
-        nowhere = rows.where(np.zeros(0, dtype=np.int64))
-        branches = [branch for branch in (self.then, self.otherwise) if not isinstance(branch, Missing)]
-        found = [labels for branch in branches if (labels := nowhere.of(branch).labels) is not None]
-        absent = np.zeros(rows.length, dtype=bool)
-        if not found:
-            return Values(np.zeros(rows.length), absent)
-        labels = tuple(dict.fromkeys(label for labels in found for label in labels))
-        return Values(np.full(rows.length, -1), absent, labels)
+        branches = ((self.then, first), (self.otherwise, second))
+        chosen = [(np.flatnonzero(mask), branch) for branch, mask in branches if not isinstance(branch, Missing)]
+        parts = [(some, rows.where(some).of(branch).full(len(some))) for some, branch in chosen if len(some)]
+        if all(part.data.dtype == bool for _, part in parts):  # what the other branch is decides what all are
+            parts += [(some, rows.where(some).of(branch)) for some, branch in chosen if not len(some)]
+        return _assembled(parts, rows.length)
 
     def valid(self, rows: Rows) -> Mask | None:
         condition = rows.of(self.condition).full(rows.length)
@@ -237,9 +225,10 @@ class Conditional(Node):
 
 def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:
     """Put the values of disjoint rows together; rows of no part are missing."""
-    if parts[0][1].labels is not None:
-        return _assembled_categories(parts, length)
-    data = np.zeros(length, dtype=np.result_type(*[part.data for _, part in parts]))
+    labelled = [(chosen, part) for chosen, part in parts if part.labels is not None]
+    if labelled:  # what has no labels among categories is missing
+        return _assembled_categories(labelled, length)
+    data = np.zeros(length, dtype=np.result_type(*[part.data for _, part in parts], bool))
     valid = np.zeros(length, dtype=bool)
     for chosen, part in parts:
         data[chosen] = part.data

@@ -91,6 +91,9 @@ class Categorical(Node):
         keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in order]
         if len(set(keys)) < len(keys):
             raise self.fail("a category stands in the order twice", "Name each once.")
+        if MISSING in keys and self.missing == "propagate":
+            remedy = 'Leave missing out of the order, or write category(.., missing="category").'
+            raise self.fail("missing values are no category here, and the order names them", remedy)
 
     def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)
