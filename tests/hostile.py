@@ -24,7 +24,7 @@ import facturum as fa
 from facturum.data.table import Table
 from tests.grammar import DERIVED, LITERALS, Grammar, table
 from tests.promises import watched
-from tests.support import SAMPLE, command, huts, plan
+from tests.support import SAMPLE, command, huts, plan, stands_where_it_says
 
 
 @cache
@@ -69,6 +69,7 @@ def _built(response: str | None, terms: dict[str, str], dice: random.Random, sec
             outcome = made.verify(given)
             assert outcome.ok, str(outcome)
     except fa.FacturumError as error:
+        stands_where_it_says(error, response, terms, sections)
         return not str(error)
     return True
 

@@ -101,6 +101,20 @@ def column_by_formula(made: Built, formula: str | Any, rows: Sequence[int] | Non
     return data if values.valid is None else np.where(values.valid, data, np.nan)
 
 
+def stands_where_it_says(
+    error: fa.FacturumError, response: str | None, terms: Mapping[str, str], sections: Mapping[str, Any]
+) -> None:
+    """Hold an error to what it shows: the text is the one written at its place, and the mark lies within it."""
+    if error.text is None:
+        return
+    written = {"response": response, **{f"terms.{key}": text for key, text in terms.items()}}
+    for section in ("derived", "rows"):
+        written |= {f"{section}.{key}": text for key, text in sections.get(section, {}).items()}
+    assert error.text == written[error.place or ""], f"{error.place}: {error.text}"
+    start, end = error.span or (0, len(error.text))
+    assert 0 <= start <= end <= len(error.text), f"{error.text}: {error.span}"
+
+
 def rows_of(table: Mapping[str, Sequence[Any]]) -> list[Row]:
     """Return a table row by row; None is a missing value."""
     names = list(table)

@@ -220,6 +220,37 @@ class Readings(unittest.TestCase):
             self.assertAlmostEqual(float(np.mean(differences)), b[name], places=9, msg=said)
         self.assertTrue(design.columns["ap_road"].reading.endswith("than in rows with trail (the reference)."))
 
+    def test_the_effect_that_an_interaction_changes_is_named_by_its_kind(self) -> None:
+        access, higher = "category(access, reference='trail')", "is higher by b in rows"
+        cases = {
+            f"{access} * category(valley, reference='Far')": (
+                "valley = Lower (against Far)",
+                f"{higher} with access =",
+            ),
+            f"{access} * category(valley, coding='effect')": ("valley = Lower", f"{higher} with access = boat than"),
+            "category(access, coding='every') * log(price)": ("log(price)", "in rows with access = boat is b."),
+            f"open * {access}": ("access = boat (against trail)", f"{higher} where open holds than in the others."),
+            f"is_missing(price) * {access}": (
+                "access = boat (against trail)",
+                f"{higher} where price has no value than",
+            ),
+            "standardize(beds) * open": ("one standard deviation of beds", f"{higher} where open holds"),
+            "polynomial(beds, 2, center=True) * open": ("beds (where it is 47.", f"{higher} where open holds"),
+            "open * polynomial(beds, 2, orthogonal=True)": ("the linear part of beds", f"{higher} where open holds"),
+            f"{access} * price * open": ("access = boat (against trail) times price", f"{higher} where open holds"),
+            "beds * price": ("price", "changes by b with a unit of beds."),
+            "category(comfort, coding='difference') * price": (
+                "price",
+                "is higher by b for comfort = fair compared with",
+            ),
+        }
+        table = huts(300, seed=32, missing=0.1)
+        for text, (effect, end) in cases.items():
+            design = plan({"t": text}).build(table)
+            said = next(column.reading for column in design.columns.columns if column.term == "t")
+            self.assertTrue(said.startswith(f"The effect of {effect}"), said)
+            self.assertIn(f" on stays {end}", said)
+
     def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
         table = huts(300, seed=34, missing=0)
         codings = ("effect", "difference", "helmert", "polynomial")

@@ -159,6 +159,7 @@ class TheMap(unittest.TestCase):
             told,
             [("under 2", 2, 1.0, 1.5, 1.5), ("2 to 3", 2, 2.0, 2.9, 3.5), ("from 3", 2, 3.0, 8.0, 5.5)],
         )
+        self.assertEqual([(b.low, b.high) for b in entry.bins], [(None, 2.0), (2.0, 3.0), (3.0, None)])
         self.assertAlmostEqual(sum(b.percent for b in entry.bins), 100)
         self.assertEqual(sum(entry.histogram.counts), 6)  # type: ignore[union-attr]
         self.assertEqual(made.columns.warnings, [])

@@ -186,6 +186,7 @@ class Shorter(unittest.TestCase):
         self.assertEqual(to_months([1.0, 4.0], how="linear", at="start"), [1, 2, 3, 4, None, None])
         self.assertEqual(to_months([1.0, 4.0], how="linear", at="middle"), [None, 1, 2, 3, 4, None])
         self.assertEqual(to_months([1.0, 4.0], how="linear", at="end"), [None, None, 1, 2, 3, 4])
+        self.assertEqual(to_months([1.0, 4.0, 1.0], how="linear", at="end"), [None, None, 1, 2, 3, 4, 3, 2, 1])
 
     def test_a_total_is_spread_by_days(self) -> None:
         months = {"m": ["2023-02", "2023-03"], "x": [28.0, 62.0]}
@@ -200,6 +201,11 @@ class Shorter(unittest.TestCase):
         np.testing.assert_allclose([v for v in found if v is not None], [1.0] * 6 + [9.0] * 3)
         self.assertEqual([v is None for v in found], [False] * 6 + [True] * 3 + [False] * 3)
 
+    def test_units_are_parted_though_one_begins_where_the_other_ends(self) -> None:
+        table = {"q": ["2019Q1", "2019Q2", "2019Q3", "2019Q4"], "u": list("aabb"), "x": [1.0, 1.0, 9.0, 9.0]}
+        made = fa.convert(table, "q", "quarter", "month", {"x": {"how": "smooth_mean"}}, panel=["u"])
+        np.testing.assert_allclose(numbers(made, "x"), [1.0] * 6 + [9.0] * 6)  # type: ignore[arg-type]
+
     def test_a_cubic_goes_through_its_points_with_no_bend_at_the_ends(self) -> None:
         from scipy.interpolate import CubicSpline
 
@@ -213,6 +219,21 @@ class Shorter(unittest.TestCase):
     def test_long_paths_take_time_in_proportion(self) -> None:
         path = smoothest_path(np.ones(30_000), np.full(30_000, 3))  # a dense system would need 115 GB
         np.testing.assert_allclose(path, 1 / 3, rtol=1e-9)
+
+
+class Paths(unittest.TestCase):
+    def test_a_joined_path_goes_through_its_points_where_they_are_drawn(self) -> None:
+        quarters_of = {"q": [f"20{20 + at // 4}Q{at % 4 + 1}" for at in range(8)], "e": [3.0, 1, 4, 1, 5, 9, 2, 6]}
+        table = {"month": [f"20{20 + at // 12}-{at % 12 + 1:02d}" for at in range(24)], "y": list(range(24))}
+        for place, first in (("start", "2020-01"), ("middle", "2020-02"), ("end", "2020-03")):
+            series = {"s": {"time": "q", "every": "quarter", "take": {"e": {"how": "linear", "at": place}}}}
+            data = {"time": "month", "every": "month"}
+            made = fa.Plan("y", {"e": "s_e"}, data=data, series=series).build(table, series={"s": quarters_of})
+            (path,) = made.columns.paths
+            ours, theirs = path.lines
+            drawn = dict(zip(ours.periods, ours.values, strict=True))
+            self.assertEqual([drawn[period] for period in theirs.periods], theirs.values)
+            self.assertEqual((theirs.periods[0], theirs.values), (first, quarters_of["e"]))
 
 
 class Refusals(unittest.TestCase):

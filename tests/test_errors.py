@@ -16,7 +16,7 @@ import facturum as fa
 from facturum.engine.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
 from tests.expressions import TERMS
-from tests.support import huts
+from tests.support import huts, stands_where_it_says
 
 TABLE: dict[str, Any] = {
     "price": [3.0, 0.0, -2.0, 5.0, 8.0, 9.0],
@@ -544,6 +544,12 @@ CASES = {
     "response that is a time": Bad(
         ["the response is a number"], response="month", sections={"data": {"time": "month"}}
     ),
+    "a derived logarithm of zero": Bad(
+        ["derived.size: 'log(price)' is not defined for these values", "Rows 2, 3."],
+        {"x": "size"},
+        sections={"derived": {"size": "log(price)"}},
+        kind=fa.DataError,
+    ),
     "response that is several": Bad(["the response is a number"], response="[stays, price]"),
 }
 
@@ -558,6 +564,7 @@ class Messages(unittest.TestCase):
                 for said in case.said:
                     self.assertIn(said, told)
                 self.assertIsInstance(caught.exception, fa.FacturumError)
+                stands_where_it_says(caught.exception, case.response, case.terms, case.sections)
 
     def test_a_mistake_is_told_the_same_on_many_leaves_and_threads(self) -> None:
         price = np.ones(200_000)
@@ -600,6 +607,9 @@ class Sizes(unittest.TestCase):
     def test_a_matrix_that_would_not_fit_is_refused_before_memory_is_taken(self) -> None:
         table = {"a": [f"x{at % 900}" for at in range(200_000)], "b": [f"y{at % 901}" for at in range(200_000)]}
         with self.assertRaisesRegex(fa.DataError, "809,100 columns(.|\\n)*Pool or regroup"):
+            fa.Plan(None, {"ab": "a * b"}).build(table)
+        table = {"a": [f"x{at % 150}" for at in range(21_000)], "b": [f"y{at % 140}" for at in range(21_000)]}
+        with self.assertRaisesRegex(fa.DataError, "the interaction would have 20,711 columns, and 20,000 are the most"):
             fa.Plan(None, {"ab": "a * b"}).build(table)
 
 
@@ -677,7 +687,7 @@ class PlanFiles(unittest.TestCase):
             ("facturum = 2", "reads format 1"),
             ("[terms]\nx = 3", "terms.x: 3 will not do here"),
             ("[term]\nx = 'a'", "did you mean 'terms'?"),
-            ("intercept = 'yes'", "intercept: 'yes' will not do here"),
+            ("intercept = 'yes'\n[rows]\nkeep = 3", "intercept: 'yes' will not do here"),
             ("[terms]\nresponse = 'log(stays)'", "before the first [section]"),
         ):
             with self.subTest(text), self.assertRaises(fa.PlanError) as caught:

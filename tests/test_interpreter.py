@@ -26,10 +26,11 @@ PRODUCTS = st.tuples(st.one_of(BLOCKS, CALENDAR, LEARNED), st.one_of(ALONG, LEAR
 UNKNOWN = ("would be called", "both have a column called", "limit=")
 
 
-def cells(seed: int) -> dict[str, list[Any]]:
-    """Return an unbalanced panel with gaps and missing values, in random order of rows."""
+def cells(seed: int, years_back: int = 0) -> dict[str, list[Any]]:
+    """Return an unbalanced panel with gaps and missing values from 2020 or before, in random order of rows."""
     dice = np.random.default_rng(seed)
     table = panel(seed, units=3, periods=int(dice.integers(4, 16)), gaps=0.2, missing=0.2)
+    table["month"] = [f"{int(text[:4]) - years_back}{text[4:]}" for text in table["month"]]
     rows = len(table["hut"])
     rest = huts(rows, seed=seed, missing=float(dice.choice([0.0, 0.1, 0.3])))
     for name, labels in CATEGORIES.items():  # each label is there, so that it may be named
@@ -92,7 +93,8 @@ class Plans(unittest.TestCase):
         self, terms: list[str], keep: str | None, learn: str | None, missing: str, response: str | None, seed: int
     ) -> None:
         rows = {"missing": missing} | ({"keep": keep} if keep else {}) | ({"learn": learn} if learn else {})
-        agree(self, cells(seed), {f"t{at}": text for at, text in enumerate(terms)}, rows, response)
+        years_back = 51 * (seed % 2)  # periods count from 1970, and half of the tables begin before
+        agree(self, cells(seed, years_back), {f"t{at}": text for at, text in enumerate(terms)}, rows, response)
 
 
 class AlongTime(unittest.TestCase):

@@ -210,6 +210,17 @@ class Verifying(Folder):
         self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
 
 
+class Resolving(unittest.TestCase):
+    def test_another_learned_number_is_told_whether_it_is_larger_or_smaller(self) -> None:
+        table = {"x": [1.0, 2.0, 3.0, 6.0], "y": [1.0, 2.0, 4.0, 3.0], "use": [True, True, True, False]}
+        design = fa.Plan("y", {"x": "center(x)"}, rows={"learn": "use"}).build(table)
+        for value in (2.0, 5.0):
+            found = design.verify({**table, "x": [1.0, 2.0, value, 6.0]})
+            told = [failure.what for failure in found.failures if failure.kind == "plan"]
+            center = f"center(x, at={(3 + value) / 3!r})"
+            self.assertEqual(told, [f"Resolving the plan on this table gives another term x: {center}"])
+
+
 class TablesBehind(unittest.TestCase):
     """A changed cell is told by its place in the table given, before stacking, converting and joining."""
 

@@ -315,7 +315,11 @@ def main() -> int:
         alive = trial.survives(mutant)
         tried.append((mutant, alive))
         if alive:
-            print(f"survives: {mutant.path}:{mutant.line} {mutant.operator} #{mutant.occurrence}", flush=True)
+            noticed = sum(not each for _, each in tried)
+            print(
+                f"survives: {mutant.path}:{mutant.line} {mutant.operator} #{mutant.occurrence} ({noticed} of {len(tried)} noticed)",
+                flush=True,
+            )
 
     with ThreadPoolExecutor(given.jobs) as pool:
         list(pool.map(attempt, chosen))

@@ -336,7 +336,8 @@ def _condition(
             reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
         learns = [part for root in reached for part in walk(root) if part.question(scope) is not None]
         if learns:
-            raise learns[0].fail(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
+            marked = learns[0] if learns[0] in walk(node) else node  # of a derived variable, the text is not here
+            raise marked.fail(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
         found = scope.of(node)
         if found.block:
             raise node.fail(

@@ -293,7 +293,7 @@ def _nothing_left(selection: Selection, made: Prepared) -> DataError:
     ]
     return DataError(
         f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
-        place="rows",
+        place="rows.keep" if made.spec.rows.keep else "rows",
         text=made.spec.rows.keep,
         remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
     )
