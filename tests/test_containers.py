@@ -326,6 +326,10 @@ class TextFiles(Folder):
         declared = fa.Plan("y", "price", variables={"price": {"kind": "category"}}).build(wide)
         self.assertEqual(declared.X.shape[1], 61)
         self.assertEqual(declared.columns.warnings, [])
+        for words, told in ((4, True), (5, False)):  # of twenty texts: nearly all are four fifths
+            texts = [*map(str, range(20 - words)), *"abcde"[:words]] * 2
+            made = fa.Plan("y", "category(x)").build({"x": texts, "y": wide["y"][:40]})
+            self.assertEqual(any("among its values are not numbers" in each for each in made.columns.warnings), told)
         codes = {"code": [f"{at:03d}" for at in range(60)] * 2, "y": wide["y"][:120]}
         self.assertEqual(fa.Plan("y", "code").build(codes).X.shape[1], 60)
 

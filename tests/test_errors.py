@@ -550,6 +550,12 @@ CASES = {
         sections={"derived": {"size": "log(price)"}},
         kind=fa.DataError,
     ),
+    "a truth value as a time": Bad(
+        ["A time is a date, or a text"],
+        sections={"variables": {"open": {"kind": "time"}}},
+        table={"stays": [1.0, 2.0, 3.0], "beds": [1, 2, 3], "open": [True, False, True]},
+        kind=fa.DataError,
+    ),
     "response that is several": Bad(["the response is a number"], response="[stays, price]"),
 }
 

@@ -66,8 +66,9 @@ class Neighbours(unittest.TestCase):
     def test_rows_that_no_filling_looks_at_may_fail(self) -> None:
         table = {"x": [0.0, 1.0, None, 100.0], "z": [0.0, 1.0, 1.0, 1.0]}
         rows = {"keep": "z > 0", "missing": "keep"}
-        found = fa.Plan(None, {"l": "impute(log(x), 'linear')"}, intercept=False, data={"every": "row"}, rows=rows)
-        np.testing.assert_allclose(found.build(table).X[:, 0], np.log([1, 10, 100]))
+        for how, filled in (("linear", 10), ("previous", 1), ("next", 100)):
+            plan = fa.Plan(None, {"l": f"impute(log(x), '{how}')"}, intercept=False, data={"every": "row"}, rows=rows)
+            np.testing.assert_allclose(plan.build(table).X[:, 0], np.log([1, filled, 100]))
 
     def test_while_learning_nothing_looks_at_other_rows(self) -> None:
         table = panel(8)

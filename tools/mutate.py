@@ -315,11 +315,8 @@ def main() -> int:
         alive = trial.survives(mutant)
         tried.append((mutant, alive))
         if alive:
-            noticed = sum(not each for _, each in tried)
-            print(
-                f"survives: {mutant.path}:{mutant.line} {mutant.operator} #{mutant.occurrence} ({noticed} of {len(tried)} noticed)",
-                flush=True,
-            )
+            noticed = f"({sum(not each for _, each in tried)} of {len(tried)} noticed)"
+            print(f"survives: {mutant.path}:{mutant.line} {mutant.operator} #{mutant.occurrence}", noticed, flush=True)
 
     with ThreadPoolExecutor(given.jobs) as pool:
         list(pool.map(attempt, chosen))

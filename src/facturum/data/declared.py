@@ -213,7 +213,7 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
             place=f"variables.{variable.name}",
             remedy='Write it in the form of strptime: "%d.%m.%Y" reads 17.04.2023.',
         )
-    if not variable.kind.categorical and variable.kind is not Kind.NUMBER:
+    if variable.kind is Kind.TRUTH:
         raise _unfit(variable, "time", np.arange(0), f"A time is a date, or a text such as {FORMS}.")
     coded = _as_category(variable)
     texts = [label_text(label) for label in coded.labels or ()]

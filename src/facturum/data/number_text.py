@@ -165,7 +165,7 @@ def _nearest(texts: Sequence[str], nearly: float) -> tuple[NumberForm, list[str]
 
 def _words(texts: Sequence[str], form: NumberForm, nearly: float) -> list[str]:
     """Return the words that keep a text from being numbers, or nothing where they are too many."""
-    few = max(1, int((1 - nearly) * len(texts)))
+    few = max(1, int(len(texts) - nearly * len(texts)))
     words: list[str] = []
     for text in texts:
         if form.number(text) is None:
