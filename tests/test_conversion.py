@@ -7,6 +7,7 @@ import datetime
 import statistics
 import unittest
 from collections import Counter, defaultdict
+from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -219,6 +220,38 @@ class Shorter(unittest.TestCase):
     def test_long_paths_take_time_in_proportion(self) -> None:
         path = smoothest_path(np.ones(30_000), np.full(30_000, 3))  # a dense system would need 115 GB
         np.testing.assert_allclose(path, 1 / 3, rtol=1e-9)
+
+
+class Panels(unittest.TestCase):
+    @given(st.integers(0, 10**6))
+    @settings(max_examples=25, deadline=None)
+    def test_a_panel_is_converted_as_each_unit_alone(self, seed: int) -> None:
+        dice = np.random.default_rng(seed)
+        cells = [
+            (f"{1968 + at // 4}Q{at % 4 + 1}", unit, None if dice.random() < 0.1 else float(dice.normal()))
+            for unit in "cab"
+            for at in range(int(dice.integers(0, 9)), int(dice.integers(9, 20)))
+            if dice.random() > 0.1
+        ]
+        cells = [cells[at] for at in dice.permutation(len(cells))]
+        ways = {
+            "month": ("linear", "cubic", "repeat", "smooth_mean", "smooth_total", "spread"),
+            "year": ("sum", "last"),
+        }
+        for step, hows in ways.items():
+            take = {how: {"how": how, "of": "x", **({} if step == "month" else {"partial": "keep"})} for how in hows}
+            apart = [
+                row for unit in "abc" for row in self.converted([cell for cell in cells if cell[1] == unit], step, take)
+            ]
+            self.assertEqual(self.converted(cells, step, take), apart)
+
+    def converted(self, cells: list[Any], step: str, take: dict[str, Any]) -> list[tuple[Any, ...]]:
+        """Return the rows of a converted panel by unit and period."""
+        table = dict(zip(("q", "u", "x"), map(list, zip(*cells, strict=True)), strict=True))
+        made = fa.convert(table, "q", "quarter", step, take, panel=["u"])
+        units = [(made["u"].labels or ())[code] for code in made["u"].data]
+        columns = [numbers(made, name) for name in take]
+        return sorted(zip(units, made["q"].data.tolist(), *columns, strict=True), key=itemgetter(0, 1))
 
 
 class Paths(unittest.TestCase):

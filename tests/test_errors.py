@@ -482,7 +482,7 @@ CASES = {
     "polynomial of unordered": Bad(["have no order to count by"], {"x": "category(access, coding='polynomial')"}),
     "pooling new ones without a pool": Bad(["needs a pooled category"], {"x": "category(access, unseen='pool')"}),
     "missing in an order that has no place for it": Bad(
-        ["missing values are no category here", 'missing="category"'],
+        ["missing values are not a category here", 'missing="category"'],
         {"x": "category(access, order=[missing, 'road', 'trail', 'cable car'])"},
     ),
     "regrouping twice": Bad(["'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}),

@@ -93,7 +93,7 @@ class Categorical(Node):
             raise self.fail("a category stands in the order twice", "Name each once.")
         if MISSING in keys and self.missing == "propagate":
             remedy = 'Leave missing out of the order, or write category(.., missing="category").'
-            raise self.fail("missing values are no category here, and the order names them", remedy)
+            raise self.fail("missing values are not a category here, but the order names them", remedy)
 
     def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)
