@@ -163,6 +163,9 @@ class TheMap(unittest.TestCase):
         self.assertAlmostEqual(sum(b.percent for b in entry.bins), 100)
         self.assertEqual(sum(entry.histogram.counts), 6)  # type: ignore[union-attr]
         self.assertEqual(made.columns.warnings, [])
+        for scale in (1e300, 1e-300):
+            scaled = built(f"bins(x, edges=[{2 * scale}, {3 * scale}])", x=[v and v * scale for v in x], y=y)
+            self.assertEqual(scaled.columns.bins[0].histogram.counts, entry.histogram.counts)  # type: ignore[union-attr]
 
     def test_thin_thick_and_empty_bins_are_warned_of(self) -> None:
         dice = np.random.default_rng(0)

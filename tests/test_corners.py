@@ -86,6 +86,26 @@ class Rows(unittest.TestCase):
         self.assertEqual(column(three, "mean(x, by=[g])"), [1.0, None, 4.0, 8.0, None, None])
         self.assertEqual(column(three, "impute(x, 'mean', by=[g])"), [1.0, 2.0, 4.0, 8.0, 6.0, 4.2])  # that of all
 
+    def test_keys_are_found_among_others(self) -> None:
+        table = {"g": ["a", "b", None, "d", "c"], "n": [1.0, 2.0, 1.0, 2.0, 9.0]}
+        pairs = "{('a', 1): 5, ('b', 2): 6, ('c', 1): 7, ('d', 1): 8}"
+        self.assertEqual(column(table, f"lookup([g, n], {pairs}, 0)"), [5.0, 6.0, 0.0, 0.0, 0.0])
+        self.assertEqual(column(table, "lookup(n, {'a': 5, missing: 6}, 0)"), [0.0] * 5)
+        self.assertEqual(
+            column(table, "lookup(g, {'a': 'low', 'b': 'high'}, 'low') == 'high'"), [0.0, 1.0, 0.0, 0.0, 0.0]
+        )
+        made = fa.Plan(None, {"t": "lookup(g, {'a': 'low', 'b': 'high', missing: 'none'}, missing)"}).build(
+            {"g": ["a", "b", None, "d"] * 2}
+        )
+        self.assertEqual((made.names, made.rows.dropped.tolist()), (["intercept", "t_low", "t_none"], [4, 8]))
+        self.assertEqual(made.X[:3, 1:].tolist(), [[1, 0], [0, 0], [0, 1]])
+
+    def test_a_category_within_a_statistic_is_learned_from_the_rows_of_its_groups(self) -> None:
+        table = {"way": ["trail", "trail", "trail", "road", "road"], "g": [None, None, "a", "a", "b"]}
+        plan = fa.Plan(None, {"t": "mean(codes(way, order='frequency'), by=[g])"}).resolve(table)
+        self.assertIn("lookup(g, {'a': 0.5, 'b': 0}", str(plan))  # the road comes first: two rows of three
+        self.assertEqual(plan.build(table).rows.kept.tolist(), [3, 4, 5])
+
     def test_many_edges_are_closed_on_the_side_that_is_told(self) -> None:
         edges = [float(at) for at in range(40)]
         values = [*edges, -1.0, 39.5, 12.25]

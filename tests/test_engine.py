@@ -6,6 +6,7 @@ import unittest
 from collections.abc import Sequence
 from fractions import Fraction
 from typing import Any
+from unittest.mock import Mock
 
 import numpy as np
 import pyarrow as pa
@@ -210,6 +211,17 @@ class Independence(unittest.TestCase):
                 self.assertEqual(result.selection.reasons(), first.selection.reasons())
                 for name in ("missing", "positions", "learning_rows", "dropped_rows"):
                     np.testing.assert_equal(getattr(result.selection, name)(), getattr(first.selection, name)())
+
+    def test_progress_is_told_for_each_block_and_an_error_within_it_comes_through(self) -> None:
+        table = huts(200_000, seed=8, missing=0)
+        for threads in (1, 3):
+            told = Mock()
+            plan({"p": "log(price)"}).build(table, threads=threads, progress=told)
+            done = [call.args for call in told.call_args_list]
+            self.assertEqual(sorted(done), [(at + 1, len(done)) for at in range(len(done))])
+            self.assertGreater(len(done), 1)
+            with self.assertRaisesRegex(ValueError, "stop"):
+                plan({"p": "log(price)"}).build(table, threads=threads, progress=Mock(side_effect=ValueError("stop")))
 
     def test_the_maps_do_not_depend_on_threads_over_several_leaves(self) -> None:
         table = Table.of(huts(140_000, seed=9, missing=0.02))

@@ -560,7 +560,45 @@ CASES = {
 }
 
 
+# expressions that are refused, by what is said of them; the month is a time
+REFUSED = {
+    "bins(price, edges=[1], count=3)": "bins are made in one way",
+    "category(access, order=['road', 'trail', 'boat'], reference='ferry')": "no remaining row has the reference",
+    "category(access, order=['road', 'trail'])": "categories that its order leaves out: 'boat'",
+    "category(access, order=[])": "the order is empty",
+    "category(access, order=['road', 'road', 'trail', 'boat'])": "a category stands in the order twice",
+    "category(access, coding='score')": "the categories of 'access' have no order to count by",
+    "category(month)": "'month' is a time, not a category",
+    "regroup(month, {'a': ['2023-01']})": "regroup works on a category, and 'month' is a time",
+    "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "what is put in for 'road' is missing",
+    "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot stand in it",
+    "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need what is put in elsewhere",
+    "lookup(access, {'road': 1, 'trail': 'x'}, 0)": "the table mixes texts and numbers",
+    "price in [beds]": "a list after 'in' holds numbers and texts only",
+    "access > comfort": "'>' needs an order, and these categories have none in common",
+    "winsorize(price, at=[1])": "at holds the smallest and the largest value kept",
+    "center(none)": "'none' has no value in any row to learn from",
+    "polynomial(none, 2, orthogonal=True)": "'none' has no value in any row to learn from",
+    "polynomial(beds, 2, orthogonal=True, center=True)": "orthogonal columns are centred already",
+    "polynomial(beds, 2, orthogonal=True, basis=[1])": "basis holds two numbers for each degree",
+    "standardize(price, at=1, scale=0)": "scale is 0",
+    "season('month')": "there is no season where rows follow one another as they stand",
+    "access == '\\ud800'": "the text holds a character that is no text",
+    "variable(1)": "variable(..) takes one name in quotes",
+    "variable('price', 'beds')": "variable(..) takes one name in quotes",
+    " + ".join(["price"] * 3000): "the expression is too large or too deeply nested",
+}
+
+
 class Messages(unittest.TestCase):
+    def test_each_expression_refused_is_told_with_its_reason(self) -> None:
+        for text, said in REFUSED.items():
+            data = {"every": "row"} if text.startswith("season") else {"time": "month"}
+            with self.subTest(text[:80]), self.assertRaises(fa.FacturumError) as caught:
+                fa.Plan("stays", {"x": text}, data=data).build(TABLE)
+            self.assertIn(said, str(caught.exception))
+            stands_where_it_says(caught.exception, "stays", {"x": text}, {})
+
     def test_each_mistake_is_told_with_its_place_and_its_remedy(self) -> None:
         for name, case in CASES.items():
             with self.subTest(name):

@@ -252,6 +252,10 @@ class Names(unittest.TestCase):
         names = column_names("term", columns)
         self.assertEqual(len(set(names)), len(labels))
 
+    def test_a_name_ends_after_sixty_characters(self) -> None:
+        self.assertEqual([slug("x" * length) for length in (60, 61)], ["x" * 60] * 2)
+        self.assertEqual(slug("x" * 59 + " y"), "x" * 59)
+
     def test_names_follow_the_order_of_the_factors(self) -> None:
         table = huts(200, missing=0)
         made = plan(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from itertools import count
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
@@ -194,14 +195,8 @@ def build(
 
 
 def _counter(progress: Progress, total: int) -> Callable[[], None]:
-    done = 0
-
-    def tick() -> None:
-        nonlocal done
-        done += 1
-        progress(done, total)
-
-    return tick
+    done = count(1)  # whose next number no two threads get
+    return lambda: progress(next(done), total)
 
 
 def _pieces(made: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
