@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from typing import Any
 from unittest.mock import patch
 
 import numpy as np
 
 from facturum.data.values import Kind, Mask, Values
+from facturum.design import Design
+from facturum.engine.build import Built
 from facturum.engine.evaluate import LeafRows
 from facturum.engine.scope import Scope
+from facturum.language.categories import Category
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node, Type
 
@@ -42,8 +46,29 @@ def watched() -> Iterator[None]:
             _is_of(node, types[node], found, there)
         return found
 
-    with patch.object(Scope, "of", of_kinds), patch.object(LeafRows, "of", of_rows):
+    make = Design.of
+
+    def of_build(made: Built, *others: Any) -> Design:
+        for term in made.prepared.terms.values():
+            _is_whole(made.source.rows(0, made.source.table.length), term)
+        return make(made, *others)
+
+    with (
+        patch.object(Scope, "of", of_kinds),
+        patch.object(LeafRows, "of", of_rows),
+        patch.object(Design, "of", of_build),
+    ):
         yield
+
+
+def _is_whole(rows: LeafRows, term: Node) -> None:
+    """Hold a term to having a value just where all its columns have one."""
+    with suppress(RowFailure):  # in rows that are left out
+        each = [_spread(rows.valid(column.formula), rows.length) for column in term.columns()]
+        there = _spread(rows.valid(term), rows.length)
+        assert np.array_equal(there, np.all(each, axis=0)), f"{term} has a value where a column of it has none"
+        if isinstance(term, Category):
+            assert all(np.array_equal(there, column) for column in each), f"{term} is half missing"
 
 
 def _foretold(rows: LeafRows, node: Node) -> Mask | None:

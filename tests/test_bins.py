@@ -183,6 +183,9 @@ class TheMap(unittest.TestCase):
         self.assertIn("overlap", "\n".join(made.columns.warnings))
         touching = built("bins(x, edges=[[1, 3], [3, 7]])", x=x, y=np.arange(8.0))
         self.assertEqual(touching.X[:, 1].sum(), 5)  # closed left: 3 belongs to the upper bin
+        gaps = fa.Plan(None, {"x": "bins(x, edges=[[1, 2]], missing='category')"}, rows={"missing": "keep"})
+        found = gaps.build({"x": [1.0, 2.5, None, 2.0]})
+        np.testing.assert_array_equal(found.X[:, 1], [0, np.nan, 1, 0])  # what lies in no bin is neither
         kept = fa.Plan("y", {"x": "bins(x, edges=[[1, 2], [3, 7]])"}, rows={"missing": "keep"})
         self.assertIn("1 rows have a value that lies in no bin", "\n".join(
             kept.build({"x": x, "y": np.arange(8.0)}).columns.warnings))  # fmt: skip

@@ -583,6 +583,7 @@ REFUSED = {
     "polynomial(beds, 2, orthogonal=True, basis=[1])": "basis holds two numbers for each degree",
     "standardize(price, at=1, scale=0)": "scale is 0",
     "season('month')": "there is no season where rows follow one another as they stand",
+    "trend(of=[beds])": "of is the time of the row, and it is 'month'",
     "access == '\\ud800'": "the text holds a character that is no text",
     "variable(1)": "variable(..) takes one name in quotes",
     "variable('price', 'beds')": "variable(..) takes one name in quotes",
@@ -593,7 +594,7 @@ REFUSED = {
 class Messages(unittest.TestCase):
     def test_each_expression_refused_is_told_with_its_reason(self) -> None:
         for text, said in REFUSED.items():
-            data = {"every": "row"} if text.startswith("season") else {"time": "month"}
+            data = {"every": "row"} if "season" in text else {"time": "month", "every": "month"}
             with self.subTest(text[:80]), self.assertRaises(fa.FacturumError) as caught:
                 fa.Plan("stays", {"x": text}, data=data).build(TABLE)
             self.assertIn(said, str(caught.exception))

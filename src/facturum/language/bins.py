@@ -304,11 +304,11 @@ class Bins(Node):
 
     def equal_to(self, label: Label) -> Node:
         """Return the condition of being in the bin of a label, over the number itself."""
-        if label == self._missing_label() and self.missing == "category":
-            return IsMissing(self.x)
-        low, high, low_in, high_in = self.interval((self.labels or ()).index(label))
-        if self.missing == "category" or self.paired:
+        if self.paired:  # a value that lies in no bin has none
             return super().equal_to(label)
+        if self.missing == "category":
+            return IsMissing(self.x) if label == self._missing_label() else super().equal_to(label)
+        low, high, low_in, high_in = self.interval((self.labels or ()).index(label))
         operands: list[Node] = [self.x]
         operators: list[str] = []
         if np.isfinite(low) and np.isfinite(high):

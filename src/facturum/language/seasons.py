@@ -29,8 +29,16 @@ class Timed(Node):
     of: tuple[Node, ...]
 
     def timed(self, time: str | None) -> Node:
-        """Return the same with the plan's time variable."""
-        return self if self.of or time is None else self.replaced(of=(Name(time),))
+        """Return the same with the plan's time variable.
+
+        Raises:
+            PlanError: where another one is written.
+        """
+        wanted = () if time is None else (Name(time),)
+        if self.of not in ((), wanted):
+            told = "rows that follow one another as they stand have none" if time is None else f"it is '{time}'"
+            raise self.fail(f"of is the time of the row, and {told}", "Leave of out.")
+        return self if self.of == wanted else self.replaced(of=wanted)
 
 
 @operation
