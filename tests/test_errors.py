@@ -618,6 +618,7 @@ class Messages(unittest.TestCase):
             with self.assertRaises(fa.DataError) as caught:
                 fa.Plan(None, {"x": "log(price)"}).build({"price": price}, threads=threads)
             self.assertEqual(caught.exception.rows, (6, 70_001, 150_001, 200_000))
+            self.assertEqual(caught.exception.span, (0, len("log(price)")))
             self.assertIn("in 4 rows", str(caught.exception))
 
     def test_rows_that_are_left_out_anyway_do_not_fail(self) -> None:

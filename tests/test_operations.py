@@ -7,6 +7,7 @@ import unittest
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -67,6 +68,23 @@ class Categories(unittest.TestCase):
         self.assertEqual(columns("score(c)", table, variables=variables)["t"], [3, 1, 2, 3])
         self.assertEqual(columns("score(c, order=['good', 'fair', 'poor'])", table)["t"], [1, 3, 2, 1])
         self.assertEqual(columns("codes(c)", table)["t"], [1, 2, 0, 1])
+
+    def test_ordered_categories_of_one_order_are_compared_by_their_places(self) -> None:
+        order = ["poor", "fair", "good"]
+        table = {"a": ["good", "poor", None, "fair"], "b": ["fair", "good", "fair", "fair"]}
+        variables = {name: {"kind": "ordered", "order": order} for name in table}
+        for operator, wanted in ((">", [1, 0, None, 0]), (">=", [1, 0, None, 1]), ("<", [0, 1, None, 0])):
+            made = fa.Plan(None, {"t": f"a {operator} b"}, intercept=False, variables=variables, rows={"missing": "keep"})
+            np.testing.assert_array_equal(made.build(table).X[:, 0], np.array(wanted, dtype=float))
+
+    def test_categories_of_the_first_and_the_last_of_many_leaves_are_learned(self) -> None:
+        size = 65_536 * 9  # more leaves than a quick look takes together
+        codes = np.full(size, 1)
+        codes[[0, 70_000, size - 1]] = 0, 2, 3
+        table = pa.table({"c": pa.DictionaryArray.from_arrays(pa.array(codes, pa.int8()), pa.array(list("abcd")))})
+        made = fa.Plan(None, {"c": "category(c, coding='every')"}, intercept=False).build(table)
+        self.assertEqual(made.names, ["c_a", "c_b", "c_c", "c_d"])
+        self.assertEqual(made.X.sum(axis=0).tolist(), [1, size - 3, 1, 1])
 
     def test_an_ordered_variable_keeps_only_the_categories_that_are_there(self) -> None:
         variables = {"c": {"kind": "ordered", "order": ["none", "poor", "fair", "good"]}}
