@@ -13,7 +13,7 @@ import pyarrow as pa
 import facturum as fa
 from facturum.data.calendar import moment_of
 from facturum.data.table import Table
-from facturum.data.values import Kind
+from facturum.data.values import Kind, label_text
 from tests.promises import watched
 from tests.support import Folder
 
@@ -66,6 +66,11 @@ class Rows(unittest.TestCase):
         self.assertEqual(made.rows.kept.tolist(), [1, 3, 4])
         self.assertEqual((made.columns["x"].imputed, made.columns.rows.learned), (2, 2))
         self.assertEqual(made.columns["z"].missing, 1)
+
+    def test_whole_numbers_are_labels_without_a_point_up_to_fifteen_digits(self) -> None:
+        labels = [999_999_999_999_999.0, -7.0, 0.5, 1e15, True]
+        wanted = ["999999999999999", "-7", "0.5", "1000000000000000.0", "true"]
+        self.assertEqual([label_text(label) for label in labels], wanted)
 
     def test_zeros_of_a_product_are_not_counted_as_other_numbers(self) -> None:
         table = {"g": list("abcabc"), "x": [1.0, 0.0, -2.0, 3.0, 5.0, 0.0], "u": [2.0, -1.0, 0.0, 0.0, -3.0, 4.0]}

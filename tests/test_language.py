@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import dataclasses
 import gc
+import importlib
 import math
+import pkgutil
 import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
@@ -239,6 +241,18 @@ class Values(unittest.TestCase):
         self.assertEqual(made.rows.dropped.tolist(), [2, 3])
         with self.assertRaisesRegex(fa.DataError, "2 rows"):
             fa.Plan(None, {"unsafe": "log(x)", "y": "y"}).build(table)
+
+
+class State(unittest.TestCase):
+    def test_every_record_is_frozen(self) -> None:
+        rooms = ("numerics", "data", "language", "engine", "audit")
+        names = [found.name for found in pkgutil.walk_packages(fa.__path__, "facturum.")]
+        modules = [importlib.import_module(name) for name in names if name.split(".")[1] in rooms]
+        records = {each for module in modules for each in vars(module).values() if dataclasses.is_dataclass(each)}
+        own = [each for each in records if isinstance(each, type) and each.__module__.startswith("facturum.")]
+        self.assertGreater(len(own), 100)
+        thawed = [each.__qualname__ for each in own if not each.__dataclass_params__.frozen]  # type: ignore[attr-defined]
+        self.assertEqual(thawed, [])
 
 
 class Names(unittest.TestCase):

@@ -74,7 +74,9 @@ class Categories(unittest.TestCase):
         table = {"a": ["good", "poor", None, "fair"], "b": ["fair", "good", "fair", "fair"]}
         variables = {name: {"kind": "ordered", "order": order} for name in table}
         for operator, wanted in ((">", [1, 0, None, 0]), (">=", [1, 0, None, 1]), ("<", [0, 1, None, 0])):
-            made = fa.Plan(None, {"t": f"a {operator} b"}, intercept=False, variables=variables, rows={"missing": "keep"})
+            made = fa.Plan(
+                None, {"t": f"a {operator} b"}, intercept=False, variables=variables, rows={"missing": "keep"}
+            )
             np.testing.assert_array_equal(made.build(table).X[:, 0], np.array(wanted, dtype=float))
 
     def test_categories_of_the_first_and_the_last_of_many_leaves_are_learned(self) -> None:
