@@ -17,6 +17,7 @@ import numpy as np
 import pandas as pd
 import polars as pl
 import pyarrow as pa
+import pyarrow.compute as pc
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -120,6 +121,20 @@ def containers(table: dict[str, list[Any]]) -> Iterator[tuple[str, Any]]:
     yield "polars, enum", polars.with_columns(pl.col("way").cast(pl.Enum(["boat", "road", "trail"])))
 
 
+class MadeUp(pa.ExtensionType):
+    """A type whose values only its maker knows how to read."""
+
+    def __init__(self) -> None:
+        super().__init__(pa.int64(), "made.up")
+
+    def __arrow_ext_serialize__(self) -> bytes:
+        return b""
+
+    @classmethod
+    def __arrow_ext_deserialize__(cls, storage_type: pa.DataType, serialized: bytes) -> MadeUp:
+        return cls()
+
+
 class Containers(unittest.TestCase):
     def test_every_container_gives_the_same_matrix(self) -> None:
         wanted = fa.Plan("y", TERMS_READ).build(cells())
@@ -181,6 +196,33 @@ class Containers(unittest.TestCase):
             moments = np.array(["1970-01-01", "NaT"], f"datetime64[{unit}]")
             self.assertEqual(Table.of({"t": moments})["t"].data.tolist()[0] // 864e8, 0)
             self.assertEqual(Table.of({"t": moments})["t"].missing_rows().tolist(), [False, True])
+
+    def test_categories_and_columns_of_rarer_arrow_types(self) -> None:
+        two_of = {
+            "decimal": pa.array([Decimal("1.50"), Decimal("2.00")], pa.decimal128(5, 2)),
+            "interval": pa.array([{"left": 0, "right": 10}, {"left": 10, "right": 20}]),
+            "number": pa.array([7, 2**60 + 1]),
+            "truth": pa.array([False, True]),
+        }
+        shown = {
+            "decimal": (1.5, 2),
+            "interval": ("0 to 10", "10 to 20"),
+            "number": (7, 2**60 + 1),
+            "truth": (False, True),
+        }
+        for kind, labels in two_of.items():
+            found = Table.of(pa.table({"c": pa.DictionaryArray.from_arrays(pa.array([1, None, 0]), labels)}))["c"]
+            self.assertEqual((found.labels, found.data.tolist()), (shown[kind], [1, -1, 0]))
+        days = pa.array([datetime.date(1970, 1, 2), datetime.date(1970, 1, 1)])
+        found = Table.of(pa.table({"c": pa.DictionaryArray.from_arrays(pa.array([1, None, 0]), days)}))["c"]
+        self.assertEqual((str(found.kind), found.data[[0, 2]].tolist()), ("time", [0, 86_400_000_000]))
+        runs = Table.of(pa.table({"r": pc.run_end_encode(pa.array([2.0, 2.0, None, 5.0]))}))["r"]
+        self.assertEqual(
+            (runs.data[[0, 1, 3]].tolist(), runs.missing_rows().tolist()), ([2, 2, 5], [False, False, True, False])
+        )
+        self.assertEqual(Table.of(pa.table({"b": pa.array([1, None], pa.bool8())}))["b"].data[0], 1)
+        with self.assertRaisesRegex(fa.DataError, "'h' has the type made.up, which cannot be part of a regression"):
+            Table.of(pa.table({"h": pa.ExtensionArray.from_storage(MadeUp(), pa.array([1, 2]))}))
 
     @given(st.lists(st.decimals(-(10**12), 10**12, places=6), min_size=1, max_size=9))
     @settings(max_examples=40, deadline=None)

@@ -10,12 +10,14 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from facturum.numerics.comparisons import unit_length
 from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
 from facturum.numerics.distance import steps_apart
 from facturum.numerics.moments import Moments, deviations
 from facturum.numerics.order_statistics import quantile_between, quantiles_of, search_for
+from facturum.numerics.paths import cubic_values, linear_values
 from facturum.numerics.powers import whole_power
-from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares
+from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
 
 FINITE = st.floats(allow_nan=False, allow_infinity=False)
 ADVERSARIAL = {
@@ -177,8 +179,28 @@ class MomentsOfColumns(unittest.TestCase):
         )
 
 
+class Ends(unittest.TestCase):
+    def test_paths_of_one_point_and_of_none(self) -> None:
+        wanted = np.array([1.0, 2.0, 3.0])
+        for values_of in (linear_values, cubic_values):
+            np.testing.assert_array_equal(values_of(np.array([2.0]), np.array([7.0]), wanted), [np.nan, 7.0, np.nan])
+            np.testing.assert_array_equal(values_of(np.zeros(0), np.zeros(0), wanted), [np.nan] * 3)
+
+    def test_a_root_beyond_the_doubles_is_refused_and_one_within_is_near(self) -> None:
+        for power in (-1000, -300, 0, 300, 1000):
+            total = exact_sum_of_squares(np.array([3.0, 4.0]) * 2.0**power)
+            self.assertEqual(root_as_float(total, 1, 2 * UNIT_BITS), 5 * 2.0**power)
+        with self.assertRaises(OverflowError):
+            root_as_float(exact_sum_of_squares(np.full(9, 1.7e308)), 1, 2 * UNIT_BITS)
+
+    def test_constants_have_no_direction(self) -> None:
+        for values in ([], [1.0], [0.0, 0.0], [3.0, 3.0, 3.0]):
+            self.assertIsNone(unit_length(np.array(values)))
+        np.testing.assert_allclose(unit_length(np.array([1e300, -1e300])), [0.5**0.5, -(0.5**0.5)])  # type: ignore[arg-type]
+
+
 class PowersAndDistances(unittest.TestCase):
-    @given(st.integers(-40, 40), st.integers(-9, 9))
+    @given(st.integers(-100, 100), st.integers(-9, 9))
     def test_whole_powers_of_whole_numbers_are_exact_where_they_can_be(self, exponent: int, base: int) -> None:
         if base == 0 and exponent < 0:
             return

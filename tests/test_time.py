@@ -173,6 +173,25 @@ class Operations(unittest.TestCase):
         one = made.plan.build({"hut": ["new"], "month": ["2031-08"]})
         self.assertEqual((one.X[0, 0], one.X[0, made.names.index("s_aug")], one.X[0, 2:].sum()), (139 - first, 1, 1))
 
+    def test_periods_since_a_time_of_each_row(self) -> None:
+        table = panel(7, units=3, periods=12)
+        opened = [None if at % 5 == 0 else f"{2018 + at % 3}-{at % 12 + 1:02d}-17" for at in range(len(table["hut"]))]
+        sections = {"data": PANEL_DATA, "rows": {"missing": "keep"}, "variables": {"opened": {"kind": "time"}}}
+        plan = fa.Plan(None, {"t": "periods_since(opened)"}, intercept=False, **sections)
+        found = plan.build(table | {"opened": opened}).X[:, 0]
+        for value, text, month in zip(found, opened, table["month"], strict=True):
+            if text is None:
+                self.assertTrue(np.isnan(value))
+            else:
+                self.assertEqual(value, 12 * (int(month[:4]) - int(text[:4])) + int(month[5:7]) - int(text[5:7]))
+
+    def test_times_are_compared_to_the_microsecond(self) -> None:
+        late = np.datetime64("9999-12-30T23:59:59.999998", "us")
+        table = {"a": np.array([late, late + 1, late]), "b": np.array([late + 1, late, late])}
+        for operator, wanted in (("<", [1, 0, 0]), (">", [0, 1, 0]), ("==", [0, 0, 1]), ("<=", [1, 0, 1])):
+            made = fa.Plan(None, {"t": f"a {operator} b"}, intercept=False).build(table)
+            self.assertEqual(made.X[:, 0].tolist(), wanted)
+
     def test_waves_go_round_once_and_twice(self) -> None:
         table = {"month": [f"2023-{m:02d}" for m in range(1, 13)]}
         data = {"time": "month", "every": "month"}

@@ -331,8 +331,6 @@ def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Va
         code = keys.index(label_key(label)) if label_key(label) in keys else -2
         return Values(COMPARE[operator](a.data, code), a.valid)
     b = rows.of(right)
-    if b.labels is None:  # missing in all of these rows
-        return Values(np.zeros(len(b.data), dtype=bool), np.zeros(len(b.data), dtype=bool))
     place = {label: at for at, label in enumerate(labels)}
     recode = np.array([place.get(k, -2) for k in b.labels or ()] + [-1])
     return Values(COMPARE[operator](a.data, recode[b.data]), both(a.valid, b.valid))
