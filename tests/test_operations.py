@@ -181,6 +181,9 @@ class BlocksAndSelectors(unittest.TestCase):
         self.assertEqual(list(found), ["t_a_a", "t_a_b", "t_b_a", "t_b_b"])
         self.assertEqual(found["t_a_b"], [3, 10, 36])
         self.assertEqual(columns("-[a, 10 - b]", table)["t_b"], [-7, -5, -1])
+        self.assertEqual(columns("10 - [a, b]", table), {"t_a": [9, 8, 6], "t_b": [7, 5, 1]})
+        self.assertEqual(columns("a ** [1, 2]", table), {"t_a_1": [1, 2, 4], "t_a_2": [1, 4, 16]})
+        self.assertEqual(columns("mean_of([a, [b, 2 * a]], 3)", table)["t"], [9 / 4, 14 / 4, 24 / 4])
 
     def test_derived_variables_in_any_order(self) -> None:
         table = {"a": [1.0, 2.0, 4.0], "g": ["x", "y", "x"]}

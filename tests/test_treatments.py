@@ -69,6 +69,11 @@ class Neighbours(unittest.TestCase):
         for how, filled in (("linear", 10), ("previous", 1), ("next", 100)):
             plan = fa.Plan(None, {"l": f"impute(log(x), '{how}')"}, intercept=False, data={"every": "row"}, rows=rows)
             np.testing.assert_allclose(plan.build(table).X[:, 0], np.log([1, filled, 100]))
+        table |= {"m": ["2020-01", "2020-02", "2020-03", "2020-04"]}
+        dated = fa.Plan(None, {"l": "impute(log(x), 'linear')"}, data={"time": "m", "every": "month"}, rows=rows)
+        after, before = (line.values for line in dated.build(table).columns.paths[0].lines)
+        self.assertEqual((before[:3:2], after[0]), ([None, None], None))  # what fails has no value in the figure
+        np.testing.assert_allclose(after[1:], np.log([1, 10, 100]))  # type: ignore[arg-type]
 
     def test_while_learning_nothing_looks_at_other_rows(self) -> None:
         table = panel(8)
@@ -113,6 +118,8 @@ class Learned(unittest.TestCase):
         table = {"c": ["b", "a", None, "a", "b", None], "o": [1, 1, 1, 2, 2, 2]}
         made = fa.Plan(None, {"c": "category(impute(c, 'mode', by=[o]), coding='every')"}).build(table)
         self.assertEqual(made.X[:, 1].tolist(), [0, 1, 1, 1, 0, 1])  # in each group a tie, and a comes first
+        self.assertEqual(made.imputed["source_row"].to_pylist(), [3, 6])
+        self.assertEqual(made.imputed["fill_text"].to_pylist(), ["a", "a"])
         made = fa.Plan(None, {"c": "impute(c, value='none')"}).build(table)
         self.assertEqual(made.names, ["intercept", "c_b", "c_none"])
 
