@@ -221,6 +221,10 @@ class Containers(unittest.TestCase):
             (runs.data[[0, 1, 3]].tolist(), runs.missing_rows().tolist()), ([2, 2, 5], [False, False, True, False])
         )
         self.assertEqual(Table.of(pa.table({"b": pa.array([1, None], pa.bool8())}))["b"].data[0], 1)
+        for unit in ("s", "ms", "us", "ns"):
+            last = {"ns": "2262-04-11T23:47:16.854775"}.get(unit, "9999-12-30T23:59:59")
+            found = Table.of(pa.table({"t": pa.array([np.datetime64(last, "us")]).cast(pa.timestamp(unit))}))["t"]
+            self.assertEqual((found.data.dtype, found.data[0]), (np.int64, np.datetime64(last, "us").astype(np.int64)))
         with self.assertRaisesRegex(fa.DataError, "'h' has the type made.up, which cannot be part of a regression"):
             Table.of(pa.table({"h": pa.ExtensionArray.from_storage(MadeUp(), pa.array([1, 2]))}))
 
@@ -280,6 +284,10 @@ class NumberTexts(unittest.TestCase):
         ):
             self.assertEqual(form.number(text), value)
         self.assertIsNone(NumberForm(thousands=",").number("1,23"))
+        numbers = [f"{at % 999 + 1},{at:04d}"[:-1] for at in range(1200)]
+        self.assertEqual(form_of(numbers), NumberForm(thousands=","))
+        for at in (0, 1, 600, 601, 1200):  # wherever it stands, a word keeps the others from being numbers
+            self.assertIsNone(form_of([*numbers[:at], "1,2 or 3", *numbers[at:]]))
 
     def test_a_plan_reads_units_and_thousands(self) -> None:
         table = {"price": ["€ 1.200,50", "€ 80", None], "y": [1.0, 2.0, 3.0]}

@@ -530,6 +530,12 @@ CASES = {
         sections={"rows": {"missing": "fail"}},
         kind=fa.DataError,
     ),
+    "no row kept for two reasons": Bad(
+        ["no row is left of 6: 4 where keep is false; 2 where terms.x has no value"],
+        {"x": "gaps"},
+        sections={"rows": {"keep": "beds == 2 or beds == 4"}},
+        kind=fa.DataError,
+    ),
     "no terms": Bad(["the plan has no terms"], {}),
     "empty table": Bad(["has no rows"], table={"stays": [], "beds": []}, kind=fa.DataError),
     "columns of unequal length": Bad(

@@ -99,6 +99,10 @@ class Categories(unittest.TestCase):
         found = columns("category(f, reference=2)", {"f": [2.0, -1.5, 2.0, 7.0, None, 7.0]})
         self.assertEqual(found, {"t_minus_1_5": [0, 1, 0, 0, 0], "t_7": [0, 0, 0, 1, 1]})
 
+    def test_whole_numbers_as_categories_are_written_without_a_point(self) -> None:
+        made = fa.Plan(None, {"t": "category(x)"}).resolve({"x": [3.0, 1.0, 2.5, 3.0]})
+        self.assertIn("category(x, reference=1, order=[1, 2.5, 3])", str(made))
+
     def test_regrouping_texts_and_numbers(self) -> None:
         found = columns("category(regroup(w, {'foot': ['trail'], 'water': ['boat', 'ferry']}), 'road')", self.table)
         self.assertEqual(found, {"t_foot": [0, 1, 0, 0, 1, 0, 0], "t_water": [0, 0, 0, 1, 0, 0, 1]})

@@ -192,6 +192,14 @@ class Operations(unittest.TestCase):
             made = fa.Plan(None, {"t": f"a {operator} b"}, intercept=False).build(table)
             self.assertEqual(made.X[:, 0].tolist(), wanted)
 
+    def test_there_are_at_most_as_many_waves_as_half_the_parts(self) -> None:
+        days = [f"{at}" for at in np.arange("2020-01-06", "2022-01-03", 7, dtype="datetime64[D]")]
+        data = {"time": "day", "every": "week"}
+        made = fa.Plan(None, {"s": "season('week', coding='waves', pairs=26)"}, data=data).build({"day": days})
+        self.assertEqual(made.X.shape, (104, 53))
+        with self.assertRaises(fa.PlanError):
+            fa.Plan(None, {"s": "season('week', coding='waves', pairs=27)"}, data=data).build({"day": days})
+
     def test_waves_go_round_once_and_twice(self) -> None:
         table = {"month": [f"2023-{m:02d}" for m in range(1, 13)]}
         data = {"time": "month", "every": "month"}
@@ -327,6 +335,14 @@ class Leaks(unittest.TestCase):
                 continue
             warned = "not known in time" in "\n".join(plan.build(table).columns.warnings)
             self.assertEqual(warned, text in later, text)
+
+    def test_the_time_of_the_row_may_be_carried_and_counted(self) -> None:
+        table, data = panel(5), PANEL_DATA | {"carry": ["month"]}
+        terms = {"t": "log(periods_since('2019-12'))", "s": "seasonal * 2"}
+        made = fa.Plan("stays", terms, data=data, derived={"seasonal": "-periods_since('2019-12')"}).build(table)
+        self.assertEqual(made.X[:, 2].tolist(), [-2.0 * (at + 1) for at in table["period"]])
+        with self.assertRaisesRegex(fa.PlanError, "'month' is carried along, and cannot be a predictor"):
+            fa.Plan("stays", {"y": "part(month, 'year')"}, data=data).build(table)
 
     def test_rows_that_a_lag_leaves_are_dropped_with_that_reason(self) -> None:
         made = fa.Plan("stays", {"l": "lag(price, 1)", "s": "snow"}, data=PANEL_DATA).build(panel(11))
