@@ -655,6 +655,11 @@ class Sizes(unittest.TestCase):
         chain = {f"d{at}": f"d{at - 1} + 1" if at else "beds" for at in range(3000)}
         with self.assertRaisesRegex(fa.PlanError, "nested 201 deep, through derived variables too"):
             fa.Plan("stays", {"x": "d2999"}, derived=chain).build(TABLE)
+        within = {name: text for name, text in chain.items() if int(name[1:]) < 100}
+        made = fa.Plan("stays", {"x": "d99"}, derived=within).build(TABLE)  # 200 levels
+        self.assertEqual(made.X[:, 1].tolist(), [beds + 99 for beds in TABLE["beds"]])
+        with self.assertRaisesRegex(fa.PlanError, "nested 201 deep"):
+            fa.Plan("stays", {"x": "d99 + 1"}, derived=within).build(TABLE)
 
     def test_a_matrix_that_would_not_fit_is_refused_before_memory_is_taken(self) -> None:
         table = {"a": [f"x{at % 900}" for at in range(200_000)], "b": [f"y{at % 901}" for at in range(200_000)]}

@@ -15,6 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
+from facturum.audit.content import difference
 from facturum.audit.fingerprints import changed_cells, column_digests, fingerprint_of
 from facturum.data.intake import variable_from_arrow
 from facturum.data.values import Kind
@@ -208,6 +209,23 @@ class Verifying(Folder):
         values[at] = None if values[at] is not None and at % 2 else others[0]
         found = design.verify({**table, name: values})
         self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
+
+
+class Differences(unittest.TestCase):
+    def test_the_first_difference_is_told_with_its_path(self) -> None:
+        for old, new, told in (
+            ({"a": [1, 2]}, {"a": [1, 2]}, None),
+            ({"a": [1, 2]}, {"a": [1, 3]}, "m.a.1 is 2, not 3"),
+            ({"a": 1}, 5, "m is {'a': 1}, not 5"),
+            ([1], [1, 2], "m is [1], not [1, 2]"),
+            ({"a": 1}, {"a": 1, "b": 2}, "m.b is None, not 2"),
+            ({"a": 1, "b": 2}, {"b": 2, "a": 1}, "m has its parts in another order"),
+            (1, True, "m is 1, not True"),
+            (1, 1.0, "m is 1, not 1.0"),
+            (100.0, 100.5, None),
+            (-100.0, -101.5, "m is -100.0, not -101.5"),
+        ):
+            self.assertEqual(difference(old, new, 0.01, "m"), told)
 
 
 class Resolving(unittest.TestCase):
