@@ -226,7 +226,7 @@ class TableFrame:
             if key not in source.cache:
                 if key[0] in _OFFSETS:
                     kept = [old for old in source.cache if isinstance(old, tuple) and old[0] in _OFFSETS]
-                    for old in kept[: len(kept) - MOST_OFFSETS + 1]:
+                    for old in kept[: max(0, len(kept) + 1 - MOST_OFFSETS)]:
                         del source.cache[old]
                 source.cache[key] = make()
             return source.cache[key]
