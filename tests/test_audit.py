@@ -93,6 +93,14 @@ class Maps(unittest.TestCase):
                 known.add(definition.name)
             self.assertTrue(made.verify(table).ok)
 
+    def test_definitions_of_one_variable_have_names_of_their_own(self) -> None:
+        table = {"w": list("abcabc"), "x": [1.0, 2.0, 3.0, 5.0, 8.0, 4.0]}
+        orders = (list("abc"), list("bca"), list("cab"), list("acb"))
+        terms = {f"t{at}": f"codes(w, order={order})" for at, order in enumerate(orders)}
+        made = fa.Plan(None, terms).build(table)
+        self.assertEqual([d.name for d in made.columns.definitions], ["w_codes", "w_codes_2", "w_codes_3", "w_codes_4"])
+        self.assertTrue(made.verify(table).ok)
+
     def test_warnings(self) -> None:
         table = huts(100, seed=31, missing=0)
         made = plan({"all": "category(valley, coding='every')", "one": "price > 0"}).build(table)

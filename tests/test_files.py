@@ -25,6 +25,7 @@ import pyarrow as pa
 from pyarrow import parquet
 
 import facturum as fa
+from facturum.audit.entries import DefinitionEntry
 from facturum.files.build_folder import read_build, write_build
 from tests.support import ROOT, Folder, huts, plan
 
@@ -229,6 +230,7 @@ class Damage(Folder):
         flags = pa.array([not flag for flag in stored.rows.learning])
         entry = stored.columns.columns[2]
         places = {"rows": replace(stored.rows, kept=stored.rows.kept, causes=stored.rows.causes[::-1])}
+        circle = [DefinitionEntry(name="a", formula="b + 1"), DefinitionEntry(name="b", formula="a + 1")]
         edits: list[tuple[str, dict[str, Any]]] = [
             (
                 "carried",
@@ -242,6 +244,9 @@ class Damage(Folder):
                 {"rows": replace(stored.rows, dropped=stored.rows.dropped[1:], causes=stored.rows.causes[1:])},
             ),
             ("imputed", {"imputed": stored.imputed.slice(1)}),
+            ("rows turned", {"design": design.take([1, 0, *range(2, len(design))])}),
+            ("a column less", {"design": design.select(design.column_names[:-1])}),
+            ("definitions", {"columns": stored.columns.model_copy(update={"definitions": circle})}),
             ("rows counted", {"columns": stored.columns.model_copy(update={"warnings": ["all is well"]})}),
         ]
         told: dict[str, Any] = {

@@ -279,6 +279,12 @@ class Shapes(unittest.TestCase):
             )
             self.assertEqual(found, wanted)
 
+    def test_only_what_is_constant_within_the_rows_brought_together_is_kept(self) -> None:
+        table = {"g": ["x", "y", "x"], "w": ["a", "a", "b"], "v": [1.0, 2.0, 3.0], "c": [7, 8, 7], "d": [1, 1, 2]}
+        found = fa.unstack(table, "v", "w", ["g"]).to_pandas()
+        self.assertEqual(sorted(found.columns), ["a", "b", "c", "g"])
+        self.assertEqual(found[["g", "a", "b", "c"]].fillna(-1).values.tolist(), [["x", 1, 3, 7], ["y", 2, -1, 8]])
+
     def test_unstacking_turns_stacking_back(self) -> None:
         long = fa.stack(self.WIDE, {"answer": ["q_1", "q_2", "q_3"]}, "item")
         shuffled = long.take(np.random.default_rng(1).permutation(len(long)))
