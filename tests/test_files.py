@@ -245,7 +245,6 @@ class Damage(Folder):
             ),
             ("imputed", {"imputed": stored.imputed.slice(1)}),
             ("rows turned", {"design": design.take([1, 0, *range(2, len(design))])}),
-            ("a column less", {"design": design.select(design.column_names[:-1])}),
             ("definitions", {"columns": stored.columns.model_copy(update={"definitions": circle})}),
             ("rows counted", {"columns": stored.columns.model_copy(update={"warnings": ["all is well"]})}),
         ]

@@ -99,6 +99,12 @@ class Categories(unittest.TestCase):
         found = columns("category(f, reference=2)", {"f": [2.0, -1.5, 2.0, 7.0, None, 7.0]})
         self.assertEqual(found, {"t_minus_1_5": [0, 1, 0, 0, 0], "t_7": [0, 0, 0, 1, 1]})
 
+    def test_ranges_hold_both_of_their_ends(self) -> None:
+        table = {"n": [float(at) for at in range(11)] + [2.5]}
+        found = columns("regroup(n, {'low': ['1..2'], 'high': ['4..6', 9]}, rest='none')", table)
+        self.assertEqual(found["t_low"], [0, 1, 1] + [0] * 9)
+        self.assertEqual(found["t_none"], [1, 0, 0, 1, 0, 0, 0, 1, 1, 0, 1, 1])  # high is the reference
+
     def test_whole_numbers_as_categories_are_written_without_a_point(self) -> None:
         made = fa.Plan(None, {"t": "category(x)"}).resolve({"x": [3.0, 1.0, 2.5, 3.0]})
         self.assertIn("category(x, reference=1, order=[1, 2.5, 3])", str(made))

@@ -96,6 +96,16 @@ class Operations(unittest.TestCase):
         twice = slow.then(slow.shift(-1))
         self.agree(column("lag(lag(snow, 1), 2)", table), twice.each(twice.shift(-2)))
 
+    @given(st.lists(st.sampled_from("abc"), min_size=1, max_size=20), st.integers(1, 3))
+    @settings(max_examples=40, deadline=None)
+    def test_rows_that_follow_one_another_do_so_within_their_unit(self, units: list[str], k: int) -> None:
+        table = {"u": units, "x": [float(at) for at in range(len(units))]}
+        own = {unit: [at for at, other in enumerate(units) if other == unit] for unit in "abc"}
+        wanted = [dict(zip(own[u][k:], own[u], strict=False)).get(at) for at, u in enumerate(units)]
+        plan = fa.Plan(None, {"x": f"lag(x, {k})"}, data={"every": "row", "panel": ["u"]}, rows={"missing": "keep"})
+        found = plan.build(table).X[:, 1]
+        self.assertEqual([None if np.isnan(value) else int(value) for value in found], wanted)
+
     @given(st.integers(0, 10**6), st.integers(1, 3), st.integers(1, 4))
     @settings(max_examples=30, deadline=None)
     def test_differences_and_percent_changes(self, seed: int, order: int, step: int) -> None:
