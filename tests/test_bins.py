@@ -93,7 +93,7 @@ class Quantiles(unittest.TestCase):
             built("bins(x, quantiles=4)", x=[0] * 60 + list(range(1, 41)))
         for said in ("into 4 bins", "3 can be had", "0 alone is the value of 60 %", "edges=[0.5, "):
             self.assertIn(said, str(caught.exception))
-        with self.assertRaisesRegex(fa.DataError, "only 3 rows have a value"):
+        with self.assertRaisesRegex(fa.DataError, "only 3 rows with a value"):
             built("bins(x, quantiles=9)", x=[1.0, 2.0, 3.0])
         with self.assertRaisesRegex(fa.DataError, "all rows have one value"):
             built("bins(x, quantiles=2)", x=[1.0] * 5)

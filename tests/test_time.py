@@ -142,6 +142,11 @@ class Operations(unittest.TestCase):
         whole = column(f"{name}(snow, {window}{options})", table)
         self.agree(whole, slow.each(slow.window(weights, len(weights), mean)), False)
 
+    def test_a_window_may_be_long(self) -> None:
+        table = {"x": [float(at) for at in range(60)]}
+        found = fa.Plan(None, {"s": "moving_sum(x, 40)"}, intercept=False, data={"every": "row"}).build(table).X[:, 0]
+        self.assertEqual(found.tolist(), [sum(range(at - 39, at + 1)) for at in range(39, 60)])
+
     def test_they_nest(self) -> None:
         table = panel(4, gaps=0.1)
         slow = Slow(table, "price")

@@ -13,7 +13,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Kind, Label, Labels, Mask, Values, plain_number
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 from facturum.language.core import Number
 from facturum.language.logic import Comparison
 from facturum.language.missing import IsMissing
@@ -189,10 +189,11 @@ class Bins(Node):
         found = search.edges or ()
         if len(found) < search.parts - 1:
             edges = ", ".join(str(plain_number(edge)) for edge in found[:6])
-            value, share = search.heaviest()
-            why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
-            if not search.ties:
-                why = f"only {search.count} rows have a value"
+            if search.ties:
+                value, share = search.heaviest()
+                why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
+            else:
+                why = f"only {counted(search.count, 'row')} with a value"
             can = f"{len(found) + 1} can be had" if found else "all rows have one value"
             raise DataError(
                 f"'{self.x}' cannot be cut into {search.parts} bins of equal numbers; {can}: {why}",

@@ -164,10 +164,7 @@ class CutSearch:
         return replace(self, ties=ties, edges=tuple(sorted(edges)))
 
     def heaviest(self) -> tuple[float, float]:
-        """Return the value that most rows share of those at a cut, and its share."""
+        """Return the value that most rows share of the tied ones at a cut, and its share."""
         ties = self.ties or {}
-        if not ties:
-            found = self._search().found or {}
-            return (min(found.values(), default=float("nan")), 1 / max(self.count, 1))
         value = max(sorted(ties), key=lambda v: ties[v].equal)
         return value, ties[value].equal / self.count
