@@ -124,7 +124,7 @@ class Longer(unittest.TestCase):
         self.assertEqual([None if v is None or v != v else v for v in again["c"]], ["x"] * 3 + [None] * 3)
 
     def test_weeks_and_months_share_days(self) -> None:
-        weeks = {"w": ["2023-W05", "2023-W06", "2023-W07", "2023-W08", "2023-W09"], "x": [7.0, 14.0, 21.0, 28.0, 35.0]}
+        weeks = {"w": ["2023-W05", "2023-W06", "2023-W07", "2023-W08", "2023-W09"], "x": [7.0, 15.0, 20.5, 28.0, 36.0]}
         made = fa.convert(weeks, "w", "week", "month", {"x": {"how": "sum", "partial": "keep"}})
         rate = {}
         for week, x in zip(range(5, 10), weeks["x"], strict=True):
