@@ -10,6 +10,7 @@ import pickle
 import statistics
 import unittest
 from collections.abc import Callable, Iterator
+from contextlib import nullcontext
 from decimal import Decimal
 from typing import Any
 
@@ -225,6 +226,10 @@ class Containers(unittest.TestCase):
             last = {"ns": "2262-04-11T23:47:16.854775"}.get(unit, "9999-12-30T23:59:59")
             found = Table.of(pa.table({"t": pa.array([np.datetime64(last, "us")]).cast(pa.timestamp(unit))}))["t"]
             self.assertEqual((found.data.dtype, found.data[0]), (np.int64, np.datetime64(last, "us").astype(np.int64)))
+        for second, fine in ((253_402_300_799, True), (253_402_300_800, False), (-62_135_596_800, True)):
+            moments = pa.table({"t": pa.array([second], pa.timestamp("s"))})
+            with nullcontext() if fine else self.assertRaisesRegex(fa.DataError, "Row 1"):
+                self.assertEqual(Table.of(moments)["t"].data.tolist(), [second * 1_000_000])
         with self.assertRaisesRegex(fa.DataError, "'h' has the type made.up, which cannot be part of a regression"):
             Table.of(pa.table({"h": pa.ExtensionArray.from_storage(MadeUp(), pa.array([1, 2]))}))
 

@@ -72,6 +72,33 @@ class Rows(unittest.TestCase):
         wanted = ["999999999999999", "-7", "0.5", "1000000000000000.0", "true"]
         self.assertEqual([label_text(label) for label in labels], wanted)
 
+    def test_moments_over_leaves_in_which_a_column_is_all_zero_are_those_of_the_whole(self) -> None:
+        size = 65_536 + 500
+        dice = np.random.default_rng(4)
+        late = np.arange(size) >= 65_700
+        table = {
+            "g": np.where(late, "c", np.where(dice.random(size) < 0.5, "a", "b")),
+            "h": dice.choice(list("xyz"), size),
+        }
+        table |= {"u": dice.normal(size=size), "v": dice.normal(size=size)}
+        table["h"][late & (table["h"] == "z")] = "x"  # one cell never occurs
+        terms = ("[u, v] * g", "g * h", "u * v * g * h", "[u, v] * g * h", "category(g, coding='helmert') * h")
+        made = fa.Plan(None, dict(zip("klmno", terms, strict=True))).build(table)
+        for column in made.columns.columns:
+            values = made.X[:, made.names.index(column.name)]
+            wanted = (np.count_nonzero(values), values.min(), values.max())
+            self.assertEqual((column.nonzero, column.min, column.max), wanted, column.name)
+            np.testing.assert_allclose([column.mean, column.sd], [values.mean(), values.std(ddof=1)], atol=1e-12)
+
+    def test_a_condition_that_is_missing_is_told_apart_from_one_that_is_false(self) -> None:
+        table = {"x": [1.0, None, 3.0, None, 5.0]}
+        made = fa.Plan(None, {"t": "x"}, rows={"keep": "x != 3"}).build(table)
+        told = dict(
+            zip(made.rows.dropped.tolist(), (made.rows.reasons[cause] for cause in made.rows.causes), strict=True)
+        )
+        missing, false = ("keep is missing", "rows.keep"), ("keep is false", "rows.keep")
+        self.assertEqual({row: tuple(reason) for row, reason in told.items()}, {2: missing, 3: false, 4: missing})
+
     def test_zeros_of_a_product_are_not_counted_as_other_numbers(self) -> None:
         table = {"g": list("abcabc"), "x": [1.0, 0.0, -2.0, 3.0, 5.0, 0.0], "u": [2.0, -1.0, 0.0, 0.0, -3.0, 4.0]}
         made = fa.Plan(None, {"s": "g * x", "t": "category(g, reference='c') * u"}).build(table)

@@ -236,6 +236,13 @@ class Comparisons(unittest.TestCase):
         self.assertEqual(welch(np.array([]), np.array([3.0])), (None, None))
         self.assertEqual(scale_figures(np.ones((3, 4))), (None, [None] * 3))
 
+    def test_alpha_does_not_depend_on_the_scale(self) -> None:
+        items = np.random.default_rng(3).normal(size=(4, 50)) + np.arange(50) / 10
+        alpha, rest = scale_figures(items)
+        for scale in (1e-300, 1e300):
+            found, others = scale_figures(items * scale)
+            np.testing.assert_allclose([found, *others], [alpha, *rest], rtol=1e-12)  # type: ignore[list-item]
+
     def test_alpha_of_parallel_items_is_the_spearman_brown_value(self) -> None:
         # with equal variances and correlations r, alpha is k r / (1 + (k - 1) r): Lord & Novick (1968), section 4.4
         trait = stats.norm.ppf((np.arange(400) + 0.5) / 400)

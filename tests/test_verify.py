@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import facturum as fa
 from facturum.audit.content import difference
-from facturum.audit.fingerprints import changed_cells, column_digests, fingerprint_of
+from facturum.audit.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
 from facturum.data.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
@@ -209,6 +209,14 @@ class Verifying(Folder):
         values[at] = None if values[at] is not None and at % 2 else others[0]
         found = design.verify({**table, name: values})
         self.assertIn(f"The cell of {name} in row {at + 1} has changed since the build.", str(found))
+
+
+class Hashes(unittest.TestCase):
+    def test_the_finaliser_gives_the_published_numbers(self) -> None:
+        # the first outputs of SplitMix64 for the seed 1234567, as given with reference implementations of it
+        published = [6457827717110365317, 3203168211198807973, 9817491932198370423, 4593380528125082431]
+        states = np.array([(1234567 + at * 0x9E3779B97F4A7C15) % 2**64 for at in range(1, 5)], dtype=np.uint64)
+        self.assertEqual(_mixed(states).tolist(), published)
 
 
 class Differences(unittest.TestCase):
