@@ -180,6 +180,12 @@ class BlocksAndSelectors(unittest.TestCase):
         )
         self.assertEqual((made.spec.terms["t"], made.spec.terms["m"]), ("[open]", "[q_1]"))
 
+    def test_a_condition_is_resolved_to_the_variables_that_a_selector_chose(self) -> None:
+        table = {"a": [True, False, True], "b": [False, False, True], "x": [1.0, 2.0, 4.0]}
+        made = fa.Plan(None, {"x": "x"}, rows={"keep": "count_of(every_truth()) > 0", "learn": "a"}).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [1, 3])
+        self.assertIn('keep = "count_of(a, b) > 0"\nlearn = "a"', str(made.plan))
+
     def test_lists_are_taken_through_operations(self) -> None:
         table = {"a": [1.0, 2.0, 4.0], "b": [3.0, 5.0, 9.0]}
         found = columns("log([a, b] / 2) * 3", table)

@@ -252,7 +252,8 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
             raise AuditError(stored.findings[0][1])
         return stored
     except (*UNREADABLE, RecursionError, AttributeError, ValidationError, FacturumError) as problem:
-        first = (str(problem).splitlines() or [type(problem).__name__])[0]
+        said = str(problem.args[0]) if isinstance(problem, KeyError) and problem.args else str(problem)
+        first = (said.splitlines() or [type(problem).__name__])[0]
         raise AuditError(f"{folder} is damaged: {first}", remedy=remedy) from None
 
 
