@@ -536,6 +536,11 @@ CASES = {
         sections={"rows": {"keep": "beds == 2 or beds == 4"}},
         kind=fa.DataError,
     ),
+    "a series without its step": Bad(
+        ["[series.s] needs 'every'"], sections={"series": {"s": {"time": "m", "take": {"r": {"how": "mean"}}}}}
+    ),
+    "a number among names": Bad(["but=[..] lists variables"], {"x": "every_number(but=[3])"}),
+    "a selector of nothing": Bad(["'matching('z_*')' chooses no variable"], {"x": "matching('z_*')"}),
     "no terms": Bad(["the plan has no terms"], {}),
     "empty table": Bad(["has no rows"], table={"stays": [], "beds": []}, kind=fa.DataError),
     "columns of unequal length": Bad(
@@ -626,6 +631,18 @@ class Messages(unittest.TestCase):
             self.assertEqual(caught.exception.rows, (6, 70_001, 150_001, 200_000))
             self.assertEqual(caught.exception.span, (0, len("log(price)")))
             self.assertIn("in 4 rows", str(caught.exception))
+
+    def test_what_grows_beyond_the_doubles_is_found_among_the_columns(self) -> None:
+        table = {name: [1.0, 2.0, 3.0, 5.0] for name in "abcd"} | {"w": list("xyxy")}
+        table["d"] = [1.0, 1e200, 2.0, -1e200]
+        for terms, place in (
+            ({"k": "[a, b]", "l": "[c, d * d]"}, "terms.l"),
+            ({"k": "[a, b]", "l": "w * [c, d * d]", "m": "a"}, "terms.l"),
+            ({"k": "polynomial(d, 2)", "l": "a"}, "terms.k"),
+        ):
+            with self.assertRaisesRegex(fa.DataError, "is infinite|is beyond|too large|not a number") as caught:
+                fa.Plan(None, terms).build(table)
+            self.assertEqual((caught.exception.place, caught.exception.rows), (place, (2, 4)))
 
     def test_rows_that_are_left_out_anyway_do_not_fail(self) -> None:
         made = fa.Plan("stays", {"x": "log(price)"}, rows={"keep": "price > 0"}).build(TABLE)

@@ -307,6 +307,10 @@ class Shapes(unittest.TestCase):
         self.assertTrue(made.verify(self.WIDE).ok)
 
     def test_shapes_that_cannot_be(self) -> None:
+        long: dict[str, Any] = {"v": [1, 2], "w": ["a", "b"], "g": ["x", "x"]}
+        self.assertEqual(
+            fa.Table.of(self.WIDE).take(np.array([2, 0, 2])).to_pandas()["guest"].tolist(), ["c", "a", "c"]
+        )
         cases = [
             (lambda: fa.stack(self.WIDE, {"a": ["q_1", "t_1"]}, "i"), "q_1 is a number, t_1 is a category"),
             (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_9"]}, "i"), "no variable 'q_9'; did you mean"),
@@ -314,6 +318,21 @@ class Shapes(unittest.TestCase):
             (lambda: fa.stack(self.WIDE, {"guest": ["q_1"]}, "i"), "'guest' already"),
             (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_2"]}, "i", ["x"]), "1 labels for 2 columns"),
             (lambda: fa.unstack({"v": [1, 2], "w": ["a", "a"], "g": ["x", "x"]}, "v", "w", ["g"]), "Rows 1, 2."),
+            (lambda: fa.stack(self.WIDE, {}, "i"), "there is nothing to stack"),
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1"], "b": []}, "i"), "no columns are stacked into 'b'"),
+            (
+                lambda: fa.unstack({**long, "w": ["a", None]}, "v", "w", ["g"]),
+                "'w' is a category, or has missing values",
+            ),
+            (lambda: fa.unstack({**long, "w": [1, 2]}, "v", "w", ["g"]), "'w' is a number, or has missing values"),
+            (lambda: fa.unstack(long, "v", "w", []), "there is nothing to tell which rows belong together"),
+            (lambda: fa.unstack({**long, "w": ["a", "g"]}, "v", "w", ["g"]), "a variable called 'g' already"),
+            (lambda: fa.sample(self.WIDE, 2, seed=-1), "-1 is not a valid seed"),
+            (lambda: fa.sample(self.WIDE, 2, seed=True), "True is not a valid seed"),  # type: ignore[arg-type]
+            (lambda: fa.sample(self.WIDE, 1.5, seed=1), "1.5 is not the size of a sample"),
+            (lambda: fa.Table.of(self.WIDE).take(np.array([0, 3])), "rows are whole numbers from 0"),
+            (lambda: fa.Table.of(self.WIDE).take(np.array([-1])), "rows are whole numbers from 0"),
+            (lambda: fa.Table.of(self.WIDE).take(np.array([0.0])), "rows are whole numbers from 0"),
             (lambda: fa.sample(self.WIDE, 4, seed=1), "4 rows are asked for, and there are 3"),
             (lambda: fa.sample(self.WIDE, 2, by="t_1", seed=1), "with t_1 = y"),
             (lambda: fa.sample(self.WIDE, -1, seed=1), "not the size of a sample"),

@@ -289,6 +289,24 @@ class Declarations(unittest.TestCase):
         years = self.kind([2022, 2023], kind="time")
         self.assertEqual(present(years, "v")[1] - present(years, "v")[0], 365 * DAY)
 
+    def test_kinds_that_do_not_fit(self) -> None:
+        dates = np.array(["2020-01-01", "2020-01-02"], "datetime64[D]")
+        for values, declared, said in (
+            (dates, {"kind": "category"}, 'part(.., "month")'),
+            (dates, {"kind": "number"}, "trend() or periods_since()"),
+            (["a", "b"], {"kind": "ordered"}, "the ordered variable 'v' needs its order"),
+            ([True, False], {"kind": "time"}, "A time is a date"),
+            (["a", "b"], {"kind": "truth"}, "'v'"),
+            ([1, 2], {"kind": "truth"}, "'v'"),
+        ):
+            with self.subTest(str(declared)), self.assertRaises(fa.DataError) as caught:
+                self.kind(values, **declared)
+            self.assertIn(said, str(caught.exception))
+        self.assertEqual(
+            self.kind(dates, kind="time")["v"].data.tolist(), dates.astype("datetime64[us]").astype(int).tolist()
+        )
+        self.assertEqual(self.kind([0.5, None], kind="number")["v"].data[0], 0.5)
+
     def test_labels_and_orders(self) -> None:
         found = self.kind([0, 1, None, 1], labels={"0": "no", "1": "yes"})
         self.assertEqual(present(found, "v"), ["no", "yes", None, "yes"])
