@@ -639,6 +639,8 @@ class Messages(unittest.TestCase):
             ({"k": "[a, b]", "l": "[c, d * d]"}, "terms.l"),
             ({"k": "[a, b]", "l": "w * [c, d * d]", "m": "a"}, "terms.l"),
             ({"k": "polynomial(d, 2)", "l": "a"}, "terms.k"),
+            ({"k": "[a, b]", "l": "[c, d] * d"}, "terms.l"),
+            ({"k": "[a, b]", "l": "w * [c, d] * d", "m": "a"}, "terms.l"),
         ):
             with self.assertRaisesRegex(fa.DataError, "is infinite|is beyond|too large|not a number") as caught:
                 fa.Plan(None, terms).build(table)
