@@ -112,6 +112,7 @@ BLOCKS = st.sampled_from(
         "bins(price, edges=[20, 40.5])",
         "bins(change, quantiles=4, closed='right')",
         "bins(beds, width=15, missing='category')",
+        "bins(price, edges=[[0, 30], [40, 60]], missing='category')",
         "category(bins(price, edges=[[0, 30], [25, 50], [60, 90]]), coding='effect')",
         "category(bins(impute(beds, 'median'), count=3), coding='polynomial')",
         "impute(access, 'mode', by=[valley])",
