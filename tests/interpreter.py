@@ -162,11 +162,11 @@ class Interpreter:
         if name == "category" and options.get("unseen") == "missing" and isinstance(options.get("order"), list):
             value = self.value(tree.args[0], i)
             return value in options["order"] if value is not None else options.get("missing") == "category"
-        if name in ("category", "bins") and options.get("missing") == "category":
+        paired = name == "bins" and isinstance(options.get("edges", [0])[0], list)
+        if name in ("category", "bins") and options.get("missing") == "category" and not paired:
             return True
         if name == "missing_if":
             return self.has(tree.args[0], i) and not self.value(tree.args[1], i)
-        paired = name == "bins" and isinstance(options.get("edges", [0])[0], list)
         if name in PRESENCE and not paired and not (name == "log" and "nonpositive" in options):
             return self.has(tree.args[0], i)
         return self.value(tree, i) is not None

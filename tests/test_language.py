@@ -157,7 +157,6 @@ HOSTILE = {
     "yield a": "",
     "await a": "",
     "None": "no meaning here",
-    "a == missing": "nothing is equal to missing",
     "log(a, shift='x')": "wants a number",
     "category(a, order=[[1]])": "wants",
     "category(a, reference=log(b))": "an option is a number",

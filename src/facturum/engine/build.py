@@ -93,6 +93,7 @@ def resolved(made: Prepared) -> Prepared:
     that was written.
     """
     names: dict[str, list[str]] = {}
+    _check_again(made)
     _refuse_width(made)
     for key, term in made.terms.items():
         with at_place(f"terms.{key}", made.spec.terms[key]):
@@ -114,6 +115,14 @@ def resolved(made: Prepared) -> Prepared:
         }
     )
     return replace(made, spec=spec)
+
+
+def _check_again(made: Prepared) -> None:
+    """Check the expressions with the categories that have been learned, as those of a resolved plan will be."""
+    scope = made.scope()
+    for place, node in made.parts().items():
+        with at_place(place, made.text(place)):
+            scope.of(node)
 
 
 def _refuse_width(made: Prepared) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import MISSING, fields
 from graphlib import CycleError, TopologicalSorter
 
 from facturum.data.table import Table
@@ -52,6 +53,7 @@ class Scope:
         """Return what an expression is, checking it the first time."""
         found = self._types.get(node)
         if found is None:
+            _refuse_empty(node)
             self._refuse_blocks(node)
             found = self._types[node] = node.check(self)
         return found
@@ -82,6 +84,13 @@ class Scope:
         if found.block:
             raise node.fail(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
         return found
+
+
+def _refuse_empty(node: Node) -> None:
+    """Refuse an empty list wherever an operation is made of the expressions in it."""
+    for field in fields(node):  # type: ignore[arg-type]
+        if field.metadata.get("role") == "arguments" and field.default is MISSING and not getattr(node, field.name):
+            raise node.fail("the list is empty", "Name at least one variable in it.")
 
 
 def refuse_deep(derived: Mapping[str, Node], roots: Mapping[str, Node]) -> None:

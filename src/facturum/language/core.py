@@ -108,8 +108,6 @@ class List(Node):
     members: tuple[Node, ...] = arguments("the members")
 
     def check(self, kinds: Kinds) -> Type:
-        if not self.members:
-            raise self.fail("the list is empty", "Name at least one variable in it.")
         for member in self.members:
             kinds.of(member)
         return Type(Kind.NUMBER, block=True)

@@ -47,6 +47,8 @@ class Comparison(Condition):
     operators: tuple[str, ...] = option(VALUE, "how")
 
     def check(self, kinds: Kinds) -> Type:
+        if any(isinstance(operand, Missing) for operand in self.operands):
+            raise self.fail("nothing is equal to missing", "Write is_missing(x).")
         for left, operator, right in self._pairs():
             _check_pair(self, left, operator, right, kinds)
         return Type(Kind.TRUTH)
@@ -72,7 +74,7 @@ class Membership(Condition):
     symbol: ClassVar[str] = "in"
 
     value: Node = argument("what is looked for")
-    members: tuple[Node, ...] = arguments("literals")
+    members: tuple[Node, ...] = arguments("literals", default=())
     negated: bool = option(FLAG, "whether it must not be among them", default=False)
 
     def check(self, kinds: Kinds) -> Type:

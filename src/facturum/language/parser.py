@@ -286,8 +286,6 @@ class _Walker:
         if unknown:
             raise self.fail(tree, "this comparison has no meaning here", "Write < <= > >= == != or in [..].")
         operands = tuple(self.node(operand) for operand in (tree.left, *tree.comparators))
-        if any(isinstance(operand, core.Missing) for operand in operands):
-            raise self.fail(tree, "nothing is equal to missing", "Write is_missing(x).")
         return logic.Comparison(operands, tuple(_COMPARISONS[op] for op in operators))
 
     def _call(self, tree: ast.Call) -> Node:
