@@ -74,6 +74,8 @@ class Categorical(Node):
             raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
         if isinstance(self.order, tuple):
             self._check_order(self.order)
+        if self.pooled:
+            self._check_pooled(self.order if isinstance(self.order, tuple) else ())
         if not (kinds.resolved or found.declared) and len(found.labels or ()) > FEW_NUMBERS:
             unread = unread_numbers(str(self.x), found.labels or ())
             if unread is not None and "stored as text" not in unread.why:
@@ -94,6 +96,16 @@ class Categorical(Node):
         if MISSING in keys and self.missing == "propagate":
             remedy = 'Leave missing out of the order, or write category(.., missing="category").'
             raise self.fail("missing values are not a category here, but the order names them", remedy)
+
+    def _check_pooled(self, order: tuple[Label | Absent, ...]) -> None:
+        """Refuse categories to be pooled where the order, whose last one they become, is another's."""
+        if not order or isinstance(order[-1], Absent):
+            remedy = "Write pool=0.02, and resolving names the pooled ones."
+            raise self.fail("pooled needs an order, with the category for them at its end", remedy)
+        alone = {literal_key(label) for label in order[:-1] if not isinstance(label, Absent)}
+        both = [label for label in self.pooled if literal_key(label) in alone]
+        if both:
+            raise self.fail(f"the category {both[0]!r} stands in the order and is pooled too", "Name it once.")
 
     def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)
