@@ -737,6 +737,14 @@ class NewRows(unittest.TestCase):
         self.assertEqual(made.names[-2:], ["x_trail", "x_missing"])
         np.testing.assert_array_equal(made.X[:, -2:], [[0, 1], [0, 0], [1, 0]])
 
+    def test_new_rows_need_what_keep_reads_and_not_what_learn_reads(self) -> None:
+        table = {"x": [1.0, 2.0, 4.0], "y": [1.0, 2.0, 3.0], "use": [True, True, False]}
+        learned, kept = (fa.Plan("y", "center(x)", rows={key: "use"}).resolve(table) for key in ("learn", "keep"))
+        new = {"x": [5.0, 6.0]}
+        self.assertEqual(learned.build(new).X[:, 1].tolist(), [3.5, 4.5])
+        with self.assertRaisesRegex(fa.FacturumError, "no variable.* 'use'"):
+            kept.build(new)
+
     def test_a_resolved_plan_asks_only_for_what_it_reads(self) -> None:
         resolved = self.resolved("category(access) * (price > 5 and access != 'boat')")
         one = resolved.build(self.new("road"))

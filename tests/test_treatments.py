@@ -72,6 +72,8 @@ class Neighbours(unittest.TestCase):
         table |= {"m": ["2020-01", "2020-02", "2020-03", "2020-04"]}
         dated = fa.Plan(None, {"l": "impute(log(x), 'linear')"}, data={"time": "m", "every": "month"}, rows=rows)
         after, before = (line.values for line in dated.build(table).columns.paths[0].lines)
+        as_they_stand = fa.Plan(None, {"l": "impute(x, 'linear')"}, data={"time": "m", "every": "row"})
+        self.assertEqual(as_they_stand.build(table).columns.paths, [])  # there is no axis to draw them along
         self.assertEqual((before[:3:2], after[0]), ([None, None], None))  # what fails has no value in the figure
         np.testing.assert_allclose(after[1:], np.log([1, 10, 100]))  # type: ignore[arg-type]
 
