@@ -167,6 +167,12 @@ class TheMap(unittest.TestCase):
             scaled = built(f"bins(x, edges=[{2 * scale}, {3 * scale}])", x=[v and v * scale for v in x], y=y)
             self.assertEqual(scaled.columns.bins[0].histogram.counts, entry.histogram.counts)  # type: ignore[union-attr]
 
+    def test_a_response_of_several_columns_has_no_mean_in_a_bin(self) -> None:
+        table = {"x": [1.0, 1.5, 2.0, 2.9, 3.0, 8.0], "way": ["road", "trail", "boat"] * 2}
+        made = fa.Plan("way", {"x": "bins(x, edges=[2.5])", "z": "impute(x, 'mean')"}).build(table)
+        self.assertEqual([entry.mean_response for entry in made.columns.bins[0].bins], [None, None])
+        self.assertEqual([entry.rows for entry in made.columns.bins[0].bins], [3, 3])
+
     def test_thin_thick_and_empty_bins_are_warned_of(self) -> None:
         dice = np.random.default_rng(0)
         x = np.concatenate([dice.uniform(0, 1, 96), dice.uniform(5, 6, 4)])

@@ -57,7 +57,7 @@ def _runs(source: Observed) -> list[tuple[int, int]]:
     rows = np.flatnonzero(source.present)
     if not len(rows):
         return []
-    parted = (np.diff(rows) > 1) | (np.diff(source.unit[rows]) != 0) | (np.diff(source.number[rows]) != 1)
+    parted = (np.diff(source.unit[rows]) != 0) | (np.diff(source.number[rows]) != 1)
     starts = np.concatenate([[0], np.flatnonzero(parted) + 1])
     stops = np.append(starts[1:], len(rows))
     return [(int(rows[a]), int(rows[b - 1]) + 1) for a, b in zip(starts, stops, strict=True)]
