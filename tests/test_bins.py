@@ -180,6 +180,14 @@ class TheMap(unittest.TestCase):
         for said in ("no row is in the bin '2 to 4'", "only 4.0 % of the rows are in the bin 'from 4'", "96 %"):
             self.assertIn(said, warnings)
 
+    def test_a_twentieth_of_the_rows_is_enough(self) -> None:
+        for few, told in ((9, True), (11, False)):
+            x = np.concatenate([np.zeros(200 - few), np.ones(few) * 5])
+            made = built("bins(x, edges=[2])", x=x, y=np.arange(200.0))
+            self.assertEqual(
+                any("% of the rows are in the bin 'from 2'" in each for each in made.columns.warnings), told
+            )
+
     def test_pairs_may_leave_gaps_and_overlap_and_are_warned_of(self) -> None:
         x = [1.0, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 7.0]
         made = built("bins(x, edges=[[1, 2], [3, 5], [4, 7]])", x=x, y=np.arange(8.0))
@@ -188,6 +196,7 @@ class TheMap(unittest.TestCase):
         self.assertEqual(made.X[:, 1].tolist(), [0, 0, 1, 1, 1, 0, 0])  # 4 and 5 go to the first
         self.assertIn("overlap", "\n".join(made.columns.warnings))
         touching = built("bins(x, edges=[[1, 3], [3, 7]])", x=x, y=np.arange(8.0))
+        self.assertNotIn("overlap", "\n".join(touching.columns.warnings))
         self.assertEqual(touching.X[:, 1].sum(), 5)  # closed left: 3 belongs to the upper bin
         gaps = fa.Plan(None, {"x": "bins(x, edges=[[1, 2]], missing='category')"}, rows={"missing": "keep"})
         found = gaps.build({"x": [1.0, 2.5, None, 2.0]})

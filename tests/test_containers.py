@@ -197,6 +197,8 @@ class Containers(unittest.TestCase):
             moments = np.array(["1970-01-01", "NaT"], f"datetime64[{unit}]")
             self.assertEqual(Table.of({"t": moments})["t"].data.tolist()[0] // 864e8, 0)
             self.assertEqual(Table.of({"t": moments})["t"].missing_rows().tolist(), [False, True])
+            masked = np.ma.array(np.array(["1970-01-01", "NaT", "1970-01-01"], f"datetime64[{unit}]"), mask=[0, 0, 1])
+            self.assertEqual(Table.of({"t": masked})["t"].missing_rows().tolist(), [False, True, True])
 
     def test_categories_and_columns_of_rarer_arrow_types(self) -> None:
         two_of = {
@@ -226,6 +228,8 @@ class Containers(unittest.TestCase):
             last = {"ns": "2262-04-11T23:47:16.854775"}.get(unit, "9999-12-30T23:59:59")
             found = Table.of(pa.table({"t": pa.array([np.datetime64(last, "us")]).cast(pa.timestamp(unit))}))["t"]
             self.assertEqual((found.data.dtype, found.data[0]), (np.int64, np.datetime64(last, "us").astype(np.int64)))
+        first = Table.of(pa.table({"t": pa.array([datetime.date(1, 1, 1)], pa.date32())}))["t"]
+        self.assertEqual(first.data.tolist(), [-62_135_596_800 * 1_000_000])
         for second, fine in ((253_402_300_799, True), (253_402_300_800, False), (-62_135_596_800, True)):
             moments = pa.table({"t": pa.array([second], pa.timestamp("s"))})
             with nullcontext() if fine else self.assertRaisesRegex(fa.DataError, "Row 1"):

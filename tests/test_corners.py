@@ -83,7 +83,9 @@ class Rows(unittest.TestCase):
         table |= {"u": dice.normal(size=size), "v": dice.normal(size=size)}
         table["h"][late & (table["h"] == "z")] = "x"  # one cell never occurs
         terms = ("[u, v] * g", "g * h", "u * v * g * h", "[u, v] * g * h", "category(g, coding='helmert') * h")
-        made = fa.Plan(None, dict(zip("klmno", terms, strict=True))).build(table)
+        terms += ("[u, v] * g * [v, u]", "h * [u, v]")
+        made = fa.Plan(None, dict(zip("klmnopq", terms, strict=True))).build(table)
+        self.assertTrue(made.verify(table).ok)
         for column in made.columns.columns:
             values = made.X[:, made.names.index(column.name)]
             wanted = (np.count_nonzero(values), values.min(), values.max())
@@ -139,8 +141,8 @@ class Rows(unittest.TestCase):
         self.assertEqual(plan.build(table).rows.kept.tolist(), [3, 4, 5])
 
     def test_many_edges_are_closed_on_the_side_that_is_told(self) -> None:
-        edges = [float(at) for at in range(40)]
-        values = [*edges, -1.0, 39.5, 12.25]
+        edges = [float(at) for at in range(150)]
+        values = [*edges, -1.0, 149.5, 12.25]
         for closed, inside in (("left", lambda v, e: v >= e), ("right", lambda v, e: v > e)):
             wanted = [float(sum(inside(v, e) for e in edges)) for v in values]
             found = column(

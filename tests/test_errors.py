@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import time
 import unittest
+import unittest.mock
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -698,6 +699,17 @@ class Sizes(unittest.TestCase):
         with self.assertRaisesRegex(fa.DataError, "the interaction would have 20,711 columns, and 20,000 are the most"):
             fa.Plan(None, {"ab": "a * b"}).build(table)
 
+    def test_a_matrix_is_refused_from_the_first_byte_beyond_the_memory(self) -> None:
+        plan = fa.Plan(None, {"x": "x"})
+        with unittest.mock.patch("facturum.engine.matrix._memory", return_value=8 * 2 * 50):
+            self.assertEqual(plan.build({"x": np.arange(50.0)}).X.shape, (50, 2))
+            with self.assertRaisesRegex(fa.DataError, "the matrix would have 51 rows and 2 columns"):
+                plan.build({"x": np.arange(51.0)})
+
+    def test_a_zero_that_is_learned_has_no_sign(self) -> None:
+        made = fa.Plan(None, {"x": "x - smallest(x)", "z": "x + median(x)"}).resolve({"x": [0.0, -0.0, -0.0, 3.0]})
+        self.assertNotIn("-0", str(made))
+
 
 class NewRows(unittest.TestCase):
     def setUp(self) -> None:
@@ -742,6 +754,7 @@ class NewRows(unittest.TestCase):
         learned, kept = (fa.Plan("y", "center(x)", rows={key: "use"}).resolve(table) for key in ("learn", "keep"))
         new = {"x": [5.0, 6.0]}
         self.assertEqual(learned.build(new).X[:, 1].tolist(), [3.5, 4.5])
+        self.assertEqual(learned.build(table).columns.rows.learned, 2)
         with self.assertRaisesRegex(fa.FacturumError, "no variable.* 'use'"):
             kept.build(new)
 

@@ -277,6 +277,8 @@ class Damage(Folder):
             with self.subTest(name):
                 outcome = fa.open_design(folder, check=False).verify(self.table)
                 self.assertFalse(outcome.ok)
+                self.assertGreaterEqual(outcome.steps, 0)
+                self.assertLessEqual(max(len(failure.rows) for failure in outcome.failures), 5)
                 if name == "a row less":
                     self.assertIn((int(stored.rows.dropped[0]),), [failure.rows for failure in outcome.failures])
                 self.assertNotEqual(fa.open_design(folder).seal, fa.open_design(self.target).seal)

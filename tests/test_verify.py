@@ -245,6 +245,8 @@ class Resolving(unittest.TestCase):
             told = [failure.what for failure in found.failures if failure.kind == "plan"]
             center = f"center(x, at={(3 + value) / 3!r})"
             self.assertEqual(told, [f"Resolving the plan on this table gives another term x: {center}"])
+        gone = design.verify({name: values for name, values in table.items() if name != "x"})
+        self.assertIn("The table has no variable x any more.", [failure.what for failure in gone.failures])
 
 
 class TablesBehind(unittest.TestCase):
