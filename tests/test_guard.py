@@ -92,7 +92,8 @@ class Ends(Folder):
     def test_signals_leave_nothing_behind_and_say_so(self) -> None:
         (self.folder / "p.toml").write_text('response = "stays"\n[terms]\nprice = "log(price)"\n')
         program = (
-            "import sys, time, facturum.files.folder as folder\n"
+            "import signal, sys, time, facturum.files.folder as folder\n"
+            "signal.signal(signal.SIGHUP, signal.SIG_DFL)\n"  # which nohup has the tests ignore
             "settle = folder._settle\n"
             "def waiting(file):\n"
             "    settle(file); print('ready', flush=True); time.sleep(60)\n"
@@ -115,7 +116,8 @@ class Ends(Folder):
     def test_a_signal_after_the_work_is_done_changes_nothing(self) -> None:
         for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
             program = (
-                "import os\n"
+                "import os, signal\n"
+                "signal.signal(signal.SIGHUP, signal.SIG_DFL)\n"
                 "class Last:\n"
                 f"    def __del__(self, kill=os.kill, own=os.getpid()): kill(own, {int(number)})\n"
                 "last = Last()\n"
