@@ -93,6 +93,29 @@ class Maps(unittest.TestCase):
                 known.add(definition.name)
             self.assertTrue(made.verify(table).ok)
 
+    def test_rows_groups_and_periods_are_counted(self) -> None:
+        table = {
+            "x": [1.0, 2.0, 3.0, 4.0, 5.0, None, None],
+            "g": ["a", None, "b", "a", "b", "b", "a"],
+            "y": [1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0],
+            "m": [f"2020-0{at}" for at in range(1, 8)],
+        }
+        terms = {"x": "impute(x, 'mean', by=[g])", "z": "lag(y, 1)", "w": "log(x)"}
+        rows = {"keep": "y != 5"}
+        made = fa.Plan("y", terms, data={"time": "m", "every": "month"}, rows=rows).build(table).columns
+        self.assertEqual([check.ok for check in made.checks], [True] * len(made.checks))
+        told = [(part.place, part.rows) for part in made.rows.dropped]  # most rows first
+        self.assertEqual(told, [("terms.w", 2), ("rows.keep", 1), ("terms.z", 1)])
+        self.assertEqual([fill.group for fill in made.imputations[0].fills], ["a", "b", None])
+        self.assertNotIn("better left out", " ".join(made.warnings))
+        assert made.clock is not None
+        self.assertEqual((made.clock.first, made.clock.last, made.clock.gaps), ("2020-01", "2020-07", 0))
+        stands = fa.Plan("y", {"z": "lag(y, 1)"}, data={"time": "m", "every": "row"}).build(table).columns.clock
+        assert stands is not None
+        self.assertEqual((stands.first, stands.last, stands.every), (None, None, "row"))
+        plain = fa.Plan(None, {"z": "log(y)"}).build(table).columns
+        self.assertEqual((plain.rows.dropped, [check.ok for check in plain.checks]), ([], [True] * len(plain.checks)))
+
     def test_definitions_of_one_variable_have_names_of_their_own(self) -> None:
         table = {"w": list("abcabc"), "x": [1.0, 2.0, 3.0, 5.0, 8.0, 4.0]}
         orders = (list("abc"), list("bca"), list("cab"), list("acb"))
