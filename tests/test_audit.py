@@ -107,6 +107,7 @@ class Maps(unittest.TestCase):
         told = [(part.place, part.rows) for part in made.rows.dropped]  # most rows first
         self.assertEqual(told, [("terms.w", 2), ("rows.keep", 1), ("terms.z", 1)])
         self.assertEqual([fill.group for fill in made.imputations[0].fills], ["a", "b", None])
+        self.assertEqual([made[name].imputed for name in ("x", "z")], [0, 0])  # all are filled in rows left out
         self.assertNotIn("better left out", " ".join(made.warnings))
         assert made.clock is not None
         self.assertEqual((made.clock.first, made.clock.last, made.clock.gaps), ("2020-01", "2020-07", 0))

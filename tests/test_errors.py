@@ -124,7 +124,6 @@ CASES = {
         {"x": "season('quarter', coding='waves', pairs=3)"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
-    "a part of a number": Bad(["part works on a time, and 'price' is a number"], {"x": "part(price, 'year')"}),
     "periods since no date": Bad(
         ["'soon' is not a valid period", "2023-04"],
         {"x": "periods_since('soon')"},
@@ -141,9 +140,6 @@ CASES = {
         sections={"data": {"time": "price", "every": "month"}},
         kind=fa.DataError,
     ),
-    "a pair that is turned": Bad(["the bin from 5 to 3 is empty"], {"x": "bins(price, edges=[[5, 3]])"}),
-    "labels twice": Bad(["two bins have one label"], {"x": "bins(price, edges=[2], labels=['a', 'a'])"}),
-    "labels that are numbers": Bad(["the labels of bins are texts"], {"x": "bins(price, edges=[2], labels=[1, 2])"}),
     "bins of one value": Bad(
         ["too narrow for 3 bins of equal width"],
         {"x": "bins(x, count=3)"},
@@ -166,12 +162,6 @@ CASES = {
         {"x": "impute(gaps, 'previous', by=[access])"},
         sections={"data": {"every": "row"}},
     ),
-    "a scale turned": Bad(["the scale runs from 5 to 1"], {"x": "reverse(beds, 5, 1)"}),
-    "one item has no spread": Bad(["spread_of needs 2 items"], {"x": "spread_of(beds)"}),
-    "an empty range": Bad(["the range '5..3' is empty"], {"x": "regroup(code, {'a': ['5..3']})"}),
-    "ranges that overlap": Bad(
-        ["the ranges '..20' and '20..' overlap"], {"x": "regroup(code, {'a': ['..20'], 'b': ['20..']})"}
-    ),
     "a series without a table": Bad(
         ["series.s: the table of the series 's' is not given", "--series s=FILE"],
         sections={"series": {"s": {"time": "q", "every": "quarter", "take": {"x": {"how": "repeat"}}}}},
@@ -180,29 +170,15 @@ CASES = {
     "edges not increasing": Bad(
         ["edges are not increasing: 3 stands before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
     ),
-    "a width that is none": Bad(["bins wants a number above 0 as width"], {"x": "bins(price, width=0)"}),
     "no way to cut": Bad(["bins need to know where to cut", "quantiles="], {"x": "bins(price)"}),
-    "two ways to cut": Bad(["bins are made in one way"], {"x": "bins(price, width=2, quantiles=3)"}),
-    "labels that do not fit": Bad(["3 labels for 2 bins"], {"x": "bins(price, edges=[2], labels=['a', 'b', 'c'])"}),
     "a median of a category": Bad(
         ["a category has no median", 'Write impute(.., "mode")'], {"x": "impute(access, 'median')"}
     ),
-    "nothing to put in": Bad(["impute needs to know what to put in"], {"x": "impute(gaps)"}),
     "neighbours and a written value": Bad(
         ['"linear" takes what it puts in from neighbours'],
         {"x": "impute(gaps, 'linear', otherwise=1)"},
         sections={"data": {"every": "row"}},
     ),
-    "a value for all and groups": Bad(
-        ["value is put in for all groups alike"], {"x": "impute(gaps, 'mean', by=[access], value=2)"}
-    ),
-    "what is put in elsewhere, without groups": Bad(
-        ["otherwise goes with groups"], {"x": "impute(gaps, 'mean', otherwise=2)"}
-    ),
-    "a truth value for a period": Bad(
-        ["trend wants a period in quotes, or the number of a row as origin"], {"x": "trend(origin=True)"}
-    ),
-    "a number for a pattern": Bad(["matching wants a text as pattern"], {"x": "matching(3)"}),
     **{
         f"digits that no double holds, in {text}": Bad(["9007199254740993 loses digits as a number"], {"x": text})
         for text in (
@@ -215,10 +191,6 @@ CASES = {
             "beds in [9007199254740993]",
         )
     },
-    "a text put into a number": Bad(["a text cannot stand in it"], {"x": "impute(gaps, value='none')"}),
-    "imputing what is never there": Bad(
-        ["terms.x: 'none' has no value in any row to learn from"], {"x": "impute(none, 'mean')"}, kind=fa.DataError
-    ),
     "imputing where a group has nothing": Bad(
         ["'x' has no value in any learning row of 2 groups of g: b; c", "Form larger groups"],
         {"x": "impute(x, 'median', by=[g])"},
@@ -229,30 +201,16 @@ CASES = {
         ["impute looks along time, and the plan does not say how rows follow one another", "[data] time"],
         {"x": "impute(gaps, 'previous')"},
     ),
-    "a limit without a direction": Bad(["limit goes with"], {"x": "impute(gaps, 'median', limit=2)"}),
     "reverse outside its scale": Bad(
         ["'reverse(price, 1, 5)' is not defined for these values in 4 rows", "Rows 2, 3, 5, 6.", "missing_if(price"],
         {"x": "reverse(price, 1, 5)"},
         kind=fa.DataError,
-    ),
-    "more values asked for than items": Bad(
-        ["mean_of has 2 items, and 3 values are asked for"], {"x": "mean_of(price, beds, at_least=3)"}
-    ),
-    "a score of a category": Bad(
-        ["mean_of needs a number, and 'access' is a category"], {"x": "mean_of(price, access)"}
-    ),
-    "a category regrouped twice": Bad(
-        ["the category 'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}
-    ),
-    "a category regrouped that is not there": Bad(
-        ["has no category 'raod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['raod']})"}
     ),
     "a range and a code in it": Bad(
         ["named twice, also by the range '1..2'"],
         {"x": "regroup(c, {'a': ['1..2'], 'b': ['2']})"},
         table={"c": ["1", "2", "3", "1"], "stays": [1.0, 2.0, 3.0, 4.0]},
     ),
-    "shares that are none": Bad(["shares are two numbers from 0 to 1"], {"x": "winsorize(price, shares=[0.9, 0.1])"}),
     "a stack of different kinds": Bad(
         ["stack.into.v: columns of different kinds", "beds is a number, access is a category"],
         sections={"stack": {"into": {"v": ["beds", "access"]}, "which": "w"}},
@@ -284,10 +242,6 @@ CASES = {
         {"x": "log(prise)"},
     ),
     "unknown operation": Bad(["no operation called 'logg'; did you mean 'log'?", "^^^^"], {"x": "logg(price)"}),
-    "unknown option": Bad(["log has no option 'shfit'; did you mean 'shift'?"], {"x": "log(price, shfit=1)"}),
-    "missing argument": Bad(["polynomial needs its argument 'degree'"], {"x": "polynomial(price)"}),
-    "too many arguments": Bad(["sqrt takes at most 1"], {"x": "sqrt(price, 2)"}),
-    "twice the same option": Bad(["is given 'x' twice"], {"x": "log(price, x=beds)"}),
     "log of a category": Bad(
         ["log needs a number, and 'access' is a category variable", "Write category(access)"], {"x": "log(access)"}
     ),
@@ -309,9 +263,7 @@ CASES = {
         {"x": "category(access) + polynomial(beds, 2)"},
     ),
     "function of a block": Bad(["log works on one column", "is a block"], {"x": "log(polynomial(beds, 2))"}),
-    "comparison of a block": Bad(["a comparison works on one column"], {"x": "category(access) > 1"}),
     "syntax": Bad(["terms.x: this is no expression", "log(price", "^"], {"x": "log(price"}),
-    "single equals sign": Bad(["A comparison is written with =="], {"x": "access = 'road'"}),
     "log of nothing positive": Bad(
         [
             "terms.x: 'log(price)' is not defined for these values in 2 rows",
@@ -327,11 +279,6 @@ CASES = {
     "reciprocal of zero": Bad(["Nothing can be divided by 0", "Row 2."], {"x": "reciprocal(price)"}, kind=fa.DataError),
     "zero by zero": Bad(["infinite or not a number", "Row 2."], {"x": "price / price"}, kind=fa.DataError),
     "overflow": Bad(["exp(beds * 500)", "5 rows", "Rows 2, 3, 4, 5, 6."], {"x": "exp(beds * 500)"}, kind=fa.DataError),
-    "overflow in a product of blocks": Bad(
-        ["is infinite or not a number"],
-        {"x": "category(access) * exp(beds * 100) * exp(beds * 100)"},
-        kind=fa.DataError,
-    ),
     "infinite source": Bad(
         ["'price' is infinite in 1 row", "Row 4.", "Infinite values count as wrong"],
         {"x": "price"},
@@ -352,20 +299,11 @@ CASES = {
         sections={"rows": {"keep": "access != 'boat'"}},
         kind=fa.DataError,
     ),
-    "explicit reference that no row has": Bad(
-        ["no remaining row has the reference category 'ferry'"],
-        {"x": "category(access, reference='ferry', order=['ferry', 'boat', 'road', 'trail'])"},
-        kind=fa.DataError,
-    ),
-    "category outside an explicit order": Bad(
-        ["its order leaves out: 'boat'"], {"x": "category(access, order=['road', 'trail'])"}, kind=fa.DataError
-    ),
     "as many categories as rows": Bad(
         ["'guest' has 6 categories, as many as rows: is it an id or a date?", "pool"],
         {"x": "guest"},
         kind=fa.DataError,
     ),
-    "more categories than the limit": Bad(["more than limit=2"], {"x": "category(access, limit=2)"}, kind=fa.DataError),
     "one category only": Bad(
         ["one category 'road'", "nothing to compare"],
         {"x": "access"},
@@ -380,8 +318,6 @@ CASES = {
         {"x": "log(rate)"},
         sections={"derived": {"rate": "stays / beds"}},
     ),
-    "response through a condition": Bad(["among the predictors"], {"x": "beds if stays > 6 else 0"}),
-    "response through a group": Bad(["among the predictors"], {"x": "mean(beds, by=[stays])"}),
     "id among predictors": Bad(
         ["'code' is an id, and cannot be a predictor"], {"x": "code"}, sections={"variables": {"code": {"kind": "id"}}}
     ),
@@ -396,9 +332,6 @@ CASES = {
     "two columns of one name": Bad(
         ["the terms 'way' and 'way_road' both have a column called 'way_road'", "another key"],
         {"way": "access", "way_road": "beds"},
-    ),
-    "two members of one name": Bad(
-        ["two columns of the term would be called"], {"x": "[beds * 2, beds / 2 * 4, beds * 2]"}
     ),
     "a term called as the intercept": Bad(["both have a column called 'intercept'"], {"Intercept": "beds"}),
     "response as a term": Bad(
@@ -457,42 +390,14 @@ CASES = {
     "unknown category": Bad(
         ["no row has the category 'raod'; did you mean 'road'?", "The categories are"], {"x": "access == 'raod'"}
     ),
-    "unknown category among several": Bad(["no row has the category 'car'"], {"x": "access in ['road', 'car']"}),
-    "order of unordered categories": Bad(["'<' needs an order"], {"x": "access < 'road'"}),
-    "number against text": Bad(["cannot be compared"], {"x": "beds == 'many'"}),
-    "number against category": Bad(["cannot be compared with"], {"x": "access == beds"}),
-    "branches of two kinds": Bad(["the branches are a number and a category"], {"x": "beds if beds > 2 else 'few'"}),
-    "nothing but missing": Bad(["a term cannot be missing in every row"], {"x": "missing"}),
-    "empty list": Bad(["the list is empty"], {"x": "[]"}),
-    "selector without a variable": Bad(["chooses no variable"], {"x": "matching('zz*')"}),
     "polynomial of too few values": Bad(
         ["too few distinct values for a polynomial of degree 3", "degree 2 at most"],
         {"x": "polynomial(code, 3, orthogonal=True)"},
         kind=fa.DataError,
     ),
-    "standardising a constant": Bad(["is constant"], {"x": "standardize(beds - beds)"}),
-    "statistic of nothing": Bad(
-        ["'none' has no value in any row to learn from"], {"x": "beds - mean(none)"}, kind=fa.DataError
-    ),
-    "clip without bounds": Bad(["clip needs a bound"], {"x": "clip(beds)"}),
-    "clip the wrong way round": Bad(["low (5) is above high (2)"], {"x": "clip(beds, 5, 2)"}),
-    "coding without a reference": Bad(
-        ["the coding 'helmert' has no reference"], {"x": "category(access, 'road', 'helmert')"}
-    ),
-    "score of unordered": Bad(["have no order to count by"], {"x": "score(access)"}),
-    "polynomial of unordered": Bad(["have no order to count by"], {"x": "category(access, coding='polynomial')"}),
-    "pooling new ones without a pool": Bad(["needs a pooled category"], {"x": "category(access, unseen='pool')"}),
     "missing in an order that has no place for it": Bad(
         ["missing values are not a category here", 'missing="category"'],
         {"x": "category(access, order=[missing, 'road', 'trail', 'cable car'])"},
-    ),
-    "regrouping twice": Bad(["'road' is named twice"], {"x": "regroup(access, {'a': ['road'], 'b': ['road']})"}),
-    "regrouping what is not there": Bad(
-        ["has no category 'rod'; did you mean 'road'?"], {"x": "regroup(access, {'a': ['rod']})"}
-    ),
-    "lookup of two kinds": Bad(["mixes texts and numbers"], {"x": "lookup(access, {'road': 1, 'boat': 'x'})"}),
-    "lookup with keys of another length": Bad(
-        ["has 2 parts for 1 variables"], {"x": "lookup(access, {('a', 'b'): 1})"}
     ),
     "derived circle": Bad(
         ["go in a circle: a → b → a"], {"x": "a"}, sections={"derived": {"a": "b + 1", "b": "a + 1"}}
@@ -518,7 +423,6 @@ CASES = {
         sections={"rows": {"keep": "beds > 10"}},
         kind=fa.DataError,
     ),
-    "no row left after dropping": Bad(["6 where terms.x has no value"], {"x": "none"}, kind=fa.DataError),
     "no row to learn from": Bad(
         ["no row is left to learn from"],
         {"x": "standardize(beds)"},
@@ -540,8 +444,6 @@ CASES = {
     "a series without its step": Bad(
         ["[series.s] needs 'every'"], sections={"series": {"s": {"time": "m", "take": {"r": {"how": "mean"}}}}}
     ),
-    "a number among names": Bad(["but=[..] lists variables"], {"x": "every_number(but=[3])"}),
-    "a selector of nothing": Bad(["'matching('z_*')' chooses no variable"], {"x": "matching('z_*')"}),
     "no terms": Bad(["the plan has no terms"], {}),
     "empty table": Bad(["has no rows"], table={"stays": [], "beds": []}, kind=fa.DataError),
     "columns of unequal length": Bad(
@@ -572,7 +474,7 @@ CASES = {
 }
 
 
-# expressions that are refused, by what is said of them; the month is a time
+# terms that are refused, and what is said of each, where nothing else is wrong; the month is a time
 REFUSED = {
     "bins(price, edges=[1], count=3)": "bins are made in one way",
     "category(access, order=['road', 'trail', 'boat'], reference='ferry')": "no remaining row has the reference",
@@ -580,9 +482,9 @@ REFUSED = {
     "category(access, order=[])": "the order is empty",
     "category(access, order=['road', 'road', 'trail', 'boat'])": "a category stands in the order twice",
     "category(access, coding='score')": "the categories of 'access' have no order to count by",
-    "category(beds, missing='category', pooled=[1, 2])": "pooled needs an order, with the category for them at its end",
-    "category(access, order=['road', 'boat', missing], missing='category', pooled=['trail'])": "pooled needs an order",
-    "category(access, order=['road', 'trail', 'rest'], pooled=['boat', 'road'])": "the category 'road' stands in",
+    "category(beds, missing='category', pooled=[1, 2])": "pooled needs order as well, with the pooled category last",
+    "category(access, order=['road', 'boat', missing], missing='category', pooled=['trail'])": "pooled needs order",
+    "category(access, order=['road', 'trail', 'rest'], pooled=['boat', 'road'])": "'road' is both in the order",
     "category(month)": "'month' is a time, not a category",
     "regroup(month, {'a': ['2023-01']})": "regroup works on a category, and 'month' is a time",
     "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "what is put in for 'road' is missing",
@@ -598,18 +500,76 @@ REFUSED = {
     "polynomial(beds, 2, orthogonal=True, basis=[1])": "basis holds two numbers for each degree",
     "standardize(price, at=1, scale=0)": "scale is 0",
     "season('month')": "there is no season where rows follow one another as they stand",
-    "price == missing": "nothing is equal to missing",
-    "[missing, price] < 3": "nothing is equal to missing",
+    "price == missing": "missing cannot be compared with anything",
+    "[missing, price] < 3": "missing cannot be compared with anything",
     "lookup([], {}, 0)": "the list is empty",
     "mean_of([[]])": "the list is empty",
     "[price, []]": "the list is empty",
     "bins(price, count=2) == 'high'": "no row has the category 'high'",
     "bins(price, count=2) > 'high'": "no row has the category 'high'",
-    "trend(of=[beds])": "of is the time of the row, and it is 'month'",
-    "access == '\\ud800'": "the text holds a character that is no text",
+    "trend(of=[beds])": "of must be the plan's time, 'month'",
+    "access == '\\ud800'": "the text holds a character that is not valid text",
     "variable(1)": "variable(..) takes one name in quotes",
     "variable('price', 'beds')": "variable(..) takes one name in quotes",
     " + ".join(["price"] * 3000): "the expression is too large or too deeply nested",
+    "part(price, 'year')": "part works on a time, and 'price' is a number",
+    "bins(price, edges=[[5, 3]])": "the bin from 5 to 3 is empty",
+    "bins(price, edges=[2], labels=['a', 'a'])": "two bins have one label",
+    "bins(price, edges=[2], labels=[1, 2])": "the labels of bins are texts",
+    "reverse(beds, 5, 1)": "the scale runs from 5 to 1",
+    "spread_of(beds)": "spread_of needs 2 items",
+    "regroup(code, {'a': ['5..3']})": "the range '5..3' is empty",
+    "regroup(code, {'a': ['..20'], 'b': ['20..']})": "the ranges '..20' and '20..' overlap",
+    "bins(price, width=0)": "bins wants a number above 0 as width",
+    "bins(price, width=2, quantiles=3)": "bins are made in one way",
+    "bins(price, edges=[2], labels=['a', 'b', 'c'])": "3 labels for 2 bins",
+    "impute(gaps)": "impute needs to know what to put in",
+    "impute(gaps, 'mean', by=[access], value=2)": "value is put in for all groups alike",
+    "impute(gaps, 'mean', otherwise=2)": "otherwise goes with groups",
+    "trend(origin=True)": "trend wants a period in quotes, or the number of a row as origin",
+    "matching(3)": "matching wants a text as pattern",
+    "impute(gaps, value='none')": "a text cannot stand in it",
+    "impute(none, 'mean')": "terms.x: 'none' has no value in any row to learn from",
+    "impute(gaps, 'median', limit=2)": "limit goes with",
+    "mean_of(price, beds, at_least=3)": "mean_of has 2 items, and 3 values are asked for",
+    "mean_of(price, access)": "mean_of needs a number, and 'access' is a category",
+    "regroup(access, {'a': ['road'], 'b': ['road']})": "the category 'road' is named twice",
+    "regroup(access, {'a': ['raod']})": "has no category 'raod'; did you mean 'road'?",
+    "winsorize(price, shares=[0.9, 0.1])": "shares are two numbers from 0 to 1",
+    "log(price, shfit=1)": "log has no option 'shfit'; did you mean 'shift'?",
+    "polynomial(price)": "polynomial needs its argument 'degree'",
+    "sqrt(price, 2)": "sqrt takes at most 1",
+    "log(price, x=beds)": "is given 'x' twice",
+    "category(access) > 1": "a comparison works on one column",
+    "access = 'road'": "A comparison is written with ==",
+    "category(access) * exp(beds * 100) * exp(beds * 100)": "is infinite or not a number",
+    "category(access, reference='ferry', order=['ferry', 'boat', 'road', 'trail'])": "no remaining row has",
+    "category(access, limit=2)": "more than limit=2",
+    "beds if stays > 6 else 0": "among the predictors",
+    "mean(beds, by=[stays])": "among the predictors",
+    "[beds * 2, beds / 2 * 4, beds * 2]": "two columns of the term would be called",
+    "access in ['road', 'car']": "no row has the category 'car'",
+    "access < 'road'": "'<' needs an order",
+    "beds == 'many'": "cannot be compared",
+    "access == beds": "cannot be compared with",
+    "beds if beds > 2 else 'few'": "the branches are a number and a category",
+    "missing": "a term cannot be missing in every row",
+    "[]": "the list is empty",
+    "matching('zz*')": "chooses no variable",
+    "standardize(beds - beds)": "is constant",
+    "beds - mean(none)": "'none' has no value in any row to learn from",
+    "clip(beds)": "clip needs a bound",
+    "clip(beds, 5, 2)": "low (5) is above high (2)",
+    "category(access, 'road', 'helmert')": "the coding 'helmert' has no reference",
+    "score(access)": "have no order to count by",
+    "category(access, coding='polynomial')": "have no order to count by",
+    "category(access, unseen='pool')": "needs a pooled category",
+    "regroup(access, {'a': ['rod']})": "has no category 'rod'; did you mean 'road'?",
+    "lookup(access, {'road': 1, 'boat': 'x'})": "mixes texts and numbers",
+    "lookup(access, {('a', 'b'): 1})": "has 2 parts for 1 variables",
+    "none": "6 where terms.x has no value",
+    "every_number(but=[3])": "but=[..] lists variables",
+    "matching('z_*')": "'matching('z_*')' chooses no variable",
 }
 
 

@@ -245,6 +245,17 @@ class Trial:
         self._start = multiprocessing.get_context("forkserver")
         self._start.set_forkserver_preload(NEEDED)
 
+    def control(self) -> None:
+        """Run all tests without a change, where mutants meet them.
+
+        Raises:
+            SystemExit: where one fails all the same, and would be taken for noticing each change that it reaches.
+        """
+        tree = self._trees.get()
+        if not self._passes(tree, list(self._reach)):
+            raise SystemExit(f"without any change fails: {', '.join(self._noticed) or 'the process of the tests'}")
+        self._trees.put(tree)
+
     def close(self) -> None:
         while not self._trees.empty():
             shutil.rmtree(self._trees.get(), ignore_errors=True)
@@ -307,6 +318,7 @@ def main() -> int:
     until = time.monotonic() + 60 * given.minutes
     with tempfile.TemporaryDirectory() as folder:
         trial = Trial(reaches(given.reach or Path(folder) / "reach.json"), given.jobs)
+    trial.control()
     tried: list[tuple[Mutant, bool]] = []
 
     def attempt(mutant: Mutant) -> None:

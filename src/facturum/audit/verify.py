@@ -102,10 +102,10 @@ def verify(
         made = prepare(spec, given)
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
-        return Verification(tuple(failures), 0, len(kept), False, 0), None
+        return _stopped(failures, kept)
     if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
         failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
-        return Verification(tuple(failures), 0, len(kept), False, 0), None
+        return _stopped(failures, kept)
     failures += _row_failures(made, kept)
     anew, changed = _anew(stored, spec, given)
     failures += changed
@@ -117,7 +117,7 @@ def verify(
     try:
         refuse_deep(definitions, {})
     except PlanError as error:
-        return Verification((*failures, Failure("file", "columns.json", str(error))), 0, len(kept), False, 0), None
+        return _stopped([*failures, Failure("file", "columns.json", str(error))], kept)
     inside = slice(0, int(np.searchsorted(kept, length, side="right")))
     entries = [entry for entry in stored.columns if entry.name in matrix]
 
@@ -130,6 +130,11 @@ def verify(
     if length != stored.rows.given:
         failures += _first_difference(failures, min(length, stored.rows.given))
     return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps), anew
+
+
+def _stopped(failures: Sequence[Failure], kept: Array) -> tuple[Verification, None]:
+    """Return the outcome where no column could be computed."""
+    return Verification(tuple(failures), 0, len(kept), False, 0), None
 
 
 def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Iterator[Failure]:

@@ -48,7 +48,7 @@ class Comparison(Condition):
 
     def check(self, kinds: Kinds) -> Type:
         if any(isinstance(operand, Missing) for operand in self.operands):
-            raise self.fail("nothing is equal to missing", "Write is_missing(x).")
+            raise self.fail("missing cannot be compared with anything", "Write is_missing(x).")
         for left, operator, right in self._pairs():
             _check_pair(self, left, operator, right, kinds)
         return Type(Kind.TRUTH)

@@ -131,7 +131,7 @@ def _refuse_hostile(text: str, longest: int) -> None:
         )
     if wrong := _NO_TEXT.search(text):
         span = (wrong.start(), wrong.end())
-        raise PlanError("the expression holds a character that is no text", span=span, text=repr(text))
+        raise PlanError("the expression holds a character that is not valid text", span=span, text=repr(text))
     depth = 0
     quote = ""
     for found in _BRACKETS.finditer(text):
@@ -242,7 +242,7 @@ class _Walker:
         if isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
             raise self.fail(tree, "the number has too many digits", "Write it as text if it is a code.")
         if isinstance(value, str) and any("\ud800" <= char <= "\udfff" or char == "\0" for char in value):
-            raise self.fail(tree, "the text holds a character that is no text", None)
+            raise self.fail(tree, "the text holds a character that is not valid text", None)
         return value
 
     def _arithmetic(self, tree: ast.BinOp) -> Node:

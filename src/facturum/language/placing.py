@@ -101,11 +101,11 @@ class Categorical(Node):
         """Refuse categories to be pooled where the order, whose last one they become, is another's."""
         if not order or isinstance(order[-1], Absent):
             remedy = "Write pool=0.02, and resolving names the pooled ones."
-            raise self.fail("pooled needs an order, with the category for them at its end", remedy)
+            raise self.fail("pooled needs order as well, with the pooled category last", remedy)
         alone = {literal_key(label) for label in order[:-1] if not isinstance(label, Absent)}
         both = [label for label in self.pooled if literal_key(label) in alone]
         if both:
-            raise self.fail(f"the category {both[0]!r} stands in the order and is pooled too", "Name it once.")
+            raise self.fail(f"the category {both[0]!r} is both in the order and pooled", "Name it once.")
 
     def question(self, kinds: Kinds) -> Question | None:
         found = kinds.of(self.x)

@@ -36,8 +36,10 @@ class Timed(Node):
         """
         wanted = () if time is None else (Name(time),)
         if self.of not in ((), wanted):
-            told = "rows that follow one another as they stand have none" if time is None else f"it is '{time}'"
-            raise self.fail(f"of is the time of the row, and {told}", "Leave of out.")
+            what = (
+                "of is not allowed where rows have no time" if time is None else f"of must be the plan's time, '{time}'"
+            )
+            raise self.fail(what, "Leave of out.")
         return self if self.of == wanted else self.replaced(of=wanted)
 
 
