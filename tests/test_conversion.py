@@ -240,9 +240,8 @@ class Panels(unittest.TestCase):
         }
         for step, hows in ways.items():
             take = {how: {"how": how, "of": "x", **({} if step == "month" else {"partial": "keep"})} for how in hows}
-            apart = [
-                row for unit in "abc" for row in self.converted([cell for cell in cells if cell[1] == unit], step, take)
-            ]
+            each = [[cell for cell in cells if cell[1] == unit] for unit in sorted({cell[1] for cell in cells})]
+            apart = [row for own in each for row in self.converted(own, step, take)]
             self.assertEqual(self.converted(cells, step, take), apart)
 
     def converted(self, cells: list[Any], step: str, take: dict[str, Any]) -> list[tuple[Any, ...]]:

@@ -19,6 +19,7 @@ from dataclasses import replace
 from pathlib import Path
 from types import FrameType
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -26,6 +27,7 @@ from pyarrow import parquet
 
 import facturum as fa
 from facturum.audit.entries import DefinitionEntry
+from facturum.files import folder
 from facturum.files.build_folder import read_build, write_build
 from tests.support import ROOT, Folder, huts, plan
 
@@ -385,6 +387,19 @@ class Interrupted(Folder):
         process.communicate()
         self.assertEqual(fa.open_design(self.target).names, ["intercept", "p"])
         self.assertEqual(self.left(), ["build"])
+
+    def test_a_build_removed_while_it_is_opened_is_read_in_its_new_form(self) -> None:
+        new = plan({"p": "price"}).build(huts(250, seed=52))
+        read = folder._Handles.read
+        puts = iter([lambda: new.save(self.target, replace=True)])
+
+        def reading(handles: Any, name: str) -> Any:
+            next(puts, lambda: None)()  # before the first file is read
+            return read(handles, name)
+
+        self.old.save(self.target, replace=True)
+        with mock.patch.object(folder._Handles, "read", reading):
+            self.assertEqual(fa.open_design(self.target).X.tobytes(), new.X.tobytes())
 
     def test_many_threads_writing_and_reading_one_place_see_whole_builds_only(self) -> None:
         designs = [self.old, plan({"p": "price"}).build(huts(250, seed=52))]

@@ -232,9 +232,14 @@ def read_folder(folder: Path, names: Callable[[bytes], Collection[str]], first: 
     Raises:
         OSError: where the folder or its first file cannot be opened.
     """
-    for _ in range(_TRIES):
+    for tried in range(_TRIES):
         with _opened(folder) as handles:
-            files: dict[str, Buffer] = {first: handles.read(first)}
+            try:
+                files: dict[str, Buffer] = {first: handles.read(first)}
+            except FileNotFoundError:
+                if tried + 1 < _TRIES and not handles.is_in_place():
+                    continue  # it was replaced and removed between its opening and this
+                raise
             for name in names(bytes(files[first])):
                 with suppress(OSError):
                     files[name] = handles.read(name)
