@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
+from tests.promises import watched
 from tests.support import PANEL_DATA, SAMPLE, Folder, command, huts, panel
 
 
@@ -130,6 +131,18 @@ class Learned(unittest.TestCase):
         made = fa.Plan("y", {"t": "category(impute(t, 'mode'))"}).build(table)
         self.assertEqual((made.names[1:], made.X[:, 1].tolist()), (["t_true"], [1, 1, 0, 1]))
         self.assertEqual(values("impute(t, 'mean')", table), [1, 2 / 3, 0, 1])
+        for options in (
+            "'mean'",
+            "'median'",
+            "'median', value=0",
+            "'mean', value=True",
+            "value=0.5",
+            "'mode'",
+            "value=1",
+        ):
+            for cells in (table["t"], [True, True, False, True]):
+                with watched():
+                    self.assertEqual(values(f"impute(t, {options}) + 0", {**table, "t": cells})[0], 1)
 
     def test_only_learning_rows_answer(self) -> None:
         table = huts(120, seed=4, missing=0.2)

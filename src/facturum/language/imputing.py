@@ -153,8 +153,7 @@ class Impute(Node):
                 f"'{self.x}' is {found.kind.with_article}, and a text cannot stand in it", "Write a number."
             )
         self.need_exact(tuple(own))
-        whole = found.kind is Kind.TRUTH and (self.how in (None, "mode", "previous", "next"))
-        return Type(Kind.TRUTH if whole and all(v in (0, 1) for v in own) else Kind.NUMBER)
+        return Type(Kind.TRUTH if found.kind is Kind.TRUTH and self._keeps_truth() else Kind.NUMBER)
 
     def question(self, kinds: Kinds) -> Question | None:
         if self.along_time or self.value is not None or self.otherwise is not None:
@@ -188,12 +187,18 @@ class Impute(Node):
         found = (self.value, self.otherwise, *(value for _, value in self.fills))
         return [value for value in found if value is not None and not isinstance(value, Absent)]
 
+    def _keeps_truth(self) -> bool:
+        """Whether what is put in among truth values is one of them."""
+        return self.how not in ("median", "mean", "linear") and all(value in (0, 1) for value in self._own())
+
     def _combined(self, answers: Sequence[Node]) -> Node:
         overall, groups = (answer for answer in answers if isinstance(answer, Impute))
         return self.replaced(fills=groups.fills, otherwise=overall.value)
 
     def values(self, rows: Rows) -> Values:
         inner = rows.of(self.x).full(rows.length)
+        if inner.labels is None and not self._keeps_truth():
+            inner = Values(inner.numbers(), inner.valid)
         if inner.valid is None:
             return inner
         if self.along_time:
@@ -206,8 +211,7 @@ class Impute(Node):
     def _room(self, inner: Values) -> tuple[Array, Labels | None]:
         """Return a copy of the data that can hold what is put in, and the labels with those of what is put in."""
         if inner.labels is None:
-            truth = inner.data.dtype == np.bool_ and all(value in (0, 1) for value in self._own())
-            return (inner.data if truth else inner.numbers()).copy(), None
+            return inner.data.copy(), None
         return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
 
     def _put_in(self, rows: Rows, absent: Array, labels: Labels | None) -> Array:
