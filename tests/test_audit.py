@@ -282,6 +282,8 @@ class Readings(unittest.TestCase):
             said = next(column.reading for column in design.columns.columns if column.term == "t")
             self.assertTrue(said.startswith(f"The effect of {effect}"), said)
             self.assertIn(f" on stays {end}", said)
+        square = plan({"t": "open * polynomial(beds, 2)"}).build(table).columns["t_2"].reading
+        self.assertTrue(square.startswith("The effect of beds to the power 2 on stays"), square)
 
     def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
         table = huts(300, seed=34, missing=0)

@@ -71,7 +71,7 @@ class FromBuild:
     @cached_property
     def columns(self) -> ColumnMap:
         """The column map, without digests and fingerprints."""
-        return column_map(self.built, self.plan, self._treated)
+        return column_map(self.built, self.plan, self._treated, digests=False)
 
     @cached_property
     def audited(self) -> ColumnMap:

@@ -36,7 +36,7 @@ def _own_version() -> str:
     return version("facturum")
 
 
-def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool = False) -> ColumnMap:
+def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
