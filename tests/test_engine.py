@@ -454,6 +454,17 @@ class Accuracy(unittest.TestCase):
             wanted = np.array([float(a) for a in column]) / float(mean_square) ** 0.5
             np.testing.assert_allclose(made.X[:, degree - 1], wanted, rtol=0, atol=1e-10)
 
+    def test_orthogonal_columns_do_not_depend_on_the_unit(self) -> None:
+        plan = fa.Plan(None, {"x": "polynomial(x, 3, orthogonal=True)"})
+        x = np.array([1.0, 2.0, 4.0, 7.0, 11.0, 3.5])
+        wanted = plan.build({"x": x}).X
+        for power in (-1000, -500, -60, 60, 500, 1000):
+            np.testing.assert_allclose(plan.build({"x": np.ldexp(x, power)}).X, wanted, rtol=1e-12)
+            with self.assertRaisesRegex(fa.DataError, "It has 3 distinct values: write degree 2 at most"):
+                plan.build({"x": np.ldexp([0.1, 0.2, 0.7, 0.1, 0.2], power)})
+        with self.assertRaisesRegex(fa.DataError, "It has 1 distinct value: "):
+            plan.build({"x": [0.1] * 7})
+
     def test_orthogonal_columns_of_a_long_table_are_orthogonal(self) -> None:
         x = np.random.default_rng(19).gamma(2, 30, 100_000)
         made = fa.Plan(None, {"x": "polynomial(x, 4, orthogonal=True)"}).build({"x": x})

@@ -517,6 +517,7 @@ REFUSED = {
     "bins(price, edges=[2], labels=['a', 'a'])": "two bins have one label",
     "bins(price, edges=[2], labels=[1, 2])": "the labels of bins are texts",
     "reverse(beds, 5, 1)": "the scale runs from 5 to 1",
+    "reverse(beds, 5, 5)": "the scale runs from 5 to 5",
     "spread_of(beds)": "spread_of needs 2 items",
     "regroup(code, {'a': ['5..3']})": "the range '5..3' is empty",
     "regroup(code, {'a': ['..20'], 'b': ['20..']})": "the ranges '..20' and '20..' overlap",

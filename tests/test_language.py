@@ -169,6 +169,8 @@ HOSTILE = {
 class Refusals(unittest.TestCase):
     def test_depth_and_ranges_are_bounded_where_it_is_said(self) -> None:
         self.assertEqual(str(parse("not " * 150 + "a")), "not " * 150 + "a")
+        for number in ("0", "0.5", "1", "-1"):
+            self.assertEqual(str(parse(f"({number}) ** a")), f"{number} ** a" if number != "-1" else "(-1) ** a")
         with self.assertRaisesRegex(fa.PlanError, "too deeply nested"):
             parse("not " * 201 + "a")
         self.assertEqual(parse("lag(a, range(999998, 1000000))"), parse("lag(a, [999998, 999999])"))

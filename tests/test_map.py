@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+import warnings
 from dataclasses import replace
 from typing import Any
 
@@ -13,9 +14,10 @@ from scipy import stats
 import facturum as fa
 from facturum.audit.content import row_failures, table_failures
 from facturum.audit.entries import ColumnMap
-from facturum.audit.fingerprints import fingerprint_of
+from facturum.audit.fingerprints import changed_cells, fingerprint_of
 from facturum.audit.treatments import histogram
 from facturum.data.table import Table
+from facturum.engine.leaves import LEAF
 from tests.support import Folder
 
 MONTHS = [f"{2020 + at // 12}-{at % 12 + 1:02d}" for at in range(24)]
@@ -36,6 +38,7 @@ class Warnings(unittest.TestCase):
         cases: list[tuple[str, list[Any], str, bool]] = [
             ("x", [1.0, 2.0, 4.0], "there are 2 columns for 3 rows", False),
             ("x", [1.0, 2.0], "there are 2 columns for 2 rows", True),
+            ("x", [2.5], "there are 2 columns for 1 row.", True),
             ("bins(x, edges=[0.5])", ones(1, 20), "only 5.0 %", False),
             ("bins(x, edges=[0.5])", ones(1, 21), "only 4.8 % of the rows are in the bin 'from 0.5'", True),
             ("bins(x, edges=[0.5])", ones(14, 20), "in the one bin", False),
@@ -57,8 +60,8 @@ class Warnings(unittest.TestCase):
             ("is_missing(x) * 1", [1.0, None, 3.0, 4.0], "in every row", False),
         ]
         for text, x, said, told in cases:
-            warnings = "\n".join(mapped({"t": text}, {"x": x}).warnings)
-            self.assertEqual(said in warnings, told, f"{text} of {x}: {warnings}")
+            found = "\n".join(mapped({"t": text}, {"x": x}).warnings)
+            self.assertEqual(said in found, told, f"{text} of {x}: {found}")
         every = {"t": "category(x > 0, coding='every')"}
         self.assertEqual(mapped(every, {"x": [1.0, -2.0, 3.0, 4.0]}, intercept=False).warnings, [])
 
@@ -212,6 +215,18 @@ class Rows(Folder):
         assert clock is not None
         self.assertEqual((clock.history, clock.units, clock.no_period, clock.gaps), (4, 1, 0, 0))
 
+    def test_an_imputation_may_fail_in_rows_of_the_table_that_are_left_out(self) -> None:
+        old = {"m": MONTHS[:4], "x": [1.0, 2.0, 3.0, 0.5], "z": [1.0, 2.0, 1.0, 3.0], "y": [1.0, 2.0, 3.0, 5.0]}
+        new = {"m": MONTHS[4:8], "x": [0.0, None, 3.0, 5.0], "z": [None, 6.0, 2.0, 1.0], "y": [3.0, 1.0, 2.0, 4.0]}
+        plan = fa.Plan("y", {"x": "impute(log(x), 'mean')", "z": "z"}, data={"time": "m", "every": "month"})
+        (entry,) = plan.resolve(old).build(new, history=old).columns.imputations
+        self.assertEqual((entry.rows, entry.cells, entry.still_missing), (4, 1, 1))
+
+    def test_one_row_has_no_spread(self) -> None:
+        with warnings.catch_warnings(action="error"):
+            entry = mapped({"x": "x"}, {"x": [2.5]})["x"]
+        self.assertEqual((entry.min, entry.mean, entry.sd, entry.nonzero), (2.5, 2.5, None, 1))
+
     def test_scores_count_the_rows_with_fewer_values_than_are_needed(self) -> None:
         table = {"a": [1.0, None, 3.0, None, 2.0], "b": [2.0, 2.0, None, None, 1.0], "c": [1.0, 2.0, 3.0, 4.0, None]}
         for needed, few in ((1, 0), (2, 1), (3, 4)):
@@ -229,6 +244,13 @@ class Rows(Folder):
     def test_a_variable_without_rows_has_a_fingerprint(self) -> None:
         mark = fingerprint_of(Table.of({"x": np.zeros(0)})["x"])
         self.assertEqual(type(mark).model_validate_json(mark.model_dump_json()), mark)
+
+    def test_the_last_row_of_each_leaf_is_found(self) -> None:
+        x = np.arange(3.0 * LEAF)
+        for last in (1, LEAF, 2 * LEAF, 3 * LEAF):
+            changed = np.where(np.arange(len(x)) == last - 1, -1.0, x)
+            found = changed_cells(Table.of({"x": changed})["x"], fingerprint_of(Table.of({"x": x})["x"]))
+            self.assertEqual([cells.row for cells in found], [last])
 
     def test_no_figure_is_a_negative_zero(self) -> None:
         entry = mapped({"t": "-x"}, {"x": [0.0, 0.0, 0.0]})["t"]

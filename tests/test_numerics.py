@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 import unittest
 from fractions import Fraction
 from unittest import mock
@@ -218,6 +219,16 @@ class PowersAndDistances(unittest.TestCase):
             value = float(np.nextafter(value, np.inf))
         if np.isfinite(value):
             self.assertEqual(steps_apart(np.array([start]), np.array([value]))[0], steps)
+
+    @given(FINITE, FINITE)
+    def test_steps_between_any_two_are_those_between_their_places_among_all_doubles(self, a: float, b: float) -> None:
+        def place(value: float) -> int:
+            (bits,) = struct.unpack(">Q", struct.pack(">d", value + 0.0))
+            return bits if bits < 2**63 else 2**63 - bits
+
+        wanted = min(abs(place(a) - place(b)), 2**62)
+        found = int(steps_apart(np.array([a]), np.array([b]))[0])
+        self.assertLessEqual(abs(found - wanted), 0 if wanted < 2**40 else 2048)  # where they are far apart, about
 
     def test_a_value_and_a_missing_one_are_far_apart(self) -> None:
         found = steps_apart(np.array([np.nan, np.nan, -1e308]), np.array([1.0, np.nan, 1e308]))

@@ -104,6 +104,9 @@ class Categories(unittest.TestCase):
         found = columns("regroup(n, {'low': ['1..2'], 'high': ['4..6', 9]}, rest='none')", table)
         self.assertEqual(found["t_low"], [0, 1, 1] + [0] * 9)
         self.assertEqual(found["t_none"], [1, 0, 0, 1, 0, 0, 0, 1, 1, 0, 1, 1])  # high is the reference
+        for ends in ("4..5", "5..5.5", "5..5"):
+            found = columns(f"regroup(n, {{'in': [{ends!r}]}}, rest='out') == 'in'", {"n": [1.0, 5.0, 9.0]})
+            self.assertEqual(found, {"t": [0, 1, 0]}, ends)
 
     def test_whole_numbers_as_categories_are_written_without_a_point(self) -> None:
         made = fa.Plan(None, {"t": "category(x)"}).resolve({"x": [3.0, 1.0, 2.5, 3.0]})

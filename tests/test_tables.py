@@ -83,6 +83,16 @@ class TextFiles(Folder):
         made = fa.Plan("stays", {"hut": "hut"}, variables={"hut": {"kind": "category"}}).build(table)
         self.assertEqual(made.names, ["intercept", "hut_9007199254740993"])
         self.assertEqual(made.X[:, 1].tolist(), [1.0, 0.0, 1.0])
+        for text in (
+            "lookup(hut, {9007199254740993: 1}, 0)",
+            "lookup(hut, {9007199254740992: 'no'}, 'yes') == 'yes'",
+            "category(hut, reference=9007199254740992)",
+            "category(hut, order=[9007199254740992, 9007199254740993])",
+            "category(regroup(hut, {'a': [9007199254740993]}, rest='b'), reference='b')",
+        ):
+            made = fa.Plan("stays", {"t": text}, variables={"hut": {"kind": "category"}}).build(table)
+            self.assertEqual(made.X[:, 1].tolist(), [1.0, 0.0, 1.0], text)
+            self.assertEqual(made.plan.build(table).X.tobytes(), made.X.tobytes())
 
     def test_missing_words_delimiters_decimals_and_encodings(self) -> None:
         plan = fa.Plan(

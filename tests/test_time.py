@@ -345,9 +345,12 @@ class Leaks(unittest.TestCase):
             "lag(moving_average(stays, 3), 1)",
             "lag(difference(stays), 1)",
             "lag(lead(stays, 1), 2)",
+            "lag(impute(stays, 'next'), 2)",
+            "lag(impute(stays, 'previous'), 1)",
         ]
         errors = ["stays", "difference(stays)", "moving_average(stays, 3)", "lag(lead(stays, 1), 1)",
-                  "moving_average(stays, 3, align='centre')", "impute(stays, 'previous')", "double"]  # fmt: skip
+                  "moving_average(stays, 3, align='centre')", "impute(stays, 'previous')", "double",
+                  "lag(impute(stays, 'next'), 1)", "lag(impute(stays, 'linear'), 1)"]  # fmt: skip
         later = ["lead(stays, 1)", "lead(difference(stays), 2)", "lag(lead(stays, 3), 1)"]
         for text in fine + errors + later:
             plan = fa.Plan("log(stays)", {"x": text}, derived={"double": "2 * stays"}, data=PANEL_DATA)

@@ -10,6 +10,7 @@ from facturum.data.number_text import unread_numbers
 from facturum.engine.build import Built
 from facturum.engine.leaks import looks
 from facturum.engine.prepare import walk
+from facturum.errors import counted
 from facturum.language.bins import Bins
 from facturum.language.core import Name
 from facturum.language.placing import Categorical
@@ -34,7 +35,7 @@ def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
             if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
                 yield f"the columns of {key} add up to the intercept: leave one of the two out."
     if built.X.shape[0] <= built.X.shape[1]:
-        yield f"there are {built.X.shape[1]} columns for {built.X.shape[0]} rows."
+        yield f"there are {counted(built.X.shape[1], 'column')} for {counted(built.X.shape[0], 'row')}."
 
 
 def text_warnings(built: Built) -> Iterator[str]:

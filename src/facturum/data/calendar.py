@@ -223,7 +223,7 @@ def part_codes(moments: Codes, part: str) -> Codes:
         found: Codes = days - months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + 1
         return found
     year: Codes = np.floor_divide(months, 12)
-    inner: Codes = (months - 12 * year) // {"month": 1, "quarter": 3}.get(part, 1)
+    inner: Codes = (months - 12 * year) // (3 if part == "quarter" else 1)
     return year + 1970 if part == "year" else inner
 
 

@@ -14,10 +14,10 @@ Key: TypeAlias = Label | Absent | tuple[Label | Absent, ...]
 
 
 def group_codes(values: Sequence[Values]) -> tuple[Array, list[tuple[Label | Absent, ...]]]:
-    """Return a group number for each row, and each group's key; a missing value makes a group of its own.
+    """Return a group number for each row, and each group's key.
 
     Args:
-        values: one or several variables, with one element for each row.
+        values: one or several variables, with one element for each row, none of them missing.
 
     Example:
         >>> codes, keys = group_codes([Values(np.array([0, 1, 0]), None, ("a", "b"))])
@@ -34,17 +34,11 @@ def group_codes(values: Sequence[Values]) -> tuple[Array, list[tuple[Label | Abs
     return codes, keys
 
 
-def _own_codes(value: Values) -> tuple[Array, list[Label | Absent]]:
+def _own_codes(value: Values) -> tuple[Array, Sequence[Label]]:
     if value.labels is not None:
-        labels: list[Label | Absent] = [*value.labels, MISSING]
-        codes = value.data.astype(np.int64)
-    else:
-        distinct, codes = np.unique(value.data, return_inverse=True)
-        labels = [plain_number(item) for item in distinct.tolist()]
-        labels.append(MISSING)
-    if value.valid is not None:
-        codes = np.where(value.valid, codes, len(labels) - 1)
-    return codes, labels
+        return value.data.astype(np.int64), value.labels
+    distinct, codes = np.unique(value.data, return_inverse=True)
+    return codes, [plain_number(item) for item in distinct.tolist()]
 
 
 def in_order(keys: Iterable[tuple[Label | Absent, ...]]) -> list[tuple[Label | Absent, ...]]:

@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Values
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 from facturum.language.core import Number, Power, Subtract
 from facturum.language.nodes import (
     Block,
@@ -31,7 +31,7 @@ from facturum.language.reading import Power as PowerReading
 from facturum.language.samples import finite_numbers
 from facturum.language.statistics import MeanQuestion
 from facturum.numerics.powers import whole_power
-from facturum.numerics.sums import as_float, exact_sum
+from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
 
 
 def recurrence_values(x: FloatArray, basis: Sequence[float]) -> list[FloatArray]:
@@ -71,20 +71,16 @@ class BasisQuestion(Question):
     def observe(self, values: Sequence[Values]) -> tuple[int, int]:
         what = f"the powers of '{self.inputs[0]}' are beyond the doubles"
         found = finite_numbers(values[0], self._summand, what)
-        return exact_sum(found), len(found)
+        return (exact_sum_of_squares(found) if len(self.basis) % 2 else exact_sum(found)), len(found)
 
     def _summand(self, x: FloatArray) -> FloatArray:
-        """Return what the next number of the recurrence is the mean, or the root of the mean, of."""
+        """Return what the next number of the recurrence is the mean, or the root of the mean square, of."""
         if not self.basis:
             return x
-        about = np.subtract(x, self.basis[0])
-        if len(self.basis) == 1:
-            return np.multiply(about, about)
-        if len(self.basis) % 2 == 0:
-            last = recurrence_values(x, self.basis)[-1]
-            return np.multiply(np.multiply(last, last), about)
-        following = recurrence_values(x, (*self.basis, 1.0))[-1]
-        return np.multiply(following, following)
+        if len(self.basis) % 2:
+            return recurrence_values(x, (*self.basis, 1.0))[-1]
+        last = recurrence_values(x, self.basis)[-1]
+        return np.multiply(np.multiply(last, last), np.subtract(x, self.basis[0]))
 
     def merge(self, parts: Sequence[tuple[int, int]]) -> tuple[int, int]:
         return sum(total for total, _ in parts), sum(count for _, count in parts)
@@ -93,14 +89,16 @@ class BasisQuestion(Question):
         total, count = merged
         if not count:
             raise DataError(f"'{self.inputs[0]}' has no value in any row to learn from")
-        found = as_float(total, count) + 0.0
-        if len(self.basis) % 2:
-            found = float(np.sqrt(found))
-            if not found > 1e-10 * (1.0 if len(self.basis) > 1 else np.finfo(float).tiny):
+        if len(self.basis) % 2 == 0:
+            found = as_float(total, count) + 0.0
+        else:
+            found = root_as_float(total, count, 2 * UNIT_BITS)
+            spread = self.basis[1] if len(self.basis) > 1 else 0.0
+            if not found > 1e-10 * spread:  # what is left in the direction of this degree
                 most = len(self.basis) // 2
                 raise DataError(
                     f"'{self.inputs[0]}' has too few distinct values for a polynomial of degree {self.degree}",
-                    remedy=f"Its {most + 1} distinct values allow degree {most} at most.",
+                    remedy=f"It has {counted(most + 1, 'distinct value')}: write degree {most} at most, or leave it out.",
                 )
         basis = (*self.basis, found)
         if len(basis) == 2 * self.degree:
