@@ -98,7 +98,7 @@ class BasisQuestion(Question):
                 most = len(self.basis) // 2
                 raise DataError(
                     f"'{self.inputs[0]}' has too few distinct values for a polynomial of degree {self.degree}",
-                    remedy=f"It has {counted(most + 1, 'distinct value')}: write degree {most} at most, or leave it out.",
+                    remedy=f"It has {counted(most + 1, 'distinct value')}: write degree {most} at most, or none.",
                 )
         basis = (*self.basis, found)
         if len(basis) == 2 * self.degree:
