@@ -343,12 +343,12 @@ class Joined(Folder):
     def test_later_periods_are_marked_and_warned_of(self) -> None:
         spec = {"s": {"time": "q", "every": "quarter", "take": {"x": {"how": "linear"}}}}
         long = quarters([10.0, 20.0, 30.0, 40.0, 50.0, 60.0, 70.0])
-        plan = fa.Plan(
-            "y", {"v": "s_x"}, data={"time": "m", "every": "month"}, series=spec, rows={"learn": "m < '2020-04'"}
-        )
-        made = plan.build(self.table(), series={"s": long})
-        self.assertTrue(made.columns.conversions[0].reads_later)
-        self.assertIn("the future would not have been known", "\n".join(made.columns.warnings))
+        for rows in ({"learn": "m < '2020-04'"}, {}):
+            plan = fa.Plan("y", {"v": "s_x"}, data={"time": "m", "every": "month"}, series=spec, rows=rows)
+            made = plan.build(self.table(), series={"s": long}).columns
+            self.assertTrue(made.conversions[0].reads_later)
+            warned = "the future would not have been known" in "\n".join(made.warnings)
+            self.assertEqual(warned, bool(rows))  # all rows are learned from: none is forecast
 
     def test_series_that_do_not_fit(self) -> None:
         spec = {"s": {"time": "q", "every": "quarter", "match": ["hut"], "take": {"x": {"how": "repeat"}}}}

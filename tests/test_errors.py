@@ -277,6 +277,16 @@ CASES = {
     "root of a negative": Bad(["'sqrt(price)'", "Row 3."], {"x": "sqrt(price)"}, kind=fa.DataError),
     "division by zero": Bad(["'1 / price' is infinite", "Row 2."], {"x": "1 / price"}, kind=fa.DataError),
     "reciprocal of zero": Bad(["Nothing can be divided by 0", "Row 2."], {"x": "reciprocal(price)"}, kind=fa.DataError),
+    "infinite in the last of several terms": Bad(
+        ["terms.c: 'category(access)", "is infinite or not a number in some rows"],
+        {"a": "beds", "b": "code", "c": "category(access) * exp(beds * 100) * exp(beds * 100)"},
+        kind=fa.DataError,
+    ),
+    "a mark within the text": Bad(
+        ["    beds + log(price) * 2\n           ^^^^^^^^^^\n", "Rows 2, 3."],
+        {"x": "beds + log(price) * 2"},
+        kind=fa.DataError,
+    ),
     "zero by zero": Bad(["infinite or not a number", "Row 2."], {"x": "price / price"}, kind=fa.DataError),
     "overflow": Bad(["exp(beds * 500)", "5 rows", "Rows 2, 3, 4, 5, 6."], {"x": "exp(beds * 500)"}, kind=fa.DataError),
     "infinite source": Bad(

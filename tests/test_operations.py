@@ -99,6 +99,11 @@ class Categories(unittest.TestCase):
         found = columns("category(f, reference=2)", {"f": [2.0, -1.5, 2.0, 7.0, None, 7.0]})
         self.assertEqual(found, {"t_minus_1_5": [0, 1, 0, 0, 0], "t_7": [0, 0, 0, 1, 1]})
 
+    def test_categories_stand_in_their_order_or_by_their_number(self) -> None:
+        table = {"w": ["b", "c", "c", "c", "a", "a"]}
+        for order, wanted in (("sorted", ["t_b", "t_c"]), ("frequency", ["t_a", "t_b"])):
+            self.assertEqual(list(columns(f"category(w, order='{order}')", table)), wanted)
+
     def test_ranges_hold_both_of_their_ends(self) -> None:
         table = {"n": [float(at) for at in range(11)] + [2.5]}
         found = columns("regroup(n, {'low': ['1..2'], 'high': ['4..6', 9]}, rest='none')", table)
