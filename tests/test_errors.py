@@ -192,7 +192,7 @@ CASES = {
         )
     },
     "imputing where a group has nothing": Bad(
-        ["'x' has no value in any learning row of 2 groups of g: b; c", "Form larger groups"],
+        ["'x' has no value in any learning row of 2 groups of g: b; c\n", "Form larger groups"],
         {"x": "impute(x, 'median', by=[g])"},
         table={"x": [1.0, None, None, 2.0], "g": ["a", "b", "c", "a"], "stays": [1.0, 2.0, 3.0, 4.0]},
         kind=fa.DataError,
@@ -278,7 +278,7 @@ CASES = {
     "division by zero": Bad(["'1 / price' is infinite", "Row 2."], {"x": "1 / price"}, kind=fa.DataError),
     "reciprocal of zero": Bad(["Nothing can be divided by 0", "Row 2."], {"x": "reciprocal(price)"}, kind=fa.DataError),
     "infinite in the last of several terms": Bad(
-        ["terms.c: 'category(access)", "is infinite or not a number in some rows"],
+        ["terms.c: '(access == 'road') * exp(", "is infinite or not a number in 1 row\nRow 6."],
         {"a": "beds", "b": "code", "c": "category(access) * exp(beds * 100) * exp(beds * 100)"},
         kind=fa.DataError,
     ),

@@ -131,6 +131,8 @@ def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> 
     Example:
         >>> unread_numbers("price", ["1", "2", "3", "4", "n/a"]).why
         "'n/a' among its values is not a number"
+        >>> unread_numbers("price", ["1,5", "2,5"])
+        Unread(why='its numbers have a decimal comma', remedy='Write decimal = "," under [data].')
         >>> unread_numbers("way", ["road", "3"]) is None
         True
     """
