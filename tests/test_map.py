@@ -14,7 +14,7 @@ from scipy import stats
 import facturum as fa
 from facturum.audit.content import row_failures, table_failures
 from facturum.audit.entries import ColumnMap
-from facturum.audit.fingerprints import changed_cells, fingerprint_of
+from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.audit.treatments import histogram
 from facturum.data.table import Table
 from facturum.engine.leaves import LEAF
@@ -227,6 +227,17 @@ class Rows(Folder):
             entry = mapped({"x": "x"}, {"x": [2.5]})["x"]
         self.assertEqual((entry.min, entry.mean, entry.sd, entry.nonzero), (2.5, 2.5, None, 1))
 
+    def test_a_history_may_be_longer_than_a_leaf(self) -> None:
+        days = np.arange(LEAF + 9) + np.datetime64("1850-01-01")
+        table = {"d": days, "x": np.arange(LEAF + 9.0), "y": np.arange(LEAF + 9.0) % 7}
+        old, new = (
+            {name: cells[part] for name, cells in table.items()} for part in (slice(LEAF + 3), slice(LEAF + 3, None))
+        )
+        plan = fa.Plan("y", {"l": "lag(x, 2)"}, data={"time": "d", "every": "day"}, rows={"keep": "x != 65543"})
+        made = plan.build(new, history=old)
+        self.assertEqual(made.rows.kept.tolist(), [1, 2, 3, 4, 6])
+        self.assertEqual(made.X[:, 1].tolist(), [65537, 65538, 65539, 65540, 65542])
+
     def test_scores_count_the_rows_with_fewer_values_than_are_needed(self) -> None:
         table = {"a": [1.0, None, 3.0, None, 2.0], "b": [2.0, 2.0, None, None, 1.0], "c": [1.0, 2.0, 3.0, 4.0, None]}
         for needed, few in ((1, 0), (2, 1), (3, 4)):
@@ -243,7 +254,11 @@ class Rows(Folder):
 
     def test_a_variable_without_rows_has_a_fingerprint(self) -> None:
         mark = fingerprint_of(Table.of({"x": np.zeros(0)})["x"])
-        self.assertEqual(type(mark).model_validate_json(mark.model_dump_json()), mark)
+        self.assertEqual(Fingerprint.model_validate_json(mark.model_dump_json()), mark)
+        whole = fingerprint_of(Table.of({"x": [1.0]})["x"])
+        for wrong in ({"locators": []}, {"locators": [whole.locators[0][1:]]}, {"rows": -1}, {"locators": ["g" * 272]}):
+            with self.assertRaises(ValueError, msg=str(wrong)):
+                Fingerprint(**{**whole.model_dump(), **wrong})
 
     def test_the_last_row_of_each_leaf_is_found(self) -> None:
         x = np.arange(3.0 * LEAF)

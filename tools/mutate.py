@@ -66,7 +66,7 @@ class Reach:
 
 
 def mutants_of(room: str) -> Iterator[Mutant]:
-    """Yield all changes in a room that could be noticed: none in annotations, docstrings and messages."""
+    """Yield all changes in a room that could be noticed: none in annotations, decorators, docstrings and messages."""
     odd = ("Decorator", "Variable")
     names = [name for name in cosmic_ray.plugins.operator_names() if not any(word in name for word in odd)]
     for path in sorted((ROOT / "src/facturum" / room).glob("*.py")):
@@ -95,6 +95,8 @@ def _mute_lines(path: Path) -> list[tuple[tuple[int, int], tuple[int, int]]]:
         if isinstance(node, ast.FunctionDef):
             found += [arg.annotation for arg in node.args.args + node.args.kwonlyargs if arg.annotation]
             found += [node.returns] if node.returns else []
+            found += node.decorator_list
+        elif isinstance(node, ast.ClassDef):
             found += node.decorator_list
         elif isinstance(node, ast.AnnAssign):
             found.append(node.annotation)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import math
 import re
-import unicodedata
 import warnings
 from collections.abc import Callable
 from threading import RLock
@@ -215,7 +214,7 @@ class _Walker:
         if tree.id == "missing":
             return core.Missing()
         written = self._source(tree)
-        if written != tree.id or unicodedata.normalize("NFKC", written) != written:
+        if written != tree.id:
             raise self.fail(tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r}).")
         return core.Name(tree.id)
 
