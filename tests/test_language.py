@@ -169,6 +169,10 @@ HOSTILE = {
 class Refusals(unittest.TestCase):
     def test_depth_and_ranges_are_bounded_where_it_is_said(self) -> None:
         self.assertEqual(str(parse("not " * 150 + "a")), "not " * 150 + "a")
+        largest = "mean_of(" + "a, " * 9997 + "a)"  # 10,000 parts: the operation, its name, and each member
+        self.assertEqual(len(parse(largest).children()), 9998)
+        with self.assertRaisesRegex(fa.PlanError, "too large"):
+            parse(largest[:-1] + ", a)")
         for number in ("0", "0.5", "1", "-1"):
             self.assertEqual(str(parse(f"({number}) ** a")), f"{number} ** a" if number != "-1" else "(-1) ** a")
         with self.assertRaisesRegex(fa.PlanError, "too deeply nested"):

@@ -174,6 +174,8 @@ class Learned(unittest.TestCase):
         x = np.random.default_rng(2).normal(size=301)
         found = values("winsorize(x, shares=[0.1, 0.75])", {"x": x})
         np.testing.assert_array_equal(found, np.clip(x, *np.quantile(x, [0.1, 0.75])))
+        for low, high in ((1, 1), (-1, 2.5)):
+            np.testing.assert_array_equal(values(f"clip(x, {low}, {high})", {"x": x}), np.clip(x, low, high))
 
     def test_a_condition_that_is_missing_takes_nothing_out(self) -> None:
         table = {"x": [1.0, 2.0, 3.0], "y": [5.0, None, 0.0]}
