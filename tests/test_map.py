@@ -17,7 +17,9 @@ from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.audit.treatments import histogram
 from facturum.data.table import Table
+from facturum.engine.build import build
 from facturum.engine.leaves import LEAF
+from facturum.engine.shaping import Given
 from tests.support import Folder
 
 MONTHS = [f"{2020 + at // 12}-{at % 12 + 1:02d}" for at in range(24)]
@@ -227,16 +229,17 @@ class Rows(Folder):
             entry = mapped({"x": "x"}, {"x": [2.5]})["x"]
         self.assertEqual((entry.min, entry.mean, entry.sd, entry.nonzero), (2.5, 2.5, None, 1))
 
-    def test_a_history_may_be_longer_than_a_leaf(self) -> None:
-        days = np.arange(LEAF + 9) + np.datetime64("1850-01-01")
-        table = {"d": days, "x": np.arange(LEAF + 9.0), "y": np.arange(LEAF + 9.0) % 7}
+    def test_a_history_may_be_longer_than_many_leaves(self) -> None:
+        days = np.arange(49) + np.datetime64("1990-01-01")
+        table = {"d": days, "x": np.arange(49.0), "y": np.arange(49.0) % 7}
         old, new = (
-            {name: cells[part] for name, cells in table.items()} for part in (slice(LEAF + 3), slice(LEAF + 3, None))
+            Table.of({name: cells[part] for name, cells in table.items()}) for part in (slice(43), slice(43, 49))
         )
-        plan = fa.Plan("y", {"l": "lag(x, 2)"}, data={"time": "d", "every": "day"}, rows={"keep": "x != 65543"})
-        made = plan.build(new, history=old)
-        self.assertEqual(made.rows.kept.tolist(), [1, 2, 3, 4, 6])
-        self.assertEqual(made.X[:, 1].tolist(), [65537, 65538, 65539, 65540, 65542])
+        plan = fa.Plan("y", {"l": "lag(x, 2)"}, data={"time": "d", "every": "day"}, rows={"keep": "x != 47"})
+        for leaf in (2, 3, 64):
+            made = build(plan.spec, Given(new, history=old), leaf=leaf)
+            self.assertEqual(made.selection.source_rows().tolist(), [1, 2, 3, 4, 6])
+            self.assertEqual(made.X[:, 1].tolist(), [41, 42, 43, 44, 46])
 
     def test_scores_count_the_rows_with_fewer_values_than_are_needed(self) -> None:
         table = {"a": [1.0, None, 3.0, None, 2.0], "b": [2.0, 2.0, None, None, 1.0], "c": [1.0, 2.0, 3.0, 4.0, None]}
