@@ -139,6 +139,11 @@ class Widths(unittest.TestCase):
         named = built("category(bins(x, edges=[2.5], labels=['low', 'high'], missing='category'), coding='every')", x=x)
         self.assertEqual(named.names[1:], ["x_low", "x_high", "x_missing"])
         self.assertEqual(named.X[4, 1:].tolist(), [0, 0, 1])
+        cut = "bins(x, edges=[2.5], labels=['low', 'zenith'], missing='category')"  # a label after 'missing'
+        after = fa.Plan(None, {"x": f"category({cut}, coding='every')", "z": f"{cut} == 'zenith'"}).build({"x": x})
+        columns = dict(zip(after.names, after.X.T.tolist(), strict=True))
+        self.assertEqual([columns["x_zenith"], columns["z"]], [[0, 0, 1, 1, 0]] * 2)
+        self.assertTrue(after.verify({"x": x}).ok)
         self.assertEqual(left.columns["x_2_to_3"].formula, "2 <= x < 3")
         self.assertEqual(right.columns["x_over_3"].formula, "x > 3")
 

@@ -124,6 +124,11 @@ CASES = {
         {"x": "season('quarter', coding='waves', pairs=3)"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
+    "too many waves of months": Bad(
+        ["12 parts allow 6 pairs of waves"],
+        {"x": "season('month', coding='waves', pairs=7)"},
+        sections={"data": {"time": "month", "every": "month"}},
+    ),
     "periods since no date": Bad(
         ["'soon' is not a valid period", "2023-04"],
         {"x": "periods_since('soon')"},
