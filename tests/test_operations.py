@@ -104,6 +104,10 @@ class Categories(unittest.TestCase):
         for order, wanted in (("sorted", ["t_b", "t_c"]), ("frequency", ["t_a", "t_b"])):
             self.assertEqual(list(columns(f"category(w, order='{order}')", table)), wanted)
 
+    def test_a_chain_of_comparisons_asks_for_what_decides_it(self) -> None:
+        table = {"w": ["a", None, "b", "c", "c"], "x": [None, 2.0, None, None, 9.0]}
+        self.assertEqual(columns("0 < codes(w) < x", table), {"t": [0, 1]})  # what is false remains so
+
     def test_ranges_hold_both_of_their_ends(self) -> None:
         table = {"n": [float(at) for at in range(11)] + [2.5]}
         found = columns("regroup(n, {'low': ['1..2'], 'high': ['4..6', 9]}, rest='none')", table)

@@ -125,6 +125,12 @@ class Learned(unittest.TestCase):
         self.assertEqual(made.imputed["fill_text"].to_pylist(), ["a", "a"])
         made = fa.Plan(None, {"c": "impute(c, value='none')"}).build(table)
         self.assertEqual(made.names, ["intercept", "c_b", "c_none"])
+        order = {"c": {"kind": "ordered", "order": ["b", "a"]}}
+        for how, fill in (("'mode'", 0), ("value='a'", 1)):  # of a tie, b comes first here
+            made = fa.Plan(None, {"t": f"impute(c, {how}) >= 'a'"}, variables=order).build(table)
+            self.assertEqual(made.X[:, 1].tolist(), [0, 1, fill, 1, 0, fill])
+        with self.assertRaisesRegex(fa.PlanError, "order"):  # what is put in has no place in it
+            fa.Plan(None, {"t": "impute(c, value='none') >= 'a'"}, variables=order).build(table)
 
     def test_truth_values_stay_truth_values(self) -> None:
         table = {"t": [True, None, False, True], "y": [1.0, 2.0, 3.0, 4.0]}
