@@ -189,6 +189,8 @@ class Operations(unittest.TestCase):
         np.testing.assert_array_equal(made.X[:, 0], np.array(table["period"]) - first)
         np.testing.assert_array_equal(made.X[:, 1], (np.array(table["period"]) - first) ** 2)
         self.assertEqual(made.names[2:5], ["s_jan", "s_mar", "s_apr"])
+        line = fa.Plan(None, {"t": "trend()"}, data=PANEL_DATA).build(table).columns
+        self.assertEqual([made.columns["t"].measure, line["t"].measure], ["power", "number"])
         for name, values in zip(made.names[2:], made.X[:, 2:].T, strict=True):
             number = PARTS["month"].index(name[2:])
             np.testing.assert_array_equal(values, [float(t % 12 == number) for t in table["period"]])
