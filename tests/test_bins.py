@@ -200,7 +200,7 @@ class TheMap(unittest.TestCase):
         self.assertEqual(made.names[1:], ["x_3_to_5", "x_4_to_7"])
         self.assertEqual(made.X[:, 1].tolist(), [0, 0, 1, 1, 1, 0, 0])  # 4 and 5 go to the first
         self.assertIn("overlap", "\n".join(made.columns.warnings))
-        touching = built("bins(x, edges=[[1, 3], [3, 7]])", x=x, y=np.arange(8.0))
+        touching = built("bins(x, edges=[[1, 3], [3, 7], [8, 9]])", x=[*x, 8.0], y=np.arange(9.0))
         self.assertNotIn("overlap", "\n".join(touching.columns.warnings))
         self.assertEqual(touching.X[:, 1].sum(), 5)  # closed left: 3 belongs to the upper bin
         gaps = fa.Plan(None, {"x": "bins(x, edges=[[1, 2]], missing='category')"}, rows={"missing": "keep"})

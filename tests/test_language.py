@@ -172,6 +172,7 @@ class Refusals(unittest.TestCase):
     def test_depth_and_ranges_are_bounded_where_it_is_said(self) -> None:
         self.assertEqual(str(parse("not " * 150 + "a")), "not " * 150 + "a")
         self.assertIn(", 1000])", str(parse("lag(a, range(1, 1001))")))
+        self.assertEqual(str(parse("bins(a, count=99)")), "bins(a, count=99)")
         self.assertEqual(str(parse("(1 +\n-2) * a")), "(1 + -2) * a")
         largest = "mean_of(" + "a, " * 9997 + "a)"  # 10,000 parts: the operation, its name, and each member
         self.assertEqual(len(parse(largest).children()), 9998)

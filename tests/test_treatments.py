@@ -180,6 +180,7 @@ class Learned(unittest.TestCase):
         x = np.random.default_rng(2).normal(size=301)
         found = values("winsorize(x, shares=[0.1, 0.75])", {"x": x})
         np.testing.assert_array_equal(found, np.clip(x, *np.quantile(x, [0.1, 0.75])))
+        np.testing.assert_array_equal(values("winsorize(x, shares=[0, 1])", {"x": x}), x)
         for low, high in ((1, 1), (-1, 2.5)):
             np.testing.assert_array_equal(values(f"clip(x, {low}, {high})", {"x": x}), np.clip(x, low, high))
 
