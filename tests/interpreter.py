@@ -96,7 +96,7 @@ class Interpreter:
         everything = range(len(rows))
         self.kept = [i for i in everything if keep is None or self.value(_parsed(keep), i)]
         self.learning = frozenset(i for i in everything if learn is None or self.value(_parsed(learn), i))
-        # the rows that categories are learned from; where they decide which rows remain, all kept learning rows
+        # the rows learned from; for what decides which rows remain, all kept learning rows
         self.sample = [i for i in self.kept if i in self.learning]
 
     def matrix(self, response: str | None, terms: dict[str, str]) -> tuple[list[int], list[list[Cell]]]:
@@ -108,12 +108,23 @@ class Interpreter:
         learned = [i for i in self.kept if i in self.learning and all(self.has(tree, i) for tree in trees)]
         self.visible = before
         whole = [i for i in self.kept if all(self.has(tree, i) for tree in trees)]
-        self.sample = [i for i in self.kept if i in self.learning] if self.missing == "keep" else learned
-        columns = [column for tree in trees for column in self.columns(tree)]
-        remaining = self.kept
-        if self.missing == "drop":  # a category that is not among those learned may count as missing
-            remaining = [i for i in whole if all(column(i) is not None for column in columns)]
+        if self.missing == "keep":
+            return self.kept, self._cells(trees, self.kept)
+        decided = dict(self.memory)
+        while True:  # rows of a group or a category that was not seen are left out, and not learned from
+            self.sample, self.memory = learned, dict(decided)
+            columns = [column for tree in trees for column in self.columns(tree)]
+            before, self.visible = self.visible, self.learning
+            learned = [i for i in self.sample if all(column(i) is not None for column in columns)]
+            self.visible = before
+            if len(learned) == len(self.sample):
+                break
+        remaining = [i for i in whole if all(column(i) is not None for column in columns)]
         return remaining, [[_number(column(i)) for i in remaining] for column in columns]
+
+    def _cells(self, trees: Sequence[ast.expr], rows: Sequence[int]) -> list[list[Cell]]:
+        columns = [column for tree in trees for column in self.columns(tree)]
+        return [[_number(column(i)) for i in rows] for column in columns]
 
     def has(self, tree: ast.expr, i: int) -> bool:
         """Return whether a term has a value in a row, where that can be told without an error.
@@ -151,6 +162,8 @@ class Interpreter:
             return True
         if name == "impute" and (len(tree.args) < 2 or ast.literal_eval(tree.args[1]) in ("median", "mean", "mode")):
             return True
+        if name in STATISTICS:  # which is learned only once it is known which rows remain
+            return all(self.has(each, i) for each in _by(tree))
         if name in ACROSS:
             items = [member for arg in tree.args for member in _members(self._spread(arg))]
             return sum(self.has(item, i) for item in items) >= _least(name, options, items)
@@ -232,10 +245,9 @@ class Interpreter:
 
     def _columns_trend(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
         degree = options.get("degree", 1)
-        rows = [i for i in self.kept if i in self.learning]
-        if not rows:
+        if not self.sample:
             raise Refused("nothing to learn from")
-        first = min(self.period[i] for i in rows)
+        first = min(self.period[i] for i in self.sample)
         return [lambda i, d=d: float(self.period[i] - first) ** d for d in range(1, degree + 1)]  # type: ignore[misc]
 
     def _columns_season(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
@@ -617,8 +629,8 @@ class Interpreter:
     # statistics and imputed values
 
     def _sample(self, x: ast.expr) -> list[float]:
-        """Return the values from which a statistic is learned: of the kept learning rows, those that are there."""
-        found = (self._while_learning(x, i) for i in self.kept if i in self.learning)
+        """Return the values from which a statistic is learned: of the rows learned from, those that are there."""
+        found = (self._while_learning(x, i) for i in self.sample)
         return [float(value) for value in found if value is not None]
 
     def _learned(self, name: str, x: ast.expr, share: float | None = None) -> float:
@@ -644,7 +656,7 @@ class Interpreter:
 
     def _groups(self, x: ast.expr, by: Sequence[ast.expr]) -> dict[tuple[Any, ...], list[Any]]:
         groups: dict[tuple[Any, ...], list[Any]] = {}
-        for i in (i for i in self.kept if i in self.learning):
+        for i in self.sample:
             value, group = self._while_learning(x, i), tuple(self._while_learning(each, i) for each in by)
             if value is not None and None not in group:
                 groups.setdefault(group, []).append(value)
@@ -674,7 +686,7 @@ class Interpreter:
             found: dict[Any, Any] = {None: _filling(how, whole, order)}
             if by:
                 found |= {group: _filling(how, values, order) for group, values in self._groups(x, by).items()}
-                seen = {tuple(self._while_learning(each, i) for each in by) for i in self.kept if i in self.learning}
+                seen = {tuple(self._while_learning(each, i) for each in by) for i in self.sample}
                 if how != "mode" and any(None not in group and group not in found for group in seen):
                     raise Refused("a group without a value")
             self.memory[key] = found

@@ -62,7 +62,7 @@ class Rows(unittest.TestCase):
 
     def test_counts_of_the_map_are_those_of_the_matrix(self) -> None:
         table = {"x": [None, 2.0, None, 4.0], "z": [1.0, None, 3.0, 4.0], "use": [True, True, False, True]}
-        made = fa.Plan(None, {"x": "impute(x, value=9)", "z": "z"}, rows={"learn": "use"}).build(table)
+        made = fa.Plan(None, {"x": "impute(x, 'mean')", "z": "z"}, rows={"learn": "use"}).build(table)
         self.assertEqual(made.rows.kept.tolist(), [1, 3, 4])
         self.assertEqual((made.columns["x"].imputed, made.columns.rows.learned), (2, 2))
         self.assertEqual(made.columns["z"].missing, 1)

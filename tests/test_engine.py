@@ -296,20 +296,20 @@ class Learning(unittest.TestCase):
         spec = (
             plan({k: LEARNING[k] for k in ("center", "standardize", "mean", "median", "by", "sd")}).resolve(table).spec
         )
-        prices = [Fraction(value) for value in table["price"] if value is not None]
+        needed = ("price", "change", "beds", "access", "valley")  # the rows that remain have all of these
+        rows = [row for row in rows_of(table) if all(row[name] is not None for name in needed)]
+        prices = [Fraction(row["price"]) for row in rows]
         mean = float(sum(prices) / len(prices))
         self.assertEqual(parse(spec.terms["center"]).at, mean)  # type: ignore[attr-defined]
         self.assertEqual(spec.terms["mean"], f"price - {mean!r}")
-        changes = [value for value in table["change"] if value is not None]
+        changes = [row["change"] for row in rows]
         self.assertAlmostEqual(parse(spec.terms["standardize"]).scale, np.std(changes, ddof=1), places=12)  # type: ignore[attr-defined]
         groups: dict[tuple[str, str], list[int]] = {}
-        for row in rows_of(table):
-            if None not in (row["beds"], row["access"], row["valley"]):
-                groups.setdefault((row["access"], row["valley"]), []).append(row["beds"])
-        for row in rows_of(table):
-            key = (row["access"], row["valley"])
-            if key in groups and row["beds"] is not None:
-                self.assertEqual(value_of(spec.terms["by"], row), row["beds"] - float(np.median(groups[key])))
+        for row in rows:
+            groups.setdefault((row["access"], row["valley"]), []).append(row["beds"])
+        for row in rows:
+            middle = float(np.median(groups[row["access"], row["valley"]]))
+            self.assertEqual(value_of(spec.terms["by"], row), row["beds"] - middle)
 
     def test_categories_and_reference_come_from_the_rows_that_remain(self) -> None:
         table = {

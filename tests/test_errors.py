@@ -509,8 +509,8 @@ REFUSED = {
     "price in [beds]": "a list after 'in' holds numbers and texts only",
     "access > comfort": "'>' needs an order, and these categories have none in common",
     "winsorize(price, at=[1])": "at holds the smallest and the largest value kept",
-    "center(none)": "'none' has no value in any row to learn from",
-    "polynomial(none, 2, orthogonal=True)": "'none' has no value in any row to learn from",
+    "center(none)": "no row is left of 6: 6 where terms.x has no value",
+    "polynomial(none, 2, orthogonal=True)": "no row is left of 6: 6 where terms.x has no value",
     "polynomial(beds, 2, orthogonal=True, center=True)": "orthogonal columns are centred already",
     "polynomial(beds, 2, orthogonal=True, basis=[1])": "basis holds two numbers for each degree",
     "standardize(price, at=1, scale=0)": "scale is 0",
@@ -733,7 +733,8 @@ class NewRows(unittest.TestCase):
         learned, kept = (fa.Plan("y", "center(x)", rows={key: "use"}).resolve(table) for key in ("learn", "keep"))
         new = {"x": [5.0, 6.0]}
         self.assertEqual(learned.build(new).X[:, 1].tolist(), [3.5, 4.5])
-        self.assertEqual(learned.build(table).columns.rows.learned, 2)
+        made = learned.build(table)
+        self.assertEqual((made.rows.learning.tolist(), made.columns.rows.learned), ([True, True, False], 0))
         with self.assertRaisesRegex(fa.FacturumError, "no variable.* 'use'"):
             kept.build(new)
 

@@ -7,7 +7,15 @@ from importlib.metadata import version
 
 import numpy as np
 
-from facturum.audit.entries import CheckEntry, ColumnEntry, ColumnMap, DefinitionEntry, DroppedEntry, RowCounts
+from facturum.audit.entries import (
+    CheckEntry,
+    ColumnEntry,
+    ColumnMap,
+    DefinitionEntry,
+    DroppedEntry,
+    LearnedEntry,
+    RowCounts,
+)
 from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.interactions import Interactions
@@ -65,6 +73,10 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
+    learned = [
+        LearnedEntry(expression=str(each.node), terms=list(each.terms), rows=each.rows, remaining=each.remaining)
+        for each in built.prepared.learned
+    ]
     return ColumnMap(
         made_with={"facturum": _own_version(), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
@@ -75,6 +87,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         checks=_checks(built, entries),
         rows=_row_counts(built),
         columns=entries,
+        learned=learned,
         bins=treated.bins,
         imputations=treated.imputations,
         flags=treated.flags,
@@ -170,5 +183,6 @@ def _checks(built: Built, entries: list[ColumnEntry]) -> list[CheckEntry]:
 def _row_counts(built: Built) -> RowCounts:
     reasons = sorted(built.selection.reasons().items(), key=lambda item: (-item[1], item[0]))
     dropped = [DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons]
-    learned = sum(leaf.count if leaf.learning is None else int(leaf.learning.sum()) for leaf in built.selection.leaves)
-    return RowCounts(given=built.selection.given, kept=built.selection.count, learned=learned, dropped=dropped)
+    selection = built.selection
+    learned = selection.learned if built.prepared.learned else 0
+    return RowCounts(given=selection.given, kept=selection.count, learned=learned, dropped=dropped)

@@ -197,6 +197,18 @@ class RowCounts(Part):
     dropped: list[DroppedEntry]
 
 
+class LearnedEntry(Part):
+    """What was learned of the table."""
+
+    expression: str = Field(description="the operation as it was asked")
+    terms: list[str] = Field(description="the terms that it is part of; response is the response")
+    rows: int = Field(description="from how many rows: those in which its argument has a value")
+    remaining: bool = Field(
+        description="whether from the learning rows of the matrix; otherwise, since it decides which rows remain, "
+        "from all learning rows that [rows] keep takes"
+    )
+
+
 class CheckEntry(Part):
     """Something that was looked at, and how it came out."""
 
@@ -220,6 +232,7 @@ class ColumnMap(Part):
     checks: list[CheckEntry]
     rows: RowCounts
     columns: list[ColumnEntry]
+    learned: list[LearnedEntry] = Field([], description="what was learned, and from how many rows")
     bins: list[BinsEntry] = Field([], description="the table of bins of each binned variable")
     imputations: list[ImputationEntry] = Field([], description="what was put in where values were missing")
     flags: list[FlagEntry] = Field([], description="what each flag for missing values marks")

@@ -8,7 +8,7 @@ from itertools import pairwise
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
 from facturum.engine.build import Built
-from facturum.engine.leaks import looks
+from facturum.engine.leaks import explained_variables, looks
 from facturum.engine.prepare import walk
 from facturum.errors import counted
 from facturum.language.bins import Bins
@@ -91,9 +91,7 @@ def overlap_warnings(built: Built) -> Iterator[str]:
 def later_warnings(built: Built) -> Iterator[str]:
     """Say which terms read the response of a later period."""
     made = built.prepared
-    if made.response is None:
-        return
-    explained = set(made.sources(made.response))
+    explained = explained_variables(made.response, made.derived)
     for key, term in made.terms.items():
         later = sorted({look.variable for look in looks(term, made.derived) if look.offset > 0} & explained)
         if later:

@@ -22,10 +22,15 @@ class Look:
     node: Node
 
 
-def looks(root: Node, derived: Mapping[str, Node]) -> Iterator[Look]:
+def looks(root: Node, derived: Mapping[str, Node], groups: bool = True) -> Iterator[Look]:
     """Yield what an expression reads of the table and when, through derived variables too.
 
     Of many offsets only the extremes and 0 matter, so that nested windows do not multiply.
+
+    Args:
+        root: the expression.
+        derived: the derived variables.
+        groups: whether variables that only form groups count as read.
     """
     pending: list[tuple[Node, frozenset[int], Node | None]] = [(root, frozenset({0}), None)]
     seen: set[tuple[Node, frozenset[int]]] = set()
@@ -42,12 +47,18 @@ def looks(root: Node, derived: Mapping[str, Node]) -> Iterator[Look]:
                 yield from (Look(node.variable, offset, shown) for offset in sorted(offsets))
             continue
         following = _few({a + b for a in offsets for b in node.looks_at()})
-        pending += [(child, following, through) for child in node.children()]
+        read = [child for field, child in node.arguments() if groups or field not in node.groups_by]
+        pending += [(child, following, through) for child in read]
 
 
 def _few(offsets: set[int]) -> frozenset[int]:
     """Return the offsets that tell own, earlier and later periods apart."""
     return frozenset({min(offsets), max(offsets), *({0} & offsets)})
+
+
+def explained_variables(response: Node | None, derived: Mapping[str, Node]) -> set[str]:
+    """Return the variables that a response is made of, without those that only form groups."""
+    return set() if response is None else {look.variable for look in looks(response, derived, groups=False)}
 
 
 def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
@@ -69,7 +80,7 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
 
 def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:
     """Refuse predictors that read the response at their own period, and carried variables among them."""
-    explained = {look.variable for look in looks(response, derived)} if response is not None else set()
+    explained = explained_variables(response, derived)
     for key, term in terms.items():
         for look in looks(term, derived):
             if look.variable in explained and look.offset == 0:

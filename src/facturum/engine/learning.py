@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 from facturum.data.values import Array, Mask
 from facturum.engine.evaluate import LeafRows, Source
 from facturum.engine.leaves import TOGETHER, batched, run, thread_count
-from facturum.engine.prepare import Prepared, at_place, walk
-from facturum.engine.scope import Scope
+from facturum.engine.prepare import Learned, Prepared, at_place, walk
 from facturum.engine.selection import Selection, select
 from facturum.errors import DataError
 from facturum.language.core import truths
@@ -21,6 +21,9 @@ def learn(
 ) -> tuple[Prepared, Selection | None]:
     """Return the plan with every question answered, and its rows where answering them settled which remain.
 
+    What decides which rows remain is answered from the kept learning rows. All else is answered from the learning rows
+    that remain: where a group in which nothing was seen leaves further rows without a value, from those without them.
+
     Args:
         made: the plan over the table that it learns from.
         threads: how many threads.
@@ -29,29 +32,80 @@ def learn(
     Raises:
         DataError: where there is nothing to learn from, with the place in the plan.
     """
-    answered: set[Node] = set()
-    selection: Selection | None = None
-    kept: Selection | None = None
     visible = _visible(made)
+    asking = _Asking(visible, threads, order)
+    if not asking.ready(made):
+        return made, None
+    made = asking.decide(made)
+    if not asking.ready(made):
+        return made, None
+    sample = select(made, made.source(visible), threads)
     while True:
+        learned = asking.answer(made, sample)
+        if not any(each.node.leaves_out for each in learned.learned):
+            return learned, None if visible is not None else sample
+        selection = select(learned, learned.source(visible), threads)
+        if selection.learned == sample.learned:
+            return learned, None if visible is not None else selection
+        sample = selection
+
+
+@dataclass(frozen=True)
+class _Asking:
+    """Answers open questions level by level, those first whose own expressions hold none.
+
+    Args:
+        visible: the rows that operations along time look at while learning.
+        threads: how many threads.
+        order: the order in which the summaries of leaves are merged.
+    """
+
+    visible: Mask | None
+    threads: int | None
+    order: Callable[[int], list[int]] | None
+
+    def ready(self, made: Prepared) -> dict[Node, Question]:
+        """Return the open questions whose own expressions hold none."""
+        answered = {each.answer for each in made.learned}
         scope = made.scope()
-        ready = _ready(made, scope, answered)
-        if not ready:
-            return made, None if visible is not None else selection
-        source = made.source(visible)
-        deciding = made.deciding()
-        plain = {node: question for node, question in ready.items() if not question.remaining or node in deciding}
-        if plain:
-            selection = None
-            kept = kept or select(made, source, threads, complete=False)
-            answers = _answers(plain, made, source, kept, threads, order)
-        else:
-            selection = select(made, source, threads)
-            answers = _answers(ready, made, source, selection, threads, order)
-            if any(getattr(node, "unseen", "") == "missing" for node in answers):
-                selection = None  # rows of categories left out have no value now
-        answered |= set(answers.values())
-        made = made.map(lambda node, found=answers: _replaced(node, found))  # type: ignore[misc]
+        open_questions: dict[Node, Question] = {}
+        for root in made.parts().values():
+            for node in walk(root):
+                if node not in answered and node not in open_questions:
+                    question = node.question(scope)
+                    if question is not None:
+                        open_questions[node] = question
+        return {
+            node: question
+            for node, question in open_questions.items()
+            if not any(part in open_questions for part in made.reached(node)[1:])
+        }
+
+    def decide(self, made: Prepared) -> Prepared:
+        """Answer what decides which rows remain, from the learning rows that [rows] keep takes."""
+        kept: Selection | None = None
+        while True:
+            deciding = made.deciding()
+            asked = {node: question for node, question in self.ready(made).items() if node in deciding}
+            if not asked:
+                return made
+            source = made.source(self.visible)
+            kept = kept or select(made, source, self.threads, complete=False)
+            made = self._answered(made, asked, kept, remaining=False)
+
+    def answer(self, made: Prepared, sample: Selection) -> Prepared:
+        """Answer all questions from the learning rows of a selection."""
+        while asked := self.ready(made):
+            made = self._answered(made, asked, sample, remaining=True)
+        return made
+
+    def _answered(self, made: Prepared, asked: dict[Node, Question], sample: Selection, remaining: bool) -> Prepared:
+        answers = _answers(asked, made, made.source(self.visible), sample, self.threads, self.order)
+        found = {node: answer for node, (answer, _) in answers.items()}
+        learned = [
+            Learned(node, answer, made.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
+        ]
+        return replace(made.map(lambda node: _replaced(node, found)), learned=(*made.learned, *learned))
 
 
 def _visible(made: Prepared) -> Mask | None:
@@ -63,22 +117,6 @@ def _visible(made: Prepared) -> Mask | None:
     return holds if values.valid is None else holds & values.valid
 
 
-def _ready(made: Prepared, scope: Scope, answered: set[Node]) -> dict[Node, Question]:
-    """Return the open questions whose own expressions hold none."""
-    open_questions: dict[Node, Question] = {}
-    for root in made.parts().values():
-        for node in walk(root):
-            if node not in answered and node not in open_questions:
-                question = node.question(scope)
-                if question is not None:
-                    open_questions[node] = question
-    return {
-        node: question
-        for node, question in open_questions.items()
-        if not any(part in open_questions for part in made.reached(node)[1:])
-    }
-
-
 def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
     if node in answers:
         return answers[node]
@@ -87,10 +125,11 @@ def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
     return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
 
 
-def _observed(node: Node, question: Question, rows: LeafRows) -> object:
-    """Return the summary of some rows, or tell those from which a question cannot be answered."""
+def _observed(node: Node, question: Question, rows: LeafRows) -> tuple[object, int]:
+    """Return the summary of some rows and from how many it is, or tell those that do not allow an answer."""
+    values = [rows.of(part).full(rows.length) for part in question.inputs]
     try:
-        return question.observe([rows.of(part).full(rows.length) for part in question.inputs])
+        return question.observe(values), question.seen(values)
     except Unlearnable as problem:
         raise rows.failure(node, problem.rows, problem.what, problem.remedy) from None
 
@@ -102,8 +141,8 @@ def _answers(
     selection: Selection,
     threads: int | None,
     order: Callable[[int], list[int]] | None,
-) -> dict[Node, Node]:
-    """Ask all questions in common passes, until each is answered."""
+) -> dict[Node, tuple[Node, int]]:
+    """Ask all questions in common passes, until each is answered; give also from how many rows."""
     spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
     if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
         raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
@@ -111,11 +150,11 @@ def _answers(
         groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
         spans = [(group[0][0], group[-1][1], None) for group in groups]
     pending = dict(questions)
-    answers: dict[Node, Node] = {}
+    answers: dict[Node, tuple[Node, int]] = {}
     while pending:
         asked = list(pending.items())
 
-        def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[object]:
+        def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[tuple[object, int]]:
             rows = source.rows(*spans[at])
             return [_observed(node, question, rows) for node, question in asked]
 
@@ -126,10 +165,10 @@ def _answers(
         for at, (node, question) in enumerate(asked):
             place, text = made.where(node)
             with at_place(place or "terms", text):
-                outcome = question.advance(question.merge([part[at] for part in parts]))
+                outcome = question.advance(question.merge([part[at][0] for part in parts]))
             if isinstance(outcome, Question):
                 pending[node] = outcome
             else:
                 del pending[node]
-                answers[node] = outcome
+                answers[node] = outcome, sum(part[at][1] for part in parts)
     return answers

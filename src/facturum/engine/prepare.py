@@ -28,6 +28,25 @@ T = TypeVar("T")
 
 
 @dataclass(frozen=True)
+class Learned:
+    """What was learned of a table.
+
+    Args:
+        node: the operation as it was asked.
+        answer: its closed form.
+        terms: the terms that it is part of, and "response".
+        rows: from how many rows it was learned.
+        remaining: whether from those that remain in the matrix; otherwise from all that [rows] keep takes.
+    """
+
+    node: Node
+    answer: Node
+    terms: tuple[str, ...]
+    rows: int
+    remaining: bool
+
+
+@dataclass(frozen=True)
 class Prepared:
     """A plan as checked expressions over a table.
 
@@ -40,6 +59,7 @@ class Prepared:
         derived: new variables, by name, those that are used.
         keep, learn: the conditions of [rows].
         written: the plan whose texts the expressions were read from.
+        learned: what has been answered so far, in its order.
     """
 
     spec: PlanSpec
@@ -51,6 +71,7 @@ class Prepared:
     keep: Node | None
     learn: Node | None
     written: PlanSpec
+    learned: tuple[Learned, ...] = ()
 
     @property
     def table(self) -> Table:
@@ -90,6 +111,11 @@ class Prepared:
         """Return an expression and all that it is made of, through derived variables too."""
         roots = [node, *[self.derived[name] for name in sorted(_used(self.derived, [node]))]]
         return [part for root in roots for part in walk(root)]
+
+    def terms_of(self, node: Node) -> tuple[str, ...]:
+        """Return the terms that an expression is part of, and "response", through derived variables too."""
+        roots = dict(self.terms) if self.response is None else {"response": self.response, **self.terms}
+        return tuple(key for key, root in roots.items() if node in self.reached(root))
 
     def deciding(self) -> set[Node]:
         """Return the expressions whose values decide which rows remain, and so are answered before these are known."""

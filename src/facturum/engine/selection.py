@@ -88,6 +88,11 @@ class Selection:
     def count(self) -> int:
         return sum(leaf.count for leaf in self.leaves)
 
+    @property
+    def learned(self) -> int:
+        """How many rows are learned from."""
+        return sum(leaf.count if leaf.learning is None else int(leaf.learning.sum()) for leaf in self.leaves)
+
     def missing(self) -> dict[str, int]:
         """Return for each part how many kept rows have no value."""
         total = np.sum([leaf.missing for leaf in self.leaves], axis=0)

@@ -104,12 +104,19 @@ class Question(ABC):
     """What an operation must still learn, as a summary that is fed with leaves of rows and merged in any order."""
 
     inputs: tuple[Node, ...]
-    remaining: ClassVar[bool] = False  # learned from the rows that remain in the matrix
     quick: ClassVar[bool] = False  # so quick to observe that handing leaves to threads costs more
 
     @abstractmethod
     def observe(self, values: Sequence[Values]) -> Any:
         """Return the summary of one leaf; the values have one element for each row."""
+
+    def seen(self, values: Sequence[Values]) -> int:
+        """Return how many of some rows it is answered from: those in which all its expressions have a value."""
+        valid: Mask | None = None
+        for value in values:
+            valid = both(valid, value.valid)
+        length = len(values[0].data) if values else 0
+        return length if valid is None else int(np.count_nonzero(valid))
 
     @abstractmethod
     def merge(self, parts: Sequence[Any]) -> Any:
@@ -191,6 +198,11 @@ class Node(ABC):
     def decided_by(self) -> tuple[Node, ...]:
         """Return the expressions whose values, and not only their presence, decide in which rows this has a value."""
         return ()
+
+    @property
+    def leaves_out(self) -> bool:
+        """Whether rows can turn out to have no value once it has been learned, in groups or categories not seen."""
+        return False
 
     def rebuilt(self, children: Iterable[Node]) -> Self:
         """Return the same operation over other expressions."""

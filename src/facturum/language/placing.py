@@ -27,7 +27,6 @@ class CategoryQuestion(Question):
     inputs: tuple[Node, ...]
     ordered: Labels | None
     answer: Callable[[dict[Label | Absent, int]], Node]
-    remaining: ClassVar[bool] = True
     quick: ClassVar[bool] = True
 
     def observe(self, values: Sequence[Values]) -> Counter[Label | Absent]:
@@ -67,6 +66,10 @@ class Categorical(Node):
     missing: str = "propagate"
     limit: int = 1000
     pooled: tuple[Label, ...] = ()
+
+    @property
+    def leaves_out(self) -> bool:
+        return self.unseen == "missing"
 
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)

@@ -184,6 +184,10 @@ class Together(Question):
             start = stop
         return found
 
+    def seen(self, values: Sequence[Values]) -> int:
+        first = self._open()[0]
+        return first.seen(values[: len(first.inputs)])
+
     def merge(self, parts: Sequence[list[Any]]) -> list[Any]:
         return [question.merge([part[at] for part in parts]) for at, question in enumerate(self._open())]
 
@@ -200,6 +204,10 @@ class Statistic(Node):
     groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
     x: Node
     by: tuple[Node, ...]
+
+    @property
+    def leaves_out(self) -> bool:
+        return bool(self.by)
 
     @abstractmethod
     def statistic(self, x: FloatArray) -> float:

@@ -15,7 +15,7 @@ from rich.syntax import ANSISyntaxTheme, Syntax
 from rich.table import Table
 from rich.text import Text
 
-from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap
+from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, LearnedEntry
 from facturum.audit.verify import Verification
 from facturum.errors import FacturumError, counted
 
@@ -68,11 +68,8 @@ def plan_view(text: str, title: str) -> RenderableType:
 def rows_view(columns: ColumnMap) -> RenderableType:
     """Return how many rows were kept, and why the others were not."""
     rows = columns.rows
-    lines = [
-        Text.assemble(
-            (f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {rows.learned:,} of them learned from"
-        )
-    ]
+    learned = f"{rows.learned:,} of them learned from" if rows.learned else "nothing was learned from them"
+    lines = [Text.assemble((f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {learned}")]
     for part in rows.dropped:
         where = f" in {part.place}" if part.reason.startswith("no value") else ""
         lines.append(safe(f"{part.rows:>8,} left out: {part.reason}{where}"))
@@ -163,6 +160,7 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("measure", entry.measure),
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
+        *[("learned", learned_text(each)) for each in columns.learned if entry.term in each.terms],
         ("missing", f"{counted(entry.missing, 'row')} without a value"),
         ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with a value put in"),
         (
@@ -175,6 +173,27 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
     for name, fact in facts:
         grid.add_row(name, safe(fact))
     return Group(Rule(safe(entry.name, "bold"), style="dim", align="left"), Padding(grid, (0, 0, 1, 2)))
+
+
+def short(expression: str, most: int = 90) -> str:
+    """Return an expression, cut where it is long.
+
+    Example:
+        >>> short("impute(price, how='median')", 12)
+        'impute(price ..'
+    """
+    return expression if len(expression) <= most else expression[:most] + " .."
+
+
+def learned_text(entry: LearnedEntry) -> str:
+    """Return in a sentence from how many rows something was learned.
+
+    Example:
+        >>> learned_text(LearnedEntry(expression="center(price)", terms=["price"], rows=280, remaining=True))
+        'center(price), from 280 learning rows of the matrix'
+    """
+    which = "of the matrix" if entry.remaining else "that [rows] keep takes, since it decides which rows remain"
+    return f"{short(entry.expression)}, from {counted(entry.rows, 'learning row')} {which}"
 
 
 def _mentions(formula: str, name: str) -> bool:

@@ -13,7 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from facturum.audit.entries import BinsEntry, ColumnMap, ConversionEntry, FlagEntry, ImputationEntry, ScoreEntry
-from facturum.show.terminal import figure, safe
+from facturum.show.terminal import figure, safe, short
 
 
 def treatments_view(columns: ColumnMap, terms: set[str] | None = None) -> RenderableType:
@@ -146,16 +146,6 @@ def fill_text(fill: float | str | None) -> str:
         ('38.37', 'road')
     """
     return figure(fill) if fill is None or isinstance(fill, float | int) else fill
-
-
-def short(expression: str, most: int = 90) -> str:
-    """Return an expression, cut where it is long.
-
-    Example:
-        >>> short("impute(price, how='median')", 12)
-        'impute(price ..'
-    """
-    return expression if len(expression) <= most else expression[:most] + " .."
 
 
 def imputed_cells(columns: ColumnMap, imputed: Any, terms: set[str]) -> Iterator[dict[str, Any]]:

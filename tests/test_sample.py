@@ -1,0 +1,97 @@
+"""The estimation sample: what is learned is learned from the learning rows that remain in the matrix."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+
+import facturum as fa
+from tests.support import Folder, command, huts, panel
+
+
+def slopes(y: np.ndarray, x: np.ndarray) -> np.ndarray:
+    found: np.ndarray = np.linalg.lstsq(x, y, rcond=None)[0]
+    return found
+
+
+class Remaining(Folder):
+    def test_what_is_said_of_scales_and_bins_holds_over_the_learning_rows_of_the_matrix(self) -> None:
+        table = huts(600, seed=90, missing=0.15)
+        terms = {
+            "c": "center(price)",
+            "s": "standardize(change)",
+            "p": "polynomial(beds, 3, orthogonal=True)",
+            "b": "category(bins(change, quantiles=4), coding='every')",
+            "d": "price > median(price)",
+            "a": "access",
+        }
+        rows = {"learn": "month < '2023-01'", "keep": "floor > -1"}
+        made = fa.Plan("stays", terms, data={"time": "month", "every": "month"}, rows=rows).build(table)
+        x = dict(zip(made.names, made.X[made.rows.learning].T, strict=True))
+        count = len(x["c"])
+        self.assertEqual((made.columns.rows.learned, {each.rows for each in made.columns.learned}), (count, {count}))
+        self.assertTrue(0 < count < len(made.X))
+        self.assertAlmostEqual(x["c"].mean(), 0, places=12)
+        self.assertAlmostEqual(x["s"].mean(), 0, places=12)
+        self.assertAlmostEqual(x["s"].std(ddof=1), 1, places=12)
+        basis = np.stack([np.ones(count), *[x[name] for name in ("p", "p_2", "p_3")]], axis=1)
+        np.testing.assert_allclose(basis.T @ basis / count, np.eye(4), atol=1e-12)
+        sizes = [values.sum() for name, values in x.items() if name.startswith("b_")]
+        self.assertLessEqual(max(sizes) - min(sizes), 1)
+        self.assertLessEqual(abs(x["d"].sum() - count / 2), 1)
+        again = made.plan.build(table).columns
+        self.assertEqual((again.learned, again.rows.learned), ([], 0))  # a resolved plan learns nothing
+
+    def test_rows_of_a_group_without_a_value_are_not_learned_from(self) -> None:
+        table: dict[str, Any] = {
+            "g": list("aabbccdd"),
+            "h": list("xxyyxyzz"),
+            "x": [1.0, 2.0, None, None, 4.0, 6.0, 7.0, 8.0],
+            "z": [1.0, 3.0, 50.0, 90.0, 4.0, 8.0, None, None],
+        }
+        terms = {"m": "mean(x, by=[g])", "n": "mean(z, by=[h])", "c": "center(z)", "g": "category(g)"}
+        made = fa.Plan(None, terms).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [1, 2, 5, 6])
+        columns = dict(zip(made.names, made.X.T.tolist(), strict=True))
+        self.assertEqual(columns["m"], [1.5, 1.5, 5, 5])
+        self.assertEqual(columns["n"], [8 / 3, 8 / 3, 8 / 3, 8])  # y without the rows of group b
+        self.assertEqual(columns["c"], [-3, -1, 0, 4])
+        self.assertEqual([name for name in made.names if name.startswith("g")], ["g_c"])
+        self.assertTrue(made.verify(table).ok)
+
+    def test_what_decides_which_rows_remain_is_learned_before(self) -> None:
+        table = {"x": [1.0, 2.0, 3.0, 10.0, None], "w": [None, 1.0, 2.0, 3.0, 4.0]}
+        terms = {"u": "missing_if(x, x > mean(x))", "c": "center(w)"}
+        made = fa.Plan(None, terms).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [2, 3])
+        self.assertEqual(
+            [(each.expression, each.terms, each.rows, each.remaining) for each in made.columns.learned],
+            [("mean(x)", ["u"], 4, False), ("center(w)", ["c"], 2, True)],
+        )
+        made.save(self.folder / "b")
+        for column, said in (
+            ("u", "mean(x), from 4 learning rows that [rows] keep takes, since it decides which rows remain"),
+            ("c", "center(w), from 2 learning rows of the matrix"),
+        ):
+            shown = command("explain", self.folder / "b", column, COLUMNS="160").stdout
+            self.assertIn(said, " ".join(shown.split()))
+
+
+class Within(unittest.TestCase):
+    def test_slopes_within_units_are_those_beside_indicators(self) -> None:
+        """Frisch, R. & Waugh, F., "Partial time regressions as compared with individual trends" (1933)."""
+        for seed in range(5):
+            table = panel(seed, units=7, periods=20, gaps=0.25, missing=0.2)
+            dice = np.random.default_rng(seed)
+            table["wide"] = [None if dice.random() < 0.2 else float(v) for v in dice.normal(size=len(table["hut"]))]
+            data = {"time": "month", "every": "month", "panel": ["hut"]}
+            plain = {"p": "price", "w": "wide", "l": "lag(snow, 1)"}
+            own = {key: f"{text} - mean({text}, by=[hut])" for key, text in plain.items()}
+            made = fa.Plan("stays - mean(stays, by=[hut])", own, data=data, intercept=False).build(table)
+            beside = fa.Plan("stays", {**plain, "h": "category(hut, coding='every')"}, data=data, intercept=False)
+            whole = beside.build(table)
+            self.assertEqual(made.rows.kept.tolist(), whole.rows.kept.tolist())
+            np.testing.assert_allclose(slopes(made.y, made.X), slopes(whole.y, whole.X)[:3], rtol=1e-9, atol=1e-9)
+            self.assertEqual(made.columns.warnings, [])
