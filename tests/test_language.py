@@ -93,7 +93,7 @@ class TextAndNodes(unittest.TestCase):
             "lookup([a, b], {('x', 1): 2}, otherwise=missing)": terms.lookup(["a", "b"], {("x", 1): 2}, terms.missing),
             "1 - (price > 3 and not open)": 1 - ((terms.variable("price") > 3) & ~terms.variable("open")),
             "-mean(price, by=[valley]) ** 2": -(terms.mean("price", by=["valley"]) ** 2),
-            "valley == 'Upper' or beds <= 4": terms.variable("valley").equals("Upper") | (terms.variable("beds") <= 4),
+            "valley == 'Upper' or beds <= 4": (terms.variable("valley") == "Upper") | (terms.variable("beds") <= 4),
         }
         for text, made in pairs.items():
             with self.subTest(text):

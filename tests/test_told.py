@@ -197,6 +197,14 @@ class Plans(unittest.TestCase):
             (t.bins("x", edges=[[1, 2], [3, 4]]), "bins(x, edges=[[1, 2], [3, 4]])"),
             (t.missing_if("x", t.variable("x") > 5), "missing_if(x, x > 5)"),
             (t.season("month", reference="jan"), "season('month', reference='jan')"),
+            (t.variable("sex") == "f", "sex == 'f'"),
+            (t.variable("sex") != "f", "sex != 'f'"),
+            ("f" == t.variable("sex"), "sex == 'f'"),  # noqa: SIM300
+            (1 < t.variable("x"), "x > 1"),  # noqa: SIM300
+            (t.variable("x").is_in([1, 2.5]) & True, "x in [1, 2.5] and True"),
+            (False | ~t.variable("w").is_in(("a", "b")), "False or not w in ['a', 'b']"),
+            (2 ** t.variable("x"), "2 ** x"),
+            (t.variable("x") * np.float64(0.5) > np.int64(3), "x * 0.5 > 3"),
             (t.moving_average("x", 3, align="centre"), "moving_average(x, 3, align='centre')"),
         ]
         for built, text in pairs:
@@ -204,6 +212,26 @@ class Plans(unittest.TestCase):
             self.assertEqual(str(fa.Plan(None, {"x": built}).spec.terms["x"]), text)
         with self.assertRaisesRegex(fa.PlanError, "mean_of needs its argument 'items'"):
             t.mean_of(at_least=1)
+
+    def test_what_python_would_answer_itself_is_refused(self) -> None:
+        x, y = fa.terms.variable("x"), fa.terms.variable("y")
+        for answer in (
+            lambda: 1 < x < 3,
+            lambda: x in [y, 2],
+            lambda: x and y,
+            lambda: x or y,
+            lambda: not x,
+            lambda: "a" if x == "f" else "b",
+            lambda: 3 in x,
+            lambda: x.is_in("road"),
+            lambda: x.is_in(3),
+            lambda: x == object(),
+        ):
+            with self.assertRaisesRegex(fa.PlanError, "Write|Give"):
+                answer()
+        with self.assertRaises(TypeError):
+            hash(x)
+        self.assertLessEqual({"Plan", "read", "profile", "terms", "Table"}, set(dir(fa)))
 
     def test_ranges_are_short_lists_of_whole_numbers(self) -> None:
         for text, said in (

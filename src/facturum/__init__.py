@@ -65,3 +65,7 @@ def __getattr__(name: str) -> Any:
     if name in _HOMES:
         return getattr(import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'facturum' has no attribute '{name}'")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -8,12 +8,16 @@ Example:
     log(price) * category(access, reference='trail')
     >>> print((terms.variable("snow depth") > 0) & ~terms.is_missing("beds"))
     variable('snow depth') > 0 and not is_missing(beds)
+    >>> print((terms.variable("valley") == "Upper") | terms.variable("access").is_in(["road", "trail"]))
+    valley == 'Upper' or access in ['road', 'trail']
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
+
+import numpy as np
 
 from facturum.arguments import checked
 from facturum.errors import PlanError, nearest
@@ -36,6 +40,18 @@ class Expression:
 
     def __repr__(self) -> str:
         return f"<{self.node}>"
+
+    __hash__ = None  # type: ignore[assignment]  # what is compared with == makes a condition
+
+    def __bool__(self) -> bool:
+        raise PlanError(
+            f"'{self.node}' is an expression, which is neither true nor false in Python",
+            remedy="Write & for and, | for or, ~ for not, with brackets around each condition, is_in([..]) for in, and "
+            "two comparisons for a chain.",
+        )
+
+    def __contains__(self, other: Any) -> bool:
+        raise PlanError("'in' cannot look into an expression", remedy="Write expression.is_in([..]).")
 
     def _with(self, made: type[Any], other: Any) -> Expression:
         return Expression(made(self.node, expression(other)))
@@ -76,12 +92,20 @@ class Expression:
     def __or__(self, other: Any) -> Expression:
         return self._with(logic.Or, other)
 
+    def __rpow__(self, other: Any) -> Expression:
+        return Expression(core.Power(expression(other), self.node))
+
+    def __rand__(self, other: Any) -> Expression:
+        return Expression(logic.And(expression(other), self.node))
+
+    def __ror__(self, other: Any) -> Expression:
+        return Expression(logic.Or(expression(other), self.node))
+
     def __invert__(self) -> Expression:
         return Expression(logic.Not(self.node))
 
     def _compared(self, operator: str, other: Any) -> Expression:
-        right = core.Text(other) if isinstance(other, str) else expression(other)
-        return Expression(logic.Comparison((self.node, right), (operator,)))
+        return Expression(logic.Comparison((self.node, _value(other)), (operator,)))
 
     def __lt__(self, other: Any) -> Expression:
         return self._compared("<", other)
@@ -95,9 +119,33 @@ class Expression:
     def __ge__(self, other: Any) -> Expression:
         return self._compared(">=", other)
 
-    def equals(self, other: Any) -> Expression:
-        """Return the condition that this equals a value; a text is a category or a period."""
+    def __eq__(self, other: object) -> Expression:  # type: ignore[override]
         return self._compared("==", other)
+
+    def __ne__(self, other: object) -> Expression:  # type: ignore[override]
+        return self._compared("!=", other)
+
+    def is_in(self, members: Sequence[Any]) -> Expression:
+        """Return the condition that this is one of several values; a text is a category or a period.
+
+        Args:
+            members: the values.
+
+        Raises:
+            PlanError: where they are no list of values.
+
+        Example:
+            >>> print(variable("access").is_in(["road", "trail"]))
+            access in ['road', 'trail']
+        """
+        if isinstance(members, str | bytes) or not isinstance(members, Iterable):
+            raise PlanError(f"is_in wants a list of values, and was given {members!r}", remedy='Write is_in(["road"]).')
+        return Expression(logic.Membership(self.node, tuple(_value(member) for member in members)))
+
+
+def _value(given: Any) -> Node:
+    """Return what an expression is compared with: a text is a category or a period."""
+    return core.Text(given) if isinstance(given, str) else expression(given)
 
 
 def expression(given: Any) -> Node:
@@ -108,6 +156,8 @@ def expression(given: Any) -> Node:
     """
     if isinstance(given, Expression):
         return given.node
+    if isinstance(given, np.generic):
+        given = given.item()
     if isinstance(given, bool):
         return core.Truth(given)
     if isinstance(given, int | float):
