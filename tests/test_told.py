@@ -233,6 +233,26 @@ class Plans(unittest.TestCase):
             hash(x)
         self.assertLessEqual({"Plan", "read", "profile", "terms", "Table"}, set(dir(fa)))
 
+    def test_what_the_prompt_shows_is_short(self) -> None:
+        table = fa.Table.of({"way": ["road", None, "trail", "road"], "x": [1.0, 2.0, 3.0, None], "y": range(4)})
+        self.assertEqual(
+            repr(table),
+            "<table of 4 rows and 3 variables>\n"
+            "  way: category of 2, 1 row missing\n  x: number, 1 row missing\n  y: number",
+        )
+        made = fa.Plan("y", {"w": "category(way)", "x": "log(x)"}).build(table)
+        self.assertEqual(
+            str(made.rows),
+            "<2 rows kept, 2 left out>\n  1 left out: no value (terms.x)\n  1 left out: no value (terms.w)",
+        )
+        self.assertEqual([entry.name for entry in made.columns], ["y", "intercept", "w_trail", "x"])
+        self.assertEqual(len(made.columns), 4)
+        for shown in (str(made.columns), repr(made.columns)):
+            self.assertTrue(shown.endswith("  w_trail = way == 'trail'\n  x = log(x)"), shown)
+        many = fa.Table.of({f"v{at}": [0.0] for at in range(500)})
+        for shown in (many, fa.profile(many)):
+            self.assertLess(len(repr(shown)), 3000)
+
     def test_ranges_are_short_lists_of_whole_numbers(self) -> None:
         for text, said in (
             ("lag(x, range(1, 5000))", "the range has 4,999 numbers"),

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 ROWS_SHOWN = 5
+LONGEST_LINE = 100  # of what is shown at the Python prompt
 LONGEST_LINE = 110
 
 
@@ -127,6 +128,21 @@ def counted(count: int, noun: str) -> str:
         ('1 row', '2,400 rows')
     """
     return f"{count:,} {noun}{'' if count == 1 else 's'}"
+
+
+def listed(head: str, lines: Iterable[str], most: int = 30) -> str:
+    """Return a short text for the Python prompt: what something is, and its parts, a line each.
+
+    Example:
+        >>> print(listed("table of 2 variables", ["beds: number", "access: category"], most=1))
+        <table of 2 variables>
+          beds: number
+          .. and 1 more
+    """
+    lines = [" ".join(line.split()) for line in lines]
+    shown = [line if len(line) <= LONGEST_LINE else line[: LONGEST_LINE - 3] + " .." for line in lines[:most]]
+    more = [f".. and {len(lines) - most:,} more"] if len(lines) > most else []
+    return "\n  ".join([f"<{head}>", *shown, *more])
 
 
 def rows_in_words(rows: Sequence[int], count: int) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -9,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from facturum.arguments import checked
 from facturum.audit.fingerprints import Fingerprint
 from facturum.engine.spec import FORMAT
-from facturum.errors import AuditError, nearest
+from facturum.errors import AuditError, counted, listed, nearest
 
 
 class Part(BaseModel):
@@ -240,6 +241,19 @@ class ColumnMap(Part):
     conversions: list[ConversionEntry] = Field([], description="variables brought to the plan's step")
     paths: list[PathEntry] = Field([], description="columns along time beside what they are made of")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
+
+    def __iter__(self) -> Iterator[ColumnEntry]:  # type: ignore[override]
+        return iter(self.columns)
+
+    def __len__(self) -> int:
+        return len(self.columns)
+
+    def __repr__(self) -> str:
+        head = f"map of {counted(len(self.columns), 'column')} and {counted(self.rows.kept, 'row')}"
+        return listed(head, (f"{entry.name} = {entry.formula}" for entry in self.columns))
+
+    def __str__(self) -> str:
+        return repr(self)
 
     @checked
     def __getitem__(self, name: str) -> ColumnEntry:

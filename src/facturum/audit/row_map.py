@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from facturum.data.values import Array, Mask
 from facturum.engine.selection import Selection
+from facturum.errors import counted, listed
 
 
 @dataclass(frozen=True)
@@ -25,6 +26,11 @@ class RowMap:
     dropped: Array
     causes: Array
     reasons: dict[int, tuple[str, str]]
+
+    def __repr__(self) -> str:
+        counts = [(int((self.causes == cause).sum()), *reason) for cause, reason in self.reasons.items()]
+        head = f"{counted(len(self.kept), 'row')} kept, {len(self.dropped):,} left out"
+        return listed(head, (f"{rows:,} left out: {what} ({place})" for rows, what, place in sorted(counts)[::-1]))
 
 
 def row_map(selection: Selection) -> RowMap:

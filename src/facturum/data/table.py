@@ -11,7 +11,7 @@ import numpy as np
 from facturum.arguments import checked
 from facturum.data.values import Array
 from facturum.data.variable import Variable
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, counted, listed, nearest
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -48,6 +48,10 @@ class Table:
         from facturum.data.intake import table_from
 
         return given if isinstance(given, Table) else table_from(given)
+
+    def __repr__(self) -> str:
+        head = f"table of {counted(self.length, 'row')} and {counted(len(self.variables), 'variable')}"
+        return listed(head, (variable.summary() for variable in self.variables.values()))
 
     @checked
     def take(self, rows: Array) -> Table:

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.data.values import Array, Kind, Labels, Mask, Values
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 
 EXACT = 2**53
 TOO_LONG = "holds whole numbers beyond 2**53, which lose digits as numbers"
@@ -64,6 +64,21 @@ class Variable:
 
     def __len__(self) -> int:
         return len(self.data)
+
+    def __repr__(self) -> str:
+        return f"<{self.summary()}>"
+
+    def summary(self) -> str:
+        """Return in a line what the variable is.
+
+        Example:
+            >>> Variable("way", Kind.CATEGORY, np.array([0, 1, -1]), labels=("road", "trail")).summary()
+            'way: category of 2, 1 row missing'
+        """
+        kind = "id" if self.identity else str(self.kind)
+        of = f" of {len(self.labels):,}" if self.labels is not None else ""
+        missing = int(self.missing_rows().sum())
+        return f"{self.name}: {kind}{of}" + (f", {counted(missing, 'row')} missing" if missing else "")
 
     @cached_property
     def exact_as_double(self) -> bool:

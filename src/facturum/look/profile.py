@@ -14,7 +14,7 @@ from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.engine.leaves import thread_count
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, counted, listed, nearest
 from facturum.look.notice import label_notes, number_notes
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
@@ -99,6 +99,10 @@ class Profile:
                 return variable
         names = [variable.name for variable in self.variables]
         raise DataError(f"the profile has no variable '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
+
+    def __repr__(self) -> str:
+        head = f"profile of {counted(self.rows, 'row')} and {counted(len(self.variables), 'variable')}"
+        return listed(head, (f"{v.name}: {v.kind}, {'; '.join(v.notes) or v.why}" for v in self.variables))
 
     def __iter__(self) -> Iterator[VariableProfile]:
         return iter(self.variables)
