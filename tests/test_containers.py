@@ -9,6 +9,7 @@ import io
 import pickle
 import statistics
 import unittest
+import warnings
 from collections.abc import Callable, Iterator
 from contextlib import nullcontext
 from decimal import Decimal
@@ -406,6 +407,12 @@ class FarApart(unittest.TestCase):
             fa.Plan("y", "standardize(x)").build(apart)
         with self.assertRaisesRegex(fa.DataError, "farther from its mean"):
             fa.Plan("y", "sd(x, by=[g])").build(apart)
+        for text in ("sd(x)", "sd(x, by=[y])", "standardize(x)"):
+            with (
+                self.assertRaisesRegex(fa.DataError, "the standard deviation of 'x' is beyond the doubles"),
+                warnings.catch_warnings(action="error"),
+            ):
+                fa.Plan(None, text).build({"x": [1.7e308, -1.7e308], "y": [1.0, 1.0]})
         with self.assertRaisesRegex(fa.DataError, "bins of width"):
             fa.Plan("y", "bins(x, width=1)").build(apart)
         with self.assertRaisesRegex(fa.DataError, "beyond the doubles in 1 row(.|\n)*Row 4."):

@@ -209,6 +209,9 @@ class Independence(unittest.TestCase):
                 self.assertEqual(result.X.tobytes("F"), first.X.tobytes("F"))
                 self.assertEqual(result.y.tobytes(), first.y.tobytes())
                 self.assertEqual(result.selection.reasons(), first.selection.reasons())
+                np.testing.assert_allclose(result.moments.mean, np.nanmean(first.X, axis=0), rtol=1e-9, atol=1e-12)
+                np.testing.assert_array_equal(result.moments.smallest, np.nanmin(first.X, axis=0))
+                np.testing.assert_array_equal(result.moments.count, np.count_nonzero(~np.isnan(first.X), axis=0))
                 for name in ("missing", "positions", "learning_rows", "dropped_rows"):
                     np.testing.assert_equal(getattr(result.selection, name)(), getattr(first.selection, name)())
 

@@ -188,6 +188,7 @@ CASES = {
         f"digits that no double holds, in {text}": Bad(["9007199254740993 loses digits as a number"], {"x": text})
         for text in (
             "center(beds, at=9007199254740993)",
+            "center(beds, at=-9007199254740993)",
             "bins(beds, edges=[9007199254740993])",
             "bins(beds, edges=[[3, 9007199254740993]])",
             "impute(gaps, value=9007199254740993)",

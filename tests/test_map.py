@@ -53,6 +53,7 @@ class Warnings(unittest.TestCase):
             ("mean_of(x, z)", [1.0, 0.0, 1.0, 0.0], "runs against", True),
             ("x > 0", [1.0, 2.0, 3.0, 4.0], "t is 1 in every row", True),
             ("category(x > 0)", [1.0, -2.0, 3.0, 4.0], "add up", False),
+            ("x > 0", [1.0, 2.0, 3.0, 4.0], "add up", False),
             (
                 "category(x > 0, coding='every')",
                 [1.0, -2.0, 3.0, 4.0],
@@ -239,6 +240,7 @@ class Rows(Folder):
         for leaf in (2, 3, 64):
             made = build(plan.spec, Given(new, history=old), leaf=leaf)
             self.assertEqual(made.selection.source_rows().tolist(), [1, 2, 3, 4, 6])
+            self.assertEqual(made.selection.dropped_rows()[0].tolist(), [5])
             self.assertEqual(made.X[:, 1].tolist(), [41, 42, 43, 44, 46])
 
     def test_scores_count_the_rows_with_fewer_values_than_are_needed(self) -> None:

@@ -352,7 +352,8 @@ class Leaks(unittest.TestCase):
         ]
         errors = ["stays", "difference(stays)", "moving_average(stays, 3)", "lag(lead(stays, 1), 1)",
                   "moving_average(stays, 3, align='centre')", "impute(stays, 'previous')", "double",
-                  "lag(impute(stays, 'next'), 1)", "lag(impute(stays, 'linear'), 1)"]  # fmt: skip
+                  "lag(impute(stays, 'next'), 1)", "lead(impute(stays, 'previous'), 1)",
+                  "lag(impute(stays, 'linear'), 1)"]  # fmt: skip
         later = ["lead(stays, 1)", "lead(difference(stays), 2)", "lag(lead(stays, 3), 1)"]
         for text in fine + errors + later:
             plan = fa.Plan("log(stays)", {"x": text}, derived={"double": "2 * stays"}, data=PANEL_DATA)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -95,12 +96,9 @@ def root_as_float(total: int, count: int, bits: int) -> float:
     divisor = count << bits
     halved = (total.bit_length() - divisor.bit_length()) // 2
     if abs(halved) < 450:
-        return float(np.sqrt(total / divisor))
+        return math.sqrt(total / divisor)
     scaled = total / (divisor << 2 * halved) if halved > 0 else (total << -2 * halved) / divisor
-    root = float(np.ldexp(np.sqrt(scaled), halved))
-    if not np.isfinite(root):
-        raise OverflowError("the root is beyond the largest double")
-    return root
+    return math.ldexp(math.sqrt(scaled), halved)
 
 
 def _collect(exponent: npt.NDArray[np.int32], part: FloatArray) -> int:
