@@ -49,7 +49,7 @@ def table(rows: int = 40, seed: int = 0) -> dict[str, Any]:
     found |= {
         "zero": [0.0] * rows,
         "one": [1, None] * (rows // 2),
-        "huge": (dice.choice([1e300, -1e300, 1.7e308, 3.0], rows)).tolist(),
+        "huge": (dice.choice([1e300, -1e300, 1.7e308, -1.7e308, 3.0], rows)).tolist(),
         "tiny": (dice.choice([1e-300, 5e-324, 0.0], rows)).tolist(),
         "label": [str(v) for v in dice.integers(0, 3, rows)],
         "single": ["only"] * rows,
