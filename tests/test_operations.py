@@ -104,6 +104,11 @@ class Categories(unittest.TestCase):
         for order, wanted in (("sorted", ["t_b", "t_c"]), ("frequency", ["t_a", "t_b"])):
             self.assertEqual(list(columns(f"category(w, order='{order}')", table)), wanted)
 
+    def test_a_thousand_categories_are_the_most_without_a_limit_of_their_own(self) -> None:
+        self.assertEqual(len(columns("category(w)", {"w": [f"w{at}" for at in range(1000)] * 2})), 999)
+        with self.assertRaisesRegex(fa.DataError, "limit=1000"):
+            columns("category(w)", {"w": [f"w{at}" for at in range(1001)] * 2})
+
     def test_a_chain_of_comparisons_asks_for_what_decides_it(self) -> None:
         table = {"w": ["a", None, "b", "c", "c"], "x": [None, 2.0, None, None, 9.0]}
         self.assertEqual(columns("0 < codes(w) < x", table), {"t": [0, 1]})  # what is false remains so
@@ -113,6 +118,8 @@ class Categories(unittest.TestCase):
         found = columns("regroup(n, {'low': ['1..2'], 'high': ['4..6', 9]}, rest='none')", table)
         self.assertEqual(found["t_low"], [0, 1, 1] + [0] * 9)
         self.assertEqual(found["t_none"], [1, 0, 0, 1, 0, 0, 0, 1, 1, 0, 1, 1])  # high is the reference
+        found = columns("regroup(c, {'low': ['1..2'], 'high': ['3']}) == 'low'", {"c": ["1", "2", "3", "3"]})
+        self.assertEqual(found, {"t": [1, 1, 0, 0]})
         for ends in ("4..5", "5..5.5", "5..5"):
             found = columns(f"regroup(n, {{'in': [{ends!r}]}}, rest='out') == 'in'", {"n": [1.0, 5.0, 9.0]})
             self.assertEqual(found, {"t": [0, 1, 0]}, ends)

@@ -171,10 +171,10 @@ class Learned(unittest.TestCase):
     def test_a_group_not_seen_takes_the_fill_of_all_and_is_counted(self) -> None:
         table = {"x": [1.0, 3.0, 10.0, None], "g": ["a", "a", "b", "b"]}
         plan = fa.Plan(None, {"x": "impute(x, 'median', by=[g])"}, intercept=False).resolve(table)
-        made = plan.build({"x": [None, None, 5.0], "g": ["a", "z", "z"]})
-        self.assertEqual(made.X[:, 0].tolist(), [2.0, 3.0, 5.0])
+        made = plan.build({"x": [None, None, 5.0, None], "g": ["a", "z", "z", "a"]})
+        self.assertEqual(made.X[:, 0].tolist(), [2.0, 3.0, 5.0, 2.0])
         self.assertEqual(made.columns.imputations[0].groups_not_seen, 1)
-        self.assertIn("1 cells of groups not learned from", "\n".join(made.columns.warnings))
+        self.assertIn("x in x: 1 cell of groups not learned from", "\n".join(made.columns.warnings))
 
     def test_winsorizing_keeps_to_the_quantiles(self) -> None:
         x = np.random.default_rng(2).normal(size=301)

@@ -71,7 +71,7 @@ def bins_warnings(entry: BinsEntry) -> Iterator[str]:
         elif part.percent > THICK:
             yield f"{name}: {part.percent:.0f} % of the rows are in the one bin '{part.label}'."
     if entry.no_bin:
-        yield f"{name}: {entry.no_bin:,} rows have a value that lies in no bin, between the edges given or beyond them."
+        yield f"{name}: {counted(entry.no_bin, 'row')} with a value in no bin, between the edges given or beyond them."
 
 
 def overlap_warnings(built: Built) -> Iterator[str]:
@@ -111,7 +111,7 @@ def imputation_warnings(entry: ImputationEntry) -> Iterator[str]:
             f"(t = {entry.t:.1f}): a flag beside it, is_missing({entry.variable}), would tell these rows apart."
         )
     if entry.groups_not_seen:
-        yield f"{name}: {entry.groups_not_seen:,} cells of groups not learned from took the value of all rows."
+        yield f"{name}: {counted(entry.groups_not_seen, 'cell')} of groups not learned from took the value of all rows."
 
 
 def score_warnings(entry: ScoreEntry) -> Iterator[str]:

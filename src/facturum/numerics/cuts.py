@@ -35,6 +35,8 @@ def equal_widths(low: float, high: float, count: int) -> list[float]:
     Example:
         >>> equal_widths(0.0, 10.0, 4)
         [2.5, 5.0, 7.5]
+        >>> equal_widths(1.0, float(np.nextafter(1.0, 2.0)), 4)
+        []
     """
     a, b = Fraction(low), Fraction(high)
     edges = [float(a + (b - a) * at / count) for at in range(1, count)]
