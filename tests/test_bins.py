@@ -176,6 +176,7 @@ class TheMap(unittest.TestCase):
         table = {"x": [1.0, 1.5, 2.0, 2.9, 3.0, 8.0], "way": ["road", "trail", "boat"] * 2}
         made = fa.Plan("way", {"x": "bins(x, edges=[2.5])", "z": "impute(x, 'mean')"}).build(table)
         self.assertEqual(made.y.tolist(), [[0, 1, 0], [0, 0, 1], [1, 0, 0]] * 2)
+        self.assertNotIn("add up", "\n".join(made.columns.warnings))
         self.assertEqual([entry.mean_response for entry in made.columns.bins[0].bins], [None, None])
         self.assertEqual([entry.rows for entry in made.columns.bins[0].bins], [3, 3])
 

@@ -728,6 +728,8 @@ class NewRows(unittest.TestCase):
         made = resolved.build(self.new(None, "road", "trail"))
         self.assertEqual(made.names[-2:], ["x_trail", "x_missing"])
         np.testing.assert_array_equal(made.X[:, -2:], [[0, 1], [0, 0], [1, 0]])
+        with self.assertRaisesRegex(fa.DataError, "not among those of the plan: 'zip', 'aerial'"):
+            resolved.build(self.new("zip", "road", "aerial"))
 
     def test_new_rows_need_what_keep_reads_and_not_what_learn_reads(self) -> None:
         table = {"x": [1.0, 2.0, 4.0], "y": [1.0, 2.0, 3.0], "use": [True, True, False]}

@@ -216,6 +216,10 @@ class Rows(Folder):
         self.assertLessEqual({"x", "history.x"}, {failure.name for failure in changed.failures})
         clock = made.columns.clock
         assert clock is not None
+        stands = mapped({"l": "lag(x, 1)"}, {"x": [1.0, 2.0, 4.0, 8.0]}, data={"every": "row"}).clock
+        assert stands is not None
+        self.assertEqual((stands.time, stands.units, stands.gaps, stands.history), (None, 1, 0, 0))
+        self.assertEqual(Table.of({}).length, 0)
         self.assertEqual((clock.history, clock.units, clock.no_period, clock.gaps), (4, 1, 0, 0))
 
     def test_an_imputation_may_fail_in_rows_of_the_table_that_are_left_out(self) -> None:

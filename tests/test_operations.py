@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import statistics
 import unittest
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -103,6 +104,14 @@ class Categories(unittest.TestCase):
         table = {"w": ["b", "c", "c", "c", "a", "a"]}
         for order, wanted in (("sorted", ["t_b", "t_c"]), ("frequency", ["t_a", "t_b"])):
             self.assertEqual(list(columns(f"category(w, order='{order}')", table)), wanted)
+
+    def test_groups_by_several_variables_are_found_whatever_their_sizes(self) -> None:
+        for sizes in ((2, 3), (3, 2), (3, 3, 5), (1, 4), (4, 1, 1, 2)):
+            keys = list(product(*(range(size) for size in sizes)))
+            by = [f"k{at}" for at in range(len(sizes))]
+            table = {name: [f"c{key[at]}" for key in keys] for at, name in enumerate(by)}
+            table["x"] = [float(at * at) for at in range(len(keys))]
+            self.assertEqual(columns(f"mean(x, by=[{', '.join(by)}])", table), {"t": table["x"]})
 
     def test_a_thousand_categories_are_the_most_without_a_limit_of_their_own(self) -> None:
         self.assertEqual(len(columns("category(w)", {"w": [f"w{at}" for at in range(1000)] * 2})), 999)
