@@ -137,7 +137,7 @@ def command(*words: str | Path, cwd: Path | None = None, **environment: str) -> 
     status: Any = 0
     try:
         sys.argv = ["facturum", *map(str, words)]
-        os.environ.update(environment)
+        os.environ.update({"COLUMNS": "160", **environment})
         os.chdir(cwd or before[2])
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
             run()

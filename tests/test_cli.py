@@ -19,6 +19,7 @@ import facturum
 import facturum as fa
 from facturum.demo.generate import write_samples
 from facturum.language import nodes
+from facturum.language.families import REGISTRY
 from facturum.language.nodes import operation
 from facturum.language.options import argument
 from facturum.language.reference import reference
@@ -156,6 +157,16 @@ class Commands(Folder):
         for name in ("build", "explain", "verify", "demo", "completion"):
             self.assertIn(name, found.stdout)
             self.assertGreater(len(command(name, "--help").stdout.splitlines()), 5)
+
+    def test_the_operations_are_listed_and_told(self) -> None:
+        shown = command("operations", COLUMNS="70").stdout
+        self.assertLessEqual(max(map(len, shown.splitlines())), 70)
+        self.assertLessEqual(set(REGISTRY), set(shown.split()))
+        one = command("operations", "lag", "impute").stdout
+        for text in ("lag(x, k)", "how many periods before", "the longest run that is filled"):
+            self.assertIn(text, one)
+        unknown = command("operations", "lagg")
+        self.assertEqual((unknown.returncode, "did you mean 'lag'" in unknown.stderr), (2, True))
 
     def test_completion_offers_commands_and_options(self) -> None:
         script = command("completion", "bash").stdout

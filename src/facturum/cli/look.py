@@ -1,4 +1,4 @@
-"""The commands that look at a table before there is a plan: profile and draft."""
+"""The commands before there is a plan: profile, draft and operations."""
 
 from __future__ import annotations
 
@@ -107,3 +107,19 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
         return
     write_file(out, text)
     put(f"written to {out}; read it, change it, then: facturum build {out} {data} --out {out.stem}-build\n")
+
+
+@click.command()
+@click.argument("name", nargs=-1)
+def operations(name: tuple[str, ...]) -> None:
+    """List the operations that a plan may use, or tell all of each NAME: what it does, its options, an example."""
+    from facturum.language.reference import operation_called
+    from facturum.show import terminal
+    from facturum.show.operations import operation_view, operations_view
+
+    chosen = [operation_called(each) for each in name]
+    screen = terminal.console()
+    for made in chosen:
+        screen.print(operation_view(made))
+    if not chosen:
+        screen.print(operations_view())

@@ -13,7 +13,7 @@ import click
 
 from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
-from facturum.cli.look import draft, profile
+from facturum.cli.look import draft, operations, profile
 from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ def main() -> None:
     A first look:     facturum demo
     What is in it:    facturum profile data.csv
     A first plan:     facturum draft data.csv --response y --out plan.toml
+    What it may say:  facturum operations
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
@@ -308,6 +309,7 @@ def _progress(what: str, quiet: bool) -> Iterator[Any]:
 
 main.add_command(profile)
 main.add_command(draft)
+main.add_command(operations)
 
 
 def run() -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import dataclasses
 import inspect
 
-from facturum.language.binding import signature
+from facturum.errors import PlanError, nearest
+from facturum.language.binding import known_operations, signature
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node
 from facturum.language.printer import literal_text
@@ -52,17 +53,55 @@ An expression is written in Python's expression grammar and walked by a whitelis
 def reference() -> str:
     """Return the reference as Markdown: every operation, by family."""
     parts = [_HEAD]
-    for family in sorted({made.family for made in REGISTRY.values()}, key=_rank):
+    for family, operations in families().items():
         parts.append(f"\n## {family.capitalize()}\n")
-        parts += [_entry(made) for made in REGISTRY.values() if made.family == family]
+        parts += [entry_of(made) for made in operations]
     return "\n".join(parts)
+
+
+def families() -> dict[str, list[type[Node]]]:
+    """Return the operations of the language, by family.
+
+    Example:
+        >>> [made.name for made in families()["polynomials"]]
+        ['recurrence', 'polynomial']
+    """
+    found: dict[str, list[type[Node]]] = {}
+    for made in sorted(REGISTRY.values(), key=lambda made: _rank(made.family)):
+        found.setdefault(made.family, []).append(made)
+    return found
+
+
+def operation_called(name: str) -> type[Node]:
+    """Return an operation by its name.
+
+    Raises:
+        PlanError: where there is none, with the nearest name.
+    """
+    if name not in REGISTRY:
+        raise PlanError(
+            f"there is no operation called '{name}'{nearest(name, known_operations())}",
+            remedy="facturum operations lists them.",
+        )
+    return REGISTRY[name]
+
+
+def summary_of(made: type[Node]) -> str:
+    """Return the first sentence of what is said of an operation.
+
+    Example:
+        >>> summary_of(operation_called("mean"))
+        'The mean over the learning rows, or within groups.'
+    """
+    return " ".join(inspect.cleandoc(made.__doc__ or "").split("\n\n")[0].split())
 
 
 def _rank(family: str) -> tuple[int, str]:
     return (FAMILIES.index(family) if family in FAMILIES else len(FAMILIES), family)
 
 
-def _entry(made: type[Node]) -> str:
+def entry_of(made: type[Node]) -> str:
+    """Return all that is said of an operation, as Markdown."""
     text = inspect.cleandoc(made.__doc__ or "")
     lines = [f"### `{signature(made)}`", "", text, ""]
     for field in dataclasses.fields(made):  # type: ignore[arg-type]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator
 from itertools import groupby
 
@@ -14,6 +15,7 @@ from rich.style import Style
 from rich.syntax import ANSISyntaxTheme, Syntax
 from rich.table import Table
 from rich.text import Text
+from rich.theme import Theme
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, LearnedEntry
 from facturum.audit.verify import Verification
@@ -30,6 +32,7 @@ _THEME = ANSISyntaxTheme(
         token.Keyword: Style(color="blue", bold=True),
     }
 )
+_MARKDOWN = Theme({"markdown.code": "bold", "markdown.h3": "bold"})
 
 
 class Screen(Console):
@@ -41,9 +44,10 @@ class Screen(Console):
 
 
 def console(stderr: bool = False) -> Console:
-    """Return the terminal; in a pipe, one wide enough for a table."""
-    made = Screen(stderr=stderr, highlight=False)
-    return made if made.is_terminal else Screen(stderr=stderr, highlight=False, width=max(made.width, 160))
+    """Return the terminal; in a pipe, one as wide as COLUMNS says, or else wide enough for a table."""
+    made = Screen(stderr=stderr, highlight=False, theme=_MARKDOWN)
+    told = made.is_terminal or os.environ.get("COLUMNS", "").isdigit()
+    return made if told else Screen(stderr=stderr, highlight=False, theme=_MARKDOWN, width=max(made.width, 160))
 
 
 def safe(text: str, style: str = "") -> Text:

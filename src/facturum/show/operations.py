@@ -1,0 +1,36 @@
+"""The operations of the language in the terminal."""
+
+from __future__ import annotations
+
+from rich.console import Group, RenderableType
+from rich.markdown import Markdown
+from rich.rule import Rule
+from rich.table import Table
+from rich.text import Text
+
+from facturum.language.nodes import Node
+from facturum.language.reference import entry_of, families, summary_of
+from facturum.show.terminal import safe
+
+
+def operations_view() -> RenderableType:
+    """Return all operations by family, each with its first sentence."""
+    parts: list[RenderableType] = []
+    for family, operations in families().items():
+        grid = Table.grid(padding=(0, 2))
+        grid.add_column(style="bold", no_wrap=True, min_width=16)
+        grid.add_column(overflow="fold")
+        for made in operations:
+            grid.add_row(safe(f"  {made.name}"), _with_code(summary_of(made)))
+        parts += [Rule(Text(family, "bold"), style="dim", align="left"), grid, ""]
+    return Group(*parts, Text("All of one, its options and an example:  facturum operations NAME"))
+
+
+def operation_view(made: type[Node]) -> RenderableType:
+    """Return all that is said of one operation."""
+    return Group(Markdown(entry_of(made)), "")
+
+
+def _with_code(text: str) -> Text:
+    """Return a sentence whose names in backticks are bold."""
+    return Text.assemble(*[safe(part, "bold" if at % 2 else "") for at, part in enumerate(text.split("`"))])
