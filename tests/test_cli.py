@@ -18,6 +18,7 @@ import numpy as np
 import facturum
 import facturum as fa
 from facturum.demo.generate import write_samples
+from facturum.files.tables import write_table
 from facturum.language import nodes
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import operation
@@ -167,6 +168,59 @@ class Commands(Folder):
             self.assertIn(text, one)
         unknown = command("operations", "lagg")
         self.assertEqual((unknown.returncode, "did you mean 'lag'" in unknown.stderr), (2, True))
+
+    def test_a_table_is_sampled_stacked_and_converted_into_a_file(self) -> None:
+        def read(name: str) -> dict[str, list[Any]]:
+            found: dict[str, list[Any]] = fa.read(self.folder / name).to_arrow().to_pydict()
+            return found
+
+        place, huts_csv = self.folder / "t.csv", SAMPLE / "huts.csv"
+        sizes = ("--size", "learn=0.7", "--size", "check=600", "--seed", 3)
+        self.assertEqual(command("sample", huts_csv, *sizes, "--out", place).returncode, 0)
+        drawn = fa.sample(huts_csv, {"learn": 0.7, "check": 600}, seed=3)
+        for name, part in drawn.items():
+            self.assertEqual(read(f"t-{name}.csv"), part.to_arrow().to_pydict())
+        wide = {"g": ["a", "b"], "q_1": [1, None], "q_2": [5, 2], "day": ["2023-01-01", "2023-02-01"]}
+        write_table(fa.Table.of(wide), place)
+        for form in (".csv", ".tsv", ".parquet", ".arrow"):
+            long, back = self.folder / f"long{form}", self.folder / f"back{form}"
+            told = command("stack", place, "--into", "a=q_1,q_2", "--which", "item", "--out", long)
+            self.assertEqual(told.stdout, f"written to {long}: 4 rows and 5 variables\n", told.stderr)
+            self.assertEqual(read(long.name)["a"], [1, 5, None, 2])
+            words = ("--value", "a", "--which", "item", "--by", "g", "--by", "day")
+            self.assertEqual(command("unstack", long, *words, "--out", back).returncode, 0)
+            self.assertEqual({name: read(back.name)[name] for name in wide}, read("t.csv"))
+        words = (
+            "--time",
+            "month",
+            "--every",
+            "month",
+            "--to",
+            "year",
+            "--panel",
+            "hut",
+            "--take",
+            "s=sum,of=stays,partial=keep",
+        )
+        self.assertEqual(command("convert", huts_csv, *words, "--out", self.folder / "y.csv").returncode, 0)
+        sums: dict[Any, float] = {}
+        for row in fa.read(huts_csv).to_arrow().to_pylist():
+            key = (row["hut"], row["month"][:4])
+            sums[key] = sums.get(key, 0) + (row["stays"] or 0)
+        found = read("y.csv")
+        keys = zip(found["hut"], (f"{day:%Y}" for day in found["month"]), strict=True)
+        self.assertEqual(dict(zip(keys, found["s"], strict=True)), sums)
+        for wrong, said in (
+            (("sample", huts_csv, "--size", "x", "--seed", 1, "--out", self.folder / "z.csv"), "no number of rows"),
+            (("sample", huts_csv, "--size", "../a=1", "--seed", 1, "--out", self.folder / "z.csv"), "no plain name"),
+            (("sample", huts_csv, "--size", "9", "--seed", 1, "--out", self.folder / "z.xls"), "says no format"),
+            (("stack", place, "--into", "a", "--which", "w", "--out", self.folder / "z.csv"), "no NAME=VALUE"),
+            (("stack", place, "--into", "a=q_1", "--which", "w", "--out", place), "is there already"),
+        ):
+            outcome = command(*wrong)  # type: ignore[arg-type]
+            self.assertEqual(outcome.returncode, 2)
+            self.assertIn(said, " ".join(outcome.stderr.split()))
+        self.assertFalse(list(self.folder.glob("z*")))
 
     def test_completion_offers_commands_and_options(self) -> None:
         script = command("completion", "bash").stdout

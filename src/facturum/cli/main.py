@@ -14,6 +14,7 @@ import click
 from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.look import draft, operations, profile
+from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
@@ -307,9 +308,8 @@ def _progress(what: str, quiet: bool) -> Iterator[Any]:
         yield lambda done, total: bar.update(task, completed=done, total=total)
 
 
-main.add_command(profile)
-main.add_command(draft)
-main.add_command(operations)
+for _command in (profile, draft, operations, sample, stack, unstack, convert):
+    main.add_command(_command)
 
 
 def run() -> None:

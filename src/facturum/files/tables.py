@@ -20,6 +20,7 @@ from facturum.data.intake import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError, counted
+from facturum.files.folder import write_file
 from facturum.files.text_scan import TextShape, scan
 
 TEXT = (".csv", ".tsv", ".txt")
@@ -99,6 +100,39 @@ UNREADABLE = (
     MemoryError,
     NotImplementedError,
 )
+
+
+def write_table(table: Table, path: Path) -> None:
+    """Write a table as CSV, Parquet or Arrow, whole or not at all.
+
+    Args:
+        table: the table.
+        path: the file; its ending tells the format (.csv, .tsv; .parquet; .arrow, .feather).
+
+    Raises:
+        DataError: for another ending, or where it cannot be written.
+    """
+    ending = path.suffix.lower()
+    found, made = table.to_arrow(), io.BytesIO()
+    if ending in TEXT:
+        options = arrow_csv.WriteOptions(delimiter="\t" if ending == ".tsv" else ",", quoting_style="needed")
+        arrow_csv.write_csv(pa.table([_as_days(column) for column in found], found.column_names), made, options)
+    elif ending in PARQUET:
+        parquet.write_table(found, made)
+    elif ending in ARROW:
+        feather.write_feather(found, made)
+    else:
+        known = ", ".join((*TEXT, *PARQUET, *ARROW))
+        raise DataError(f"{path.name} has an ending that says no format", remedy=f"Write one of {known}.")
+    write_file(path, made.getvalue())
+
+
+def _as_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return moments that are all the beginning of a day as days, which is shorter in text."""
+    if not pa.types.is_timestamp(column.type):
+        return column
+    days = column.cast(pa.date32(), safe=False)
+    return days if days.cast(column.type).equals(column) else column
 
 
 def _whole(found: pa.Table, path: Path) -> Table:
