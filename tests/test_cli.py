@@ -12,6 +12,7 @@ import subprocess
 import sys
 import tomllib
 import unittest
+from typing import Any
 
 import numpy as np
 
@@ -190,19 +191,9 @@ class Commands(Folder):
             words = ("--value", "a", "--which", "item", "--by", "g", "--by", "day")
             self.assertEqual(command("unstack", long, *words, "--out", back).returncode, 0)
             self.assertEqual({name: read(back.name)[name] for name in wide}, read("t.csv"))
-        words = (
-            "--time",
-            "month",
-            "--every",
-            "month",
-            "--to",
-            "year",
-            "--panel",
-            "hut",
-            "--take",
-            "s=sum,of=stays,partial=keep",
-        )
-        self.assertEqual(command("convert", huts_csv, *words, "--out", self.folder / "y.csv").returncode, 0)
+        clock = ("--time", "month", "--every", "month", "--to", "year", "--panel", "hut")
+        take = ("--take", "s=sum,of=stays,partial=keep")
+        self.assertEqual(command("convert", huts_csv, *clock, *take, "--out", self.folder / "y.csv").returncode, 0)
         sums: dict[Any, float] = {}
         for row in fa.read(huts_csv).to_arrow().to_pylist():
             key = (row["hut"], row["month"][:4])
