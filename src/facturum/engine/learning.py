@@ -21,8 +21,9 @@ def learn(
 ) -> tuple[Prepared, Selection | None]:
     """Return the plan with every question answered, and its rows where answering them settled which remain.
 
-    What decides which rows remain is answered from the kept learning rows. All else is answered from the learning rows
-    that remain: where a group in which nothing was seen leaves further rows without a value, from those without them.
+    What decides which rows remain is answered from the kept learning rows, and all else from the learning rows that
+    remain. Where an answer leaves further rows without a value, since nothing was seen of their group, all is answered
+    again from the others.
 
     Args:
         made: the plan over the table that it learns from.
