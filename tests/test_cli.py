@@ -202,10 +202,16 @@ class Commands(Folder):
         keys = zip(found["hut"], (f"{day:%Y}" for day in found["month"]), strict=True)
         self.assertEqual(dict(zip(keys, found["s"], strict=True)), sums)
         for wrong, said in (
-            (("sample", huts_csv, "--size", "x", "--seed", 1, "--out", self.folder / "z.csv"), "no number of rows"),
-            (("sample", huts_csv, "--size", "../a=1", "--seed", 1, "--out", self.folder / "z.csv"), "no plain name"),
-            (("sample", huts_csv, "--size", "9", "--seed", 1, "--out", self.folder / "z.xls"), "says no format"),
-            (("stack", place, "--into", "a", "--which", "w", "--out", self.folder / "z.csv"), "no NAME=VALUE"),
+            (("sample", huts_csv, "--size", "x", "--seed", 1, "--out", self.folder / "z.csv"), "not a number of rows"),
+            (("sample", huts_csv, "--size", "../a=1", "--seed", 1, "--out", self.folder / "z.csv"), "a valid name"),
+            (
+                ("sample", huts_csv, "--size", "9", "--seed", 1, "--out", self.folder / "z.xls"),
+                "its ending is not supported",
+            ),
+            (
+                ("stack", place, "--into", "a", "--which", "w", "--out", self.folder / "z.csv"),
+                "not of the form NAME=VALUE",
+            ),
             (("stack", place, "--into", "a=q_1", "--which", "w", "--out", place), "is there already"),
         ):
             outcome = command(*wrong)  # type: ignore[arg-type]

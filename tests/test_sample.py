@@ -72,8 +72,11 @@ class Remaining(Folder):
         )
         made.save(self.folder / "b")
         for column, said in (
-            ("u", "mean(x), from 4 learning rows that [rows] keep takes, since it decides which rows remain"),
-            ("c", "center(w), from 2 learning rows of the matrix"),
+            (
+                "u",
+                "mean(x), estimated from 4 learning rows that [rows] keep selects, because it decides which of them stay",
+            ),
+            ("c", "center(w), estimated from 2 rows of the estimation sample"),
         ):
             shown = command("explain", self.folder / "b", column, COLUMNS="160").stdout
             self.assertIn(said, " ".join(shown.split()))

@@ -45,13 +45,13 @@ class Expression:
 
     def __bool__(self) -> bool:
         raise PlanError(
-            f"'{self.node}' is an expression, which is neither true nor false in Python",
+            f"the expression '{self.node}' has no truth value in Python",
             remedy="Write & for and, | for or, ~ for not, with brackets around each condition, is_in([..]) for in, and "
             "two comparisons for a chain.",
         )
 
     def __contains__(self, other: Any) -> bool:
-        raise PlanError("'in' cannot look into an expression", remedy="Write expression.is_in([..]).")
+        raise PlanError("'in' is not supported on expressions", remedy="Write expression.is_in([..]).")
 
     def _with(self, made: type[Any], other: Any) -> Expression:
         return Expression(made(self.node, expression(other)))
@@ -139,7 +139,7 @@ class Expression:
             access in ['road', 'trail']
         """
         if isinstance(members, str | bytes) or not isinstance(members, Iterable):
-            raise PlanError(f"is_in wants a list of values, and was given {members!r}", remedy='Write is_in(["road"]).')
+            raise PlanError(f"is_in takes a list of values, not {members!r}", remedy='Write is_in(["road"]).')
         return Expression(logic.Membership(self.node, tuple(_value(member) for member in members)))
 
 

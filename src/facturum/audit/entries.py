@@ -205,8 +205,8 @@ class LearnedEntry(Part):
     terms: list[str] = Field(description="the terms that it is part of; response is the response")
     rows: int = Field(description="from how many rows: those in which its argument has a value")
     remaining: bool = Field(
-        description="whether from the learning rows of the matrix; otherwise, since it decides which rows remain, "
-        "from all learning rows that [rows] keep takes"
+        description="whether from the estimation sample, the learning rows of the matrix; otherwise from all learning "
+        "rows that [rows] keep selects, because it decides which of them stay in the sample"
     )
 
 

@@ -59,9 +59,11 @@ def _sizes(texts: tuple[str, ...]) -> Iterator[tuple[str, float]]:
         try:
             number = int(size) if size.isdigit() else float(size)
         except ValueError:
-            raise DataError(f"--size {text} is no number of rows", remedy="Write 100, 0.7 or learn=0.7.") from None
+            raise DataError(f"--size {text} is not a number of rows", remedy="Write 100, 0.7 or learn=0.7.") from None
         if (equals or len(texts) > 1) and not name.isidentifier():
-            raise DataError(f"--size {text} has no plain name", remedy="Write learn=0.7, say, one name for each.")
+            raise DataError(
+                f"--size {text} does not begin with a valid name", remedy="Write one name for each sample: learn=0.7."
+            )
         if sum(other.rpartition("=")[0] == name for other in texts) > 1:
             raise DataError(f"two samples are called {name}", remedy="Give each a name of its own.")
         yield name, number
@@ -137,7 +139,9 @@ def convert(
 def _named(option: str, text: str) -> tuple[str, str]:
     name, equals, rest = text.partition("=")
     if not (name and equals and rest):
-        raise DataError(f"{option} {text} is no NAME=VALUE", remedy=f"See facturum's help on {option}.")
+        raise DataError(
+            f"{option} {text} is not of the form NAME=VALUE", remedy="Write a name, an equals sign and a value."
+        )
     return name, rest
 
 

@@ -123,7 +123,7 @@ def write_table(table: Table, path: Path) -> None:
         feather.write_feather(found, made)
     else:
         known = ", ".join((*TEXT, *PARQUET, *ARROW))
-        raise DataError(f"{path.name} has an ending that says no format", remedy=f"Write one of {known}.")
+        raise DataError(f"{path.name} cannot be written: its ending is not supported", remedy=f"Use one of {known}.")
     write_file(path, made.getvalue())
 
 

@@ -72,7 +72,7 @@ def plan_view(text: str, title: str) -> RenderableType:
 def rows_view(columns: ColumnMap) -> RenderableType:
     """Return how many rows were kept, and why the others were not."""
     rows = columns.rows
-    learned = f"{rows.learned:,} of them learned from" if rows.learned else "nothing was learned from them"
+    learned = f"{rows.learned:,} of them learned from" if rows.learned else "nothing is estimated from them"
     lines = [Text.assemble((f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {learned}")]
     for part in rows.dropped:
         where = f" in {part.place}" if part.reason.startswith("no value") else ""
@@ -194,10 +194,12 @@ def learned_text(entry: LearnedEntry) -> str:
 
     Example:
         >>> learned_text(LearnedEntry(expression="center(price)", terms=["price"], rows=280, remaining=True))
-        'center(price), from 280 learning rows of the matrix'
+        'center(price), estimated from 280 rows of the estimation sample'
     """
-    which = "of the matrix" if entry.remaining else "that [rows] keep takes, since it decides which rows remain"
-    return f"{short(entry.expression)}, from {counted(entry.rows, 'learning row')} {which}"
+    if entry.remaining:
+        return f"{short(entry.expression)}, estimated from {counted(entry.rows, 'row')} of the estimation sample"
+    rows = f"{counted(entry.rows, 'learning row')} that [rows] keep selects"
+    return f"{short(entry.expression)}, estimated from {rows}, because it decides which of them stay in the sample"
 
 
 def _mentions(formula: str, name: str) -> bool:
