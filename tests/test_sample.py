@@ -72,10 +72,7 @@ class Remaining(Folder):
         )
         made.save(self.folder / "b")
         for column, said in (
-            (
-                "u",
-                "mean(x), estimated from 4 learning rows that [rows] keep selects, because it decides which of them stay",
-            ),
+            ("u", "mean(x), estimated from 4 learning rows that [rows] keep selects, because it decides which"),
             ("c", "center(w), estimated from 2 rows of the estimation sample"),
         ):
             shown = command("explain", self.folder / "b", column, COLUMNS="160").stdout
