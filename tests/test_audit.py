@@ -172,7 +172,7 @@ class Readings(unittest.TestCase):
         said, low, high = self.read(
             "category(access, reference='trail')", "stays", {"t_road": 4.0}, access=("trail", "road")
         )
-        self.assertEqual(said, "access = road compared with access = trail (the reference): stays is higher by b.")
+        self.assertEqual(said, "access = road compared with access = trail (the reference): stays differs by b.")
         self.assertEqual(high - low, 4.0)
         said, low, high = self.read(
             "category(comfort, coding='difference')", "stays", {"t_good": 4.0}, comfort=("fair", "good")
@@ -184,7 +184,7 @@ class Readings(unittest.TestCase):
         said, *_ = self.read("category(comfort, coding='helmert')", "stays", {"t_good": 4.0}, comfort=("fair", "good"))
         self.assertIn("the mean of the categories before it (poor, fair)", said)
         said, low, high = self.read("open", "stays", {"t": 4.0}, open=(False, True))
-        self.assertTrue(said.startswith("Rows where open holds compared with the others: stays is higher by b"))
+        self.assertTrue(said.startswith("Rows where open holds compared with the others: stays differs by b"))
         self.assertEqual(high - low, 4.0)
 
     def test_scaled_and_bent(self) -> None:
@@ -209,10 +209,10 @@ class Readings(unittest.TestCase):
         for way in ("trail", "road"):
             said, low, high = self.read(text, "stays", {"t_road": 4.0}, price=(1.0, math.e), access=(way, way))
             effects[way] = high - low
-        self.assertIn("The effect of log(price) on stays is higher by b in rows with access = road than in", said)
+        self.assertIn("The effect of log(price) on stays differs by b in rows with access = road than in", said)
         self.assertAlmostEqual(effects["road"] - effects["trail"], 4.0)
         said, *_ = self.read("price * open", "stays", {"t": 1.0}, price=(1.0, 2.0))
-        self.assertIn("The effect of price on stays is higher by b in rows where open holds than in the others", said)
+        self.assertIn("The effect of price on stays differs by b in rows where open holds than in the others", said)
         said, *_ = self.read("price * beds", "stays", {"t": 1.0}, price=(1.0, 2.0))
         self.assertIn("The effect of beds on stays changes by b with a unit of price", said)
 
@@ -253,7 +253,7 @@ class Readings(unittest.TestCase):
         self.assertTrue(design.columns["ap_road"].reading.endswith("than in rows with trail (the reference)."))
 
     def test_the_effect_that_an_interaction_changes_is_named_by_its_kind(self) -> None:
-        access, higher = "category(access, reference='trail')", "is higher by b in rows"
+        access, higher = "category(access, reference='trail')", "differs by b in rows"
         cases = {
             f"{access} * category(valley, reference='Far')": (
                 "valley = Lower (against Far)",
@@ -273,7 +273,7 @@ class Readings(unittest.TestCase):
             "beds * price": ("price", "changes by b with a unit of beds."),
             "category(comfort, coding='difference') * price": (
                 "price",
-                "is higher by b for comfort = fair compared with",
+                "differs by b for comfort = fair compared with",
             ),
         }
         table = huts(300, seed=32, missing=0.1)

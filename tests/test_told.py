@@ -29,7 +29,7 @@ READINGS = [
         "x",
         "One percent more snow (imputed) + 1: stays changes by about b / 100.",
     ),
-    ("is_missing(snow)", "x", "Rows where snow has no value compared with the others: stays is higher by b."),
+    ("is_missing(snow)", "x", "Rows where snow has no value compared with the others: stays differs by b."),
     (
         "is_missing(missing_if(snow, snow > 80))",
         "x",
@@ -52,7 +52,7 @@ READINGS = [
     ("moving_sum(price, 2)", "x", "One more of the moving sum of price over 2 periods: stays changes by b."),
     ("trend()", "x", "One more of the periods since 2020-01: stays changes by b."),
     ("trend(degree=2)", "x_2", "How the slope of stays in the periods since 2020-01 changes: by 2·b"),
-    ("season('month')", "x_mar", "month = mar compared with month = jan (the reference): stays is higher by b."),
+    ("season('month')", "x_mar", "month = mar compared with month = jan (the reference): stays differs by b."),
     (
         "season('quarter', coding='waves')",
         "x_cos1",

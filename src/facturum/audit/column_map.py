@@ -62,7 +62,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
     if built.y is not None and built.response_moments is not None:
         marks = _digests(built.y.reshape(len(built.y), -1), digests)
         for at, column in enumerate(built.responses):
-            text = "What is explained."
+            text = "Response."
             entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, marks[at])
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     readings = [None if c.column is None else informed(c.column.reading, truths, taken_out) for c in built.columns]

@@ -35,7 +35,7 @@ def sentence(reading: Reading | None, response: Reading | None, condition: str =
         >>> sentence(Logged("price"), Logged("stays"))
         'One percent more price: stays changes by about b percent (exactly 100·(1.01^b − 1)).'
         >>> sentence(Indicator("access", "road", "trail"), Unit("stays"))
-        'access = road compared with access = trail (the reference): stays is higher by b.'
+        'access = road compared with access = trail (the reference): stays differs by b.'
         >>> sentence(Unit("beds"), Unit("stays"), "in rows with access = trail")
         'One more of beds: stays changes by b, in rows with access = trail.'
     """
@@ -151,7 +151,7 @@ def _contrast(reading: Reading) -> str:
 
 
 def _change(reading: Reading, response: Reading | None) -> str:
-    verb = "is higher" if isinstance(reading, Indicator | Contrast | Holds | NoValue) else "changes"
+    verb = "differs" if isinstance(reading, Indicator | Contrast | Holds | NoValue) else "changes"
     named = _named(response)
     if isinstance(response, Logged):
         return f"{named} {verb} by exactly 100·(exp(b) − 1) percent"
@@ -195,15 +195,15 @@ def _interaction(reading: Product, response: Reading | None) -> str:
         if left.reference is None:
             return f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} is b."
         return (
-            f"The effect of {effect}{scale} is higher by b in rows with {left.subject} = {left.category} "
+            f"The effect of {effect}{scale} differs by b in rows with {left.subject} = {left.category} "
             f"than in rows with {left.reference} (the reference)."
         )
     if isinstance(left, Contrast):
-        return f"The effect of {effect}{scale} is higher by b for {_contrast(left)}."
+        return f"The effect of {effect}{scale} differs by b for {_contrast(left)}."
     if isinstance(left, Holds):
-        return f"The effect of {effect}{scale} is higher by b in rows where {left.subject} holds than in the others."
+        return f"The effect of {effect}{scale} differs by b in rows where {left.subject} holds than in the others."
     if isinstance(left, NoValue):
-        return f"The effect of {effect}{scale} is higher by b in rows {_no_value(left)} than in the others."
+        return f"The effect of {effect}{scale} differs by b in rows {_no_value(left)} than in the others."
     return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
 
 
