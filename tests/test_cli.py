@@ -99,7 +99,7 @@ class Commands(Folder):
         broken = self.folder / "broken.toml"
         text = self.plan.read_text("utf-8")
         for change, said in (
-            (("log(beds)", "log(bads)"), "terms.beds: there is no variable called 'bads'; did you mean 'beds'?"),
+            (("log(beds)", "log(bads)"), "terms.beds: variable 'bads' not found; did you mean 'beds'?"),
             (("reference='trail')\"\n", "reference='tral')\"\n"), "did you mean 'trail'?"),
             (("learn ", "lern "), "did you mean 'learn'?"),
             (("[rows]", "[rows"), "is not valid TOML"),

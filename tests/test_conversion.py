@@ -282,7 +282,7 @@ class Refusals(unittest.TestCase):
             ("month", "quarter", {"how": "sum", "partal": "keep"}, "did you mean 'partial'"),
             ("month", "quarter", {"how": "sum", "of": "y", "partial": "keep"}, "has no variable 'y'"),
             ("month", "quarter", {"how": "sum", "of": "c", "partial": "keep"}, "'sum' needs a number"),
-            ("month", "fortnight", {"how": "sum"}, "'fortnight' is no step"),
+            ("month", "fortnight", {"how": "sum"}, "'fortnight' is not a valid step"),
             ("quarter", "year", {"how": "sum", "partial": "keep"}, "a quarter occurs more than once"),
         ]
         for every, to, take, said in cases:

@@ -103,7 +103,7 @@ class Profiles(Folder):
         with self.assertRaises(fa.DataError):
             some["beds"]
         for wrong in ([1.5], [-0.1]):
-            with self.assertRaisesRegex(fa.DataError, "is no share of rows"):
+            with self.assertRaisesRegex(fa.DataError, "is not a valid share of rows"):
                 fa.profile(table, quantiles=wrong)
         with self.assertRaisesRegex(fa.DataError, "has no rows"):
             fa.profile({"x": []})
@@ -234,7 +234,7 @@ class Drafts(Folder):
         other = fa.Plan.from_text(fa.draft(SAMPLE / "huts.csv", "stays")).build(SAMPLE / "huts.csv")
         self.assertEqual(one.X.tobytes("F"), other.X.tobytes("F"))
         self.assertEqual(command("profile", path, "--delimiter", ";;").returncode, 2)
-        with self.assertRaisesRegex(fa.DataError, "the table is no file"):
+        with self.assertRaisesRegex(fa.DataError, "the table is not a file"):
             fa.profile({"a": [1]}, reading={"decimal": ","})
 
     def test_what_cannot_be_drafted(self) -> None:

@@ -167,8 +167,8 @@ class Verifying(Folder):
         content["definitions"][0]["formula"] = "altitude >"
         path.write_text(json.dumps(content), "utf-8")
         told = str(fa.open_design(self.folder / "build", check=False).verify(SAMPLE / "huts.csv"))
-        self.assertIn("The definition of high cannot be read: this is no expression", told)
-        self.assertIn("The column winter cannot be computed: there is no variable called 'high'", told)
+        self.assertIn("The definition of high cannot be read: not a valid expression", told)
+        self.assertIn("The column winter cannot be computed: variable 'high' not found", told)
 
     def test_values_that_differ_in_the_last_place_are_allowed_and_told(self) -> None:
         stored = fa.open_design(self.folder / "build")

@@ -239,7 +239,7 @@ class Design:
             DataError: where the folder is there already, is not a build, or cannot be written.
         """
         if format not in FORMATS:
-            raise DataError(f"'{format}' is no format", remedy="Write parquet, csv or npy.")
+            raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv or npy.")
         with bounded():
             table = self.to_arrow()
             columns, rows = self._origin.audited, self.rows

@@ -30,7 +30,7 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     if isinstance(table, str | Path):
         return read(table, **(reading or {}))
     if reading:
-        raise DataError("it is said how a file is read, and the table is no file", remedy="Leave out reading.")
+        raise DataError("it is said how a file is read, and the table is not a file", remedy="Leave out reading.")
     return Table.of(table)
 
 
@@ -192,7 +192,7 @@ def convert(
     for step in (every, to):
         if step not in STEPS[:-1]:
             raise PlanError(
-                f"'{step}' is no step{nearest(step, STEPS)}", remedy="Write one of " + ", ".join(STEPS[:-1])
+                f"'{step}' is not a valid step{nearest(step, STEPS)}", remedy="Write one of " + ", ".join(STEPS[:-1])
             )
     takes = {name: each.take(name) for name, each in spec.take.items()}
     made, _ = conversion.convert(

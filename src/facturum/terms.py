@@ -166,7 +166,9 @@ def expression(given: Any) -> Node:
         return parse(given)
     if isinstance(given, list | tuple):
         return core.List(tuple(expression(member) for member in given))
-    raise PlanError(f"{given!r} is no expression", remedy="Give a text, a number, a list or what facturum.terms makes.")
+    raise PlanError(
+        f"{given!r} is not a valid expression", remedy="Give a text, a number, a list or what facturum.terms makes."
+    )
 
 
 @checked
@@ -190,7 +192,7 @@ def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
 def __getattr__(name: str) -> Callable[..., Expression]:
     made = REGISTRY.get(name)
     if made is None:
-        raise AttributeError(f"there is no operation called '{name}'{nearest(name, known_operations())}")
+        raise AttributeError(f"operation '{name}' not found{nearest(name, known_operations())}")
 
     def builder(*positional: Any, **named: Any) -> Expression:
         given: list[tuple[str | None, Any]] = [(None, value) for value in positional]

@@ -261,7 +261,7 @@ class ColumnMap(Part):
             if column.name == name:
                 return column
         names = [column.name for column in self.columns]
-        raise AuditError(f"there is no column called '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
+        raise AuditError(f"column '{name}' not found{nearest(name, names)}", remedy=", ".join(names[:30]))
 
     @checked
     def find(self, name: str) -> list[ColumnEntry]:

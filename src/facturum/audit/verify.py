@@ -147,7 +147,7 @@ def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Itera
 
 
 def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
-    """Return what formulas may name, and which of it is no expression."""
+    """Return what formulas may name, and which of it is not a valid expression."""
     found: dict[str, Node] = {}
     failures = []
     for entry in stored.definitions:

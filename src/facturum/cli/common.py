@@ -106,6 +106,6 @@ def series_from(given: tuple[str, ...]) -> dict[str, Path]:
     for text in given:
         name, equals, file = text.partition("=")
         if not (name and equals and file):
-            raise DataError(f"--series {text} is no NAME=FILE", remedy="Write --series energy=energy.csv.")
+            raise DataError(f"--series {text} is not of the form NAME=FILE", remedy="Write --series energy=energy.csv.")
         found[name] = Path(file)
     return found

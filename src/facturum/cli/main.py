@@ -257,7 +257,7 @@ def demo(out: Path, name: str) -> None:
     from facturum.show import terminal
 
     if name not in PLANS:
-        raise PlanError(f"there is no sample plan '{name}'{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
+        raise PlanError(f"sample plan '{name}' not found{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
     own = lay_out(out)
     plan, data = out / f"{name}.toml", out / PLANS[name]
     folder = out / ("build" if name == "huts" else f"build-{name}")

@@ -160,7 +160,9 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
         return Series(unit, _row_numbers(unit), known)
     time = table[timing.time]
     if time.kind is not Kind.TIME:
-        raise DataError(f"'{timing.time}' is no time", place="data.time", remedy="Name a variable of dates or periods.")
+        raise DataError(
+            f"'{timing.time}' is not a time", place="data.time", remedy="Name a variable of dates or periods."
+        )
     known &= ~time.missing_rows()
     found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(found, timing)

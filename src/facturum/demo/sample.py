@@ -63,5 +63,5 @@ def sample(name: str) -> Path:
     """
     path = Path(str(files("facturum.demo") / "data" / name))
     if name not in SAMPLES:
-        raise FileNotFoundError(f"there is no sample called {name}; there are {', '.join(SAMPLES)}")
+        raise FileNotFoundError(f"sample {name} not found; choose from {', '.join(SAMPLES)}")
     return path

@@ -264,7 +264,7 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
         for name in names:
             if name not in table and not (spec.resolved and key != "carry"):
                 raise PlanError(
-                    f"there is no variable called '{name}'{nearest(name, known)}",
+                    f"variable '{name}' not found{nearest(name, known)}",
                     place=f"data.{key}",
                     remedy="The table has " + ", ".join(list(table.variables)[:20]) + ".",
                 )

@@ -40,7 +40,7 @@ class Scope:
         if name not in self._table:
             hint = nearest(name, [*self._table.variables, *self._derived])
             raise node.fail(
-                f"there is no variable called '{name}'{hint}",
+                f"variable '{name}' not found{hint}",
                 "The table has " + ", ".join(list(self._table.variables)[:20]) + ".",
             )
         found = self._table[name]

@@ -70,7 +70,7 @@ def parse(text: str, learned: bool = False) -> Node:
         'log(price) * 2'
         >>> parse("__import__('os')")
         Traceback (most recent call last):
-        facturum.errors.PlanError: there is no operation called '__import__'
+        facturum.errors.PlanError: operation '__import__' not found
             __import__('os')
             ^^^^^^^^^^
         The operations are listed in docs/language.md.
@@ -100,8 +100,8 @@ def _tree(text: str) -> ast.Expression:
         if "\n" not in text and problem.offset is not None:
             start = min(max(problem.offset - 1, 0), len(text))
             span = (start, max(problem.end_offset or 0, start + 2) - 1)
-        what = problem.msg.split("(")[0].strip() if problem.msg else "this is no expression"
-        raise PlanError(f"this is no expression: {what}", span=span, remedy=_syntax_remedy(text)) from None
+        what = problem.msg.split("(")[0].strip() if problem.msg else "not a valid expression"
+        raise PlanError(f"not a valid expression: {what}", span=span, remedy=_syntax_remedy(text)) from None
     except (RecursionError, MemoryError, ValueError, OverflowError):
         raise PlanError("the expression is too large or too deeply nested", remedy="Split it with [derived].") from None
 
@@ -146,7 +146,7 @@ def _refuse_hostile(text: str, longest: int) -> None:
         elif char in ")]}":
             depth -= 1
             if depth < 0:
-                raise PlanError("this is no expression: a bracket is closed that was never opened", span=(at, at + 1))
+                raise PlanError("not a valid expression: a bracket is closed that was never opened", span=(at, at + 1))
 
 
 def _refuse_size(tree: ast.Expression, learned: bool) -> None:
@@ -297,7 +297,7 @@ class _Walker:
         if made is None:
             raise self.fail(
                 tree.func,
-                f"there is no operation called '{name}'{nearest(name, known_operations())}",
+                f"operation '{name}' not found{nearest(name, known_operations())}",
                 "The operations are listed in docs/language.md.",
             )
         for word in tree.keywords:

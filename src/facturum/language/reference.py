@@ -80,7 +80,7 @@ def operation_called(name: str) -> type[Node]:
     """
     if name not in REGISTRY:
         raise PlanError(
-            f"there is no operation called '{name}'{nearest(name, known_operations())}",
+            f"operation '{name}' not found{nearest(name, known_operations())}",
             remedy="facturum operations lists them.",
         )
     return REGISTRY[name]

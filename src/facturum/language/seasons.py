@@ -101,7 +101,7 @@ class PeriodsSince(Timed):
         elif isinstance(self.date, Text):
             period_written(self.date)
         elif kinds.of(self.date).kind is not Kind.TIME:
-            raise self.date.fail(f"'{self.date}' is no time", "Write a date in quotes, or a time variable.")
+            raise self.date.fail(f"'{self.date}' is not a time", "Write a date in quotes, or a time variable.")
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
@@ -210,7 +210,7 @@ class Season(Timed):
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         if not self.of:
-            raise self.fail("there is no season where rows follow one another as they stand", "Name a time in [data].")
+            raise self.fail("a season needs a time: rows follow one another as they stand", "Name a time in [data].")
         labels = PARTS[self.part]
         if self.reference is not None and self.reference not in labels:
             raise self.fail(f"there is no {self.part} called {self.reference!r}", "Write " + ", ".join(labels) + ".")

@@ -142,7 +142,9 @@ def profile_of(
         raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
     for share in quantiles:
         if not 0 <= share <= 1:
-            raise DataError(f"{share} is no share of rows", remedy="Write shares between 0 and 1, or how many parts.")
+            raise DataError(
+                f"{share} is not a valid share of rows", remedy="Write shares between 0 and 1, or how many parts."
+            )
     chosen = [table[name] for name in names] or list(table)
     with ThreadPoolExecutor(thread_count(threads)) as pool:
         found = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
