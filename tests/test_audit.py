@@ -209,10 +209,15 @@ class Readings(unittest.TestCase):
         for way in ("trail", "road"):
             said, low, high = self.read(text, "stays", {"t_road": 4.0}, price=(1.0, math.e), access=(way, way))
             effects[way] = high - low
-        self.assertIn("The effect of log(price) on stays differs by b in rows with access = road than in", said)
+        self.assertIn(
+            "The effect of log(price) on stays in rows with access = road differs by b from that in rows with trail",
+            said,
+        )
         self.assertAlmostEqual(effects["road"] - effects["trail"], 4.0)
         said, *_ = self.read("price * open", "stays", {"t": 1.0}, price=(1.0, 2.0))
-        self.assertIn("The effect of price on stays differs by b in rows where open holds than in the others", said)
+        self.assertIn(
+            "The effect of price on stays in rows where open holds differs by b from that in the others", said
+        )
         said, *_ = self.read("price * beds", "stays", {"t": 1.0}, price=(1.0, 2.0))
         self.assertIn("The effect of beds on stays changes by b with a unit of price", said)
 
@@ -250,26 +255,32 @@ class Readings(unittest.TestCase):
             ]
             differences = [(high - low) @ list(b.values()) for low, high in zip(made[::2], made[1::2], strict=True)]
             self.assertAlmostEqual(float(np.mean(differences)), b[name], places=9, msg=said)
-        self.assertTrue(design.columns["ap_road"].reading.endswith("than in rows with trail (the reference)."))
+        self.assertTrue(design.columns["ap_road"].reading.endswith("from that in rows with trail (the reference)."))
 
     def test_the_effect_that_an_interaction_changes_is_named_by_its_kind(self) -> None:
-        access, higher = "category(access, reference='trail')", "differs by b in rows"
+        access, rows = "category(access, reference='trail')", "in rows"
         cases = {
             f"{access} * category(valley, reference='Far')": (
                 "valley = Lower (against Far)",
-                f"{higher} with access =",
+                f"{rows} with access =",
             ),
-            f"{access} * category(valley, coding='effect')": ("valley = Lower", f"{higher} with access = boat than"),
+            f"{access} * category(valley, coding='effect')": (
+                "valley = Lower",
+                f"{rows} with access = boat differs by b from that in",
+            ),
             "category(access, coding='every') * log(price)": ("log(price)", "in rows with access = boat is b."),
-            f"open * {access}": ("access = boat (against trail)", f"{higher} where open holds than in the others."),
+            f"open * {access}": (
+                "access = boat (against trail)",
+                f"{rows} where open holds differs by b from that in the others.",
+            ),
             f"is_missing(price) * {access}": (
                 "access = boat (against trail)",
-                f"{higher} where price has no value than",
+                f"{rows} where price has no value differs by b from",
             ),
-            "standardize(beds) * open": ("one standard deviation of beds", f"{higher} where open holds"),
-            "polynomial(beds, 2, center=True) * open": ("beds (where it is 47.", f"{higher} where open holds"),
-            "open * polynomial(beds, 2, orthogonal=True)": ("the linear part of beds", f"{higher} where open holds"),
-            f"{access} * price * open": ("access = boat (against trail) times price", f"{higher} where open holds"),
+            "standardize(beds) * open": ("one standard deviation of beds", f"{rows} where open holds"),
+            "polynomial(beds, 2, center=True) * open": ("beds (where it is 47.", f"{rows} where open holds"),
+            "open * polynomial(beds, 2, orthogonal=True)": ("the linear part of beds", f"{rows} where open holds"),
+            f"{access} * price * open": ("access = boat (against trail) times price", f"{rows} where open holds"),
             "beds * price": ("price", "changes by b with a unit of beds."),
             "category(comfort, coding='difference') * price": (
                 "price",

@@ -35,7 +35,7 @@ READINGS = [
         "x",
         "Rows where snow has no value, or had one that was taken out (snow > 80) compared with the others",
     ),
-    ("is_missing(snow) * price", "x", "in rows where snow has no value than in the others."),
+    ("is_missing(snow) * price", "x", "in rows where snow has no value differs by b from that in the others."),
     ("winsorize(price, at=[25, 55])", "x", "One more of price kept from 25 to 55: stays changes by b."),
     ("mean_of(price, period, at_least=1)", "x", "One more of the mean of price, period: stays changes by b."),
     ("count_of(price > 30, period > 3)", "x", "One more of the count of price > 30, period > 3: stays changes by b."),

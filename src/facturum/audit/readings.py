@@ -195,15 +195,15 @@ def _interaction(reading: Product, response: Reading | None) -> str:
         if left.reference is None:
             return f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} is b."
         return (
-            f"The effect of {effect}{scale} differs by b in rows with {left.subject} = {left.category} "
-            f"than in rows with {left.reference} (the reference)."
+            f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} differs by b from that in "
+            f"rows with {left.reference} (the reference)."
         )
     if isinstance(left, Contrast):
         return f"The effect of {effect}{scale} differs by b for {_contrast(left)}."
     if isinstance(left, Holds):
-        return f"The effect of {effect}{scale} differs by b in rows where {left.subject} holds than in the others."
+        return f"The effect of {effect}{scale} in rows where {left.subject} holds differs by b from that in the others."
     if isinstance(left, NoValue):
-        return f"The effect of {effect}{scale} differs by b in rows {_no_value(left)} than in the others."
+        return f"The effect of {effect}{scale} in rows {_no_value(left)} differs by b from that in the others."
     return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
 
 
