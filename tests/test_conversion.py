@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import calendar
 import datetime
+import math
 import statistics
 import unittest
+import warnings
 from collections import Counter, defaultdict
 from operator import itemgetter
 from typing import Any
@@ -266,6 +268,28 @@ class Paths(unittest.TestCase):
             drawn = dict(zip(ours.periods, ours.values, strict=True))
             self.assertEqual([drawn[period] for period in theirs.periods], theirs.values)
             self.assertEqual((theirs.periods[0], theirs.values), (first, quarters_of["e"]))
+
+
+class Limits(unittest.TestCase):
+    @given(st.lists(st.sampled_from([1.7e308, -1.7e308, 1.0, 5e-324, None]), min_size=6, max_size=6))
+    @settings(max_examples=60, deadline=None)
+    def test_values_near_the_largest_double_are_converted_or_refused(self, values: list[float | None]) -> None:
+        """All but counting is linear: smaller values give a result that is smaller by as much."""
+        hows = {"year": ("mean", "sum", "median", "largest"), "month": ("linear", "cubic", "smooth_mean", "spread")}
+        small = [None if value is None else math.ldexp(value, -100) for value in values]
+        for (to, how), smoothed in [((to, how), how == "smooth_mean") for to, each in hows.items() for how in each]:
+            take = {"x": {"how": how, **({"partial": "keep"} if to == "year" else {})}}
+            with warnings.catch_warnings(action="error"):
+                wanted = fa.convert(quarters(small), "q", "quarter", to, take)["x"]
+                try:
+                    found = fa.convert(quarters(values), "q", "quarter", to, take)["x"]
+                except fa.DataError as error:
+                    self.assertIn("beyond the doubles", str(error))
+                    self.assertGreater(np.abs(wanted.data).max(), 2.0**920)
+                    continue
+            np.testing.assert_array_equal(found.missing_rows(), wanted.missing_rows())
+            scale = np.abs(wanted.data).max(initial=0.0) * (1e-9 if smoothed else 1e-14)
+            np.testing.assert_allclose(np.ldexp(found.data, -100), wanted.data, rtol=1e-13, atol=scale)
 
 
 class Refusals(unittest.TestCase):

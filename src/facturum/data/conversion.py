@@ -125,7 +125,7 @@ def convert(
     reports: list[Converted] = []
     dropped = np.zeros(len(wanted.unit), dtype=bool)
     for name, take in takes.items():
-        found[name], report, out = _taken(name, table[take.of or name].take(order), take, own, wanted)
+        found[name], report, out = _taken(name, table[take.of or name].take(order), take, own, wanted, place)
         reports.append(report)
         dropped |= out
     return _assembled(table, timing.time, timing.panel, series, wanted, found, dropped), reports
@@ -179,20 +179,31 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         )
 
 
-def _taken(name: str, source: Variable, take: Take, own: Periods, wanted: Periods) -> tuple[Variable, Converted, Mask]:
+def _taken(
+    name: str, source: Variable, take: Take, own: Periods, wanted: Periods, place: str
+) -> tuple[Variable, Converted, Mask]:
     """Return a converted variable, what was done to it, and which of the periods wanted are left out."""
     every, to = own.step, wanted.step
     present = ~source.missing_rows()
     numeric = take.how not in SAME_KIND and take.how != "count"
     data = source.data.astype(np.float64) if numeric else source.data
-    observed = Observed(own.unit, own.number, every, data, present)
+    scale = _scale(data, present) if numeric else 0
+    observed = Observed(own.unit, own.number, every, np.ldexp(data, -scale) if scale else data, present)
     cover: Array | None = None
-    if nests(every, to):
-        made, there, cover = aggregated(observed, wanted, take.how)
-    elif nests(to, every):
-        made, there = refined(observed, wanted, take.how, take.at, take.order)
-    else:
-        made, there, cover = shared_days(observed, wanted, take.how)
+    with np.errstate(all="ignore"):  # what is not finite is refused here, or where it is read
+        if nests(every, to):
+            made, there, cover = aggregated(observed, wanted, take.how)
+        elif nests(to, every):
+            made, there = refined(observed, wanted, take.how, take.at, take.order)
+        else:
+            made, there, cover = shared_days(observed, wanted, take.how)
+        made = np.ldexp(made, scale) if scale else made
+    if scale and not np.isfinite(made[there]).all():
+        raise DataError(
+            f"'{source.name}' brought to {to}s by '{take.how}' is beyond the doubles",
+            place=f"{place}.take.{name}",
+            remedy="Correct its values: numbers of this size are wrong as a rule.",
+        )
     dropped = np.zeros(len(there), dtype=bool)
     partial, least = 0, None
     if cover is not None and every != to:
@@ -216,6 +227,12 @@ def _taken(name: str, source: Variable, take: Take, own: Periods, wanted: Period
         take.how in READS_LATER,
     )  # fmt: skip
     return variable, report, dropped
+
+
+def _scale(data: Array, present: Mask) -> int:
+    """Return by which power of two values are made smaller, so that nothing overflows on the way; 0 as a rule."""
+    largest = float(np.max(np.abs(data[present]), initial=0.0))
+    return 64 if 2.0**900 < largest < np.inf else 0
 
 
 def _refuse_unknown_units(table: Table, panel: Sequence[str], place: str) -> None:

@@ -43,8 +43,8 @@ def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) ->
             values = smoothest_path(own if how == "smooth_total" else own * sizes, sizes, order)
         else:
             values = _through(own, first[start:stop], after[start:stop], how, at)
-        made[begin:end] = np.where(np.isfinite(values), values, 0) if values.dtype.kind == "f" else values
-        there[begin:end] = np.isfinite(values) if values.dtype.kind == "f" else True
+        made[begin:end] = np.nan_to_num(values, posinf=np.inf, neginf=-np.inf) if values.dtype.kind == "f" else values
+        there[begin:end] = ~np.isnan(values) if values.dtype.kind == "f" else True
     return made, there
 
 
@@ -64,8 +64,13 @@ def _runs(source: Observed) -> list[tuple[int, int]]:
 
 
 def _through(values: FloatArray, first: Array, after: Array, how: str, at: str) -> FloatArray:
-    """Return the line or curve through values that are dated at the start, the middle or the end of their period."""
+    """Return the line or curve through values that are dated at the start, the middle or the end of their period.
+
+    It is NaN before the first and after the last, and infinite where it cannot be computed between them.
+    """
     places = {"start": first, "middle": (first + after - 1) / 2, "end": after - 1}
     positions = places[at].astype(np.float64) - float(first[0])
     wanted = np.arange(int(after[-1] - first[0]), dtype=np.float64)
-    return (linear_values if how == "linear" else cubic_values)(positions, values, wanted)
+    found = (linear_values if how == "linear" else cubic_values)(positions, values, wanted)
+    found[np.isnan(found) & (wanted >= positions[0]) & (wanted <= positions[-1])] = np.inf
+    return found

@@ -33,6 +33,7 @@ from facturum.language.statistics import (
     median_of_values,
     number,
 )
+from facturum.numerics.paths import between
 
 LEARNED = ("median", "mean", "mode")
 ALONG_TIME = ("previous", "next", "linear")
@@ -267,8 +268,7 @@ class Impute(Node):
         fill = ~there & (before >= 0) & (after >= 0)
         a, b = before[fill], after[fill]
         data = whole.numbers().copy()
-        start, end = data[a], data[b]
-        data[fill] = start + (end - start) * ((period[fill] - period[a]) / (period[b] - period[a]))
+        data[fill] = between(data[a], data[b], (period[fill] - period[a]) / (period[b] - period[a]))
         return Values(data, whole.there() | fill), [np.where(fill, side, -1) for side in (before, after)]
 
     def decided_by(self) -> tuple[Node, ...]:

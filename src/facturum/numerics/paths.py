@@ -99,6 +99,19 @@ def cubic_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) 
     return found
 
 
+def between(start: FloatArray, end: FloatArray, share: FloatArray) -> FloatArray:
+    """Return the points at a share of the way, from 0 to 1, between two numbers; nothing overflows on the way.
+
+    Example:
+        >>> between(np.array([1.0, -1.7e308]), np.array([5.0, 1.7e308]), np.array([0.25, 0.5])).tolist()
+        [2.0, 0.0]
+    """
+    with np.errstate(all="ignore"):
+        width = np.subtract(end, start)
+        found: FloatArray = np.where(np.isfinite(width), start + width * share, start * (1 - share) + end * share)
+    return found
+
+
 def linear_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) -> FloatArray:
     """Return the straight lines between points, NaN outside the first and the last.
 
@@ -116,5 +129,5 @@ def linear_values(positions: FloatArray, values: FloatArray, wanted: FloatArray)
     elif len(x):
         at = np.clip(np.searchsorted(positions, x, side="right") - 1, 0, len(positions) - 2)
         share = (x - positions[at]) / (positions[at + 1] - positions[at])
-        found[inside] = values[at] + (values[at + 1] - values[at]) * share
+        found[inside] = between(values[at], values[at + 1], share)
     return found
