@@ -162,7 +162,7 @@ class Contents(Folder):
         (self.folder / "link").symlink_to(self.folder / "real")
         with self.assertRaisesRegex(fa.DataError, "left alone"):
             self.design.save(self.folder / "link", replace=True)
-        with self.assertRaisesRegex(fa.DataError, "no format"):
+        with self.assertRaisesRegex(fa.DataError, "is not a valid format"):
             self.design.save(self.folder / "x", format="xlsx")
 
 
