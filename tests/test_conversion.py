@@ -284,7 +284,7 @@ class Limits(unittest.TestCase):
                 try:
                     found = fa.convert(quarters(values), "q", "quarter", to, take)["x"]
                 except fa.DataError as error:
-                    self.assertIn("beyond the doubles", str(error))
+                    self.assertIn("exceeds the largest double", str(error))
                     self.assertGreater(np.abs(wanted.data).max(), 2.0**920)
                     continue
             np.testing.assert_array_equal(found.missing_rows(), wanted.missing_rows())

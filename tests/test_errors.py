@@ -101,7 +101,7 @@ CASES = {
         sections={"data": {"every": "row"}},
     ),
     "a season not known": Bad(
-        ["there is no month called 'january'", "jan, feb"],
+        ["month 'january' not found", "jan, feb"],
         {"x": "season('month', reference='january')"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
@@ -223,7 +223,7 @@ CASES = {
         kind=fa.DataError,
     ),
     "a stack key not known": Bad(
-        ["[stack] has no such key; did you mean 'which'?"],
+        ["[stack] does not have this key; did you mean 'which'?"],
         sections={"stack": {"into": {"v": ["beds"]}, "whihc": "w"}},
     ),
     "a period twice within a unit": Bad(
@@ -355,7 +355,7 @@ CASES = {
     ),
     "intercept as a term": Bad(["terms.intercept: 'intercept' is not a term"], {"intercept": "1"}),
     "unknown plan key": Bad(
-        ["rows.kepp: [rows] has no such key; did you mean 'keep'?"], sections={"rows": {"kepp": "beds > 1"}}
+        ["rows.kepp: [rows] does not have this key; did you mean 'keep'?"], sections={"rows": {"kepp": "beds > 1"}}
     ),
     "unknown data key": Bad(["data.delimeter", "did you mean 'delimiter'?"], sections={"data": {"delimeter": ";"}}),
     "wrong choice": Bad(

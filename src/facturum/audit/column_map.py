@@ -75,7 +75,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     learned = [
         LearnedEntry(expression=str(each.node), terms=list(each.terms), rows=each.rows, remaining=each.remaining)
-        for each in built.prepared.learned
+        for each in built.prepared.estimated
     ]
     return ColumnMap(
         made_with={"facturum": _own_version(), "numpy": np.__version__},
@@ -184,5 +184,5 @@ def _row_counts(built: Built) -> RowCounts:
     reasons = sorted(built.selection.reasons().items(), key=lambda item: (-item[1], item[0]))
     dropped = [DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons]
     selection = built.selection
-    learned = selection.learned if built.prepared.learned else 0
+    learned = selection.learned if built.prepared.estimated else 0
     return RowCounts(given=selection.given, kept=selection.count, learned=learned, dropped=dropped)

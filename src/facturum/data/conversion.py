@@ -200,9 +200,9 @@ def _taken(
         made = np.ldexp(made, scale) if scale else made
     if scale and not np.isfinite(made[there]).all():
         raise DataError(
-            f"'{source.name}' brought to {to}s by '{take.how}' is beyond the doubles",
+            f"'{source.name}' converted to {to}s by '{take.how}' exceeds the largest double",
             place=f"{place}.take.{name}",
-            remedy="Correct its values: numbers of this size are wrong as a rule.",
+            remedy="Correct its values; numbers this large are usually errors.",
         )
     dropped = np.zeros(len(there), dtype=bool)
     partial, least = 0, None

@@ -43,7 +43,7 @@ def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) ->
             values = smoothest_path(own if how == "smooth_total" else own * sizes, sizes, order)
         else:
             values = _through(own, first[start:stop], after[start:stop], how, at)
-        made[begin:end] = np.nan_to_num(values, posinf=np.inf, neginf=-np.inf) if values.dtype.kind == "f" else values
+        made[begin:end] = np.where(np.isnan(values), 0, values) if values.dtype.kind == "f" else values
         there[begin:end] = ~np.isnan(values) if values.dtype.kind == "f" else True
     return made, there
 

@@ -112,6 +112,11 @@ class Prepared:
         roots = [node, *[self.derived[name] for name in sorted(_used(self.derived, [node]))]]
         return [part for root in roots for part in walk(root)]
 
+    @property
+    def estimated(self) -> tuple[Learned, ...]:
+        """What was learned of rows; an answer that looks at none, such as labels of written edges, is not among it."""
+        return tuple(each for each in self.learned if each.rows)
+
     def terms_of(self, node: Node) -> tuple[str, ...]:
         """Return the terms that an expression is part of, and "response", through derived variables too."""
         roots = dict(self.terms) if self.response is None else {"response": self.response, **self.terms}

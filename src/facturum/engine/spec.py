@@ -195,7 +195,7 @@ def spec_from(content: Mapping[str, Any]) -> PlanSpec:
         True
         >>> spec_from({"termz": {}})  # doctest: +ELLIPSIS
         Traceback (most recent call last):
-        facturum.errors.PlanError: termz: the plan has no such key; did you mean 'terms'?
+        facturum.errors.PlanError: termz: not a valid key of a plan; did you mean 'terms'?
         It may have facturum, response, intercept, data, ...
     """
     terms = content.get("terms")
@@ -229,7 +229,7 @@ def _plan_error(problem: ValidationError) -> PlanError:
         inner = "take" if "take" in where[:-1] else where[0]
         section = _SECTIONS["" if len(where) == 1 else inner]
         known = list(section.model_fields)
-        what = "the plan has no such key" if len(where) == 1 else f"[{where[0]}] has no such key"
+        what = "not a valid key of a plan" if len(where) == 1 else f"[{where[0]}] does not have this key"
         return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
     if first["type"] == "missing":
         inside = ".".join(where[:-1])

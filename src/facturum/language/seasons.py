@@ -213,7 +213,7 @@ class Season(Timed):
             raise self.fail("a season needs a time: rows follow one another as they stand", "Name a time in [data].")
         labels = PARTS[self.part]
         if self.reference is not None and self.reference not in labels:
-            raise self.fail(f"there is no {self.part} called {self.reference!r}", "Write " + ", ".join(labels) + ".")
+            raise self.fail(f"{self.part} {self.reference!r} not found", "Write " + ", ".join(labels) + ".")
         if self.pairs is not None and self.coding != "waves":
             raise self.fail("pairs goes with the coding 'waves'", "Leave it out, or write coding='waves'.")
         if self.reference is not None and self.coding not in ("reference", "effect"):

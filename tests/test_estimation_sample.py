@@ -26,6 +26,7 @@ class Remaining(Folder):
             "b": "category(bins(change, quantiles=4), coding='every')",
             "d": "price > median(price)",
             "a": "access",
+            "e": "bins(beds, edges=[30])",  # whose labels are learned of no row
         }
         rows = {"learn": "month < '2023-01'", "keep": "floor > -1"}
         made = fa.Plan("stays", terms, data={"time": "month", "every": "month"}, rows=rows).build(table)
