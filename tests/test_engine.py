@@ -62,6 +62,7 @@ LEARNING = {
 SAMPLES = {
     "lookup": "lookup(access, {'trail': 1.5, 'road': -2}, 0)",
     "mean": "beds - mean(beds, by=[valley])",
+    "within": "within(beds, by=[valley], and_by=[access])",
     "median": "beds - median(beds)",
     "sd": "price / sd(price)",
     "smallest": "price - smallest(price)",

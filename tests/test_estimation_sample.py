@@ -96,3 +96,35 @@ class Within(unittest.TestCase):
             self.assertEqual(made.rows.kept.tolist(), whole.rows.kept.tolist())
             np.testing.assert_allclose(slopes(made.y, made.X), slopes(whole.y, whole.X)[:3], rtol=1e-9, atol=1e-9)
             self.assertEqual(made.columns.warnings, [])
+
+    def test_two_way_effects_are_those_of_both_sets_of_indicators(self) -> None:
+        """Baltagi, B., "Econometric Analysis of Panel Data", chapter 3: the same slopes, with fewer columns."""
+        for seed in range(5):
+            table = panel(seed, units=7, periods=20, gaps=0.3, missing=0.2)
+            table["season"] = [str(month)[-2:] for month in table["month"]]
+            plain = {"p": "price", "l": "lag(snow, 1)"}
+            data = {"time": "month", "every": "month", "panel": ["hut"]}
+            own = {key: f"within({text}, by=[hut], and_by=[season])" for key, text in plain.items()}
+            made = fa.Plan("within(stays, by=[hut], and_by=[season])", own, data=data, intercept=False).build(table)
+            beside = {**plain, "h": "category(hut)", "s": "category(season)"}
+            whole = fa.Plan("stays", beside, data=data).build(table)
+            self.assertEqual(made.rows.kept.tolist(), whole.rows.kept.tolist())
+            np.testing.assert_allclose(slopes(made.y, made.X), slopes(whole.y, whole.X)[1:3], rtol=1e-9, atol=1e-9)
+            rank = np.linalg.matrix_rank(whole.X[:, 3:] - whole.X[:, 3:].mean(axis=0))
+            self.assertEqual({each.absorbed for each in made.columns.learned}, {rank})
+            for key in ("hut", "season"):  # a projection once more finds nothing, and new rows of new groups none
+                groups = np.array(table[key])[made.rows.kept - 1]
+                means = [made.X[groups == group].mean(axis=0) for group in set(groups)]
+                self.assertLess(np.abs(means).max(), 1e-12 * max(1.0, float(np.abs(made.X).max())) * 10)
+            other = {name: [*column, column[-1]] for name, column in table.items()}
+            other["hut"][-1] = "elsewhere"
+            self.assertEqual(made.plan.build(other).rows.kept.tolist(), made.rows.kept.tolist())
+
+    def test_effects_of_groups_that_few_rows_connect_converge(self) -> None:
+        units = np.repeat(np.arange(300), 2)  # each unit is seen in two periods, the next in one of them
+        periods = units + np.tile([0, 1], 300)
+        x = np.random.default_rng(3).normal(size=600)
+        table = {"u": [f"u{at}" for at in units], "t": [f"t{at}" for at in periods], "x": x}
+        found = fa.Plan(None, {"x": "within(x, by=[u], and_by=[t])"}, intercept=False).build(table).X[:, 0]
+        for codes in (units, periods):
+            self.assertLess(np.abs(np.bincount(codes, found)).max(), 1e-12)

@@ -364,6 +364,50 @@ class Leaks(unittest.TestCase):
             warned = "not known in time" in "\n".join(plan.build(table).columns.warnings)
             self.assertEqual(warned, text in later, text)
 
+    def test_what_is_learned_within_groups_reads_their_other_periods(self) -> None:
+        table = panel(10, gaps=0)
+        own = [
+            "mean(lag(stays, 1), by=[hut])",
+            "lag(stays - mean(stays, by=[hut]), 1)",
+            "lag(within(stays, by=[hut]), 2)",
+            "within(lag(stays, 1), by=[month], and_by=[hut])",
+            "impute(lag(stays, 1), 'mean', by=[comfort])",
+            "level",
+        ]
+        fine = [
+            "mean(lag(price, 1), by=[hut])",
+            "lag(within(snow, by=[hut]), 1)",
+            "lag(stays, 1) - mean(lag(stays, 1))",
+            "mean(lag(stays, 1), by=[month])",
+        ]
+        for text in own + fine:
+            derived = {"level": "lag(stays, 1) / mean(lag(stays, 1), by=[hut])"}
+            plan = fa.Plan("log(stays)", {"x": text, "b": "price"}, derived=derived, data=PANEL_DATA)
+            if text in own:
+                with self.assertRaisesRegex(
+                    fa.PlanError, "learned from all periods of each group, and so from the resp"
+                ):
+                    plan.build(table)
+            else:
+                self.assertNotIn("not known in time", "\n".join(plan.build(table).columns.warnings))
+        demeaned = fa.Plan("within(stays, by=[hut])", {"x": "within(price, by=[hut])"}, data=PANEL_DATA)
+        self.assertEqual(demeaned.build(table).columns.warnings, [])
+
+    def test_a_direct_forecast_may_read_all_up_to_the_rows_own_period(self) -> None:
+        table = panel(10, gaps=0)
+        for text, error, warned in (
+            ("stays", False, False), ("moving_average(stays, 3)", False, False), ("lead(stays, 2)", False, True),
+            ("lead(stays, 3)", True, False), ("moving_average(lead(stays, 3), 2)", True, False),
+            ("lead(stays, 4)", False, True), ("lead(price, 3)", False, False),
+        ):  # fmt: skip
+            plan = fa.Plan("lead(stays, 3)", {"x": text}, data=PANEL_DATA)
+            with self.subTest(text):
+                if error:
+                    self.assertRaisesRegex(fa.PlanError, "explain itself", plan.build, table)
+                else:
+                    said = "\n".join(plan.build(table).columns.warnings)
+                    self.assertEqual("not known in time" in said, warned)
+
     def test_the_time_of_the_row_may_be_carried_and_counted(self) -> None:
         table, data = panel(5), PANEL_DATA | {"carry": ["month"]}
         terms = {"t": "log(periods_since('2019-12'))", "s": "seasonal * 2"}

@@ -36,6 +36,7 @@ from facturum.data.values import FloatArray, Kind
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import PlanSpec
 from facturum.language.reading import Holds, NoValue
+from facturum.language.within import Within
 from facturum.numerics.moments import Moments
 
 
@@ -74,7 +75,13 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     learned = [
-        LearnedEntry(expression=str(each.node), terms=list(each.terms), rows=each.rows, remaining=each.remaining)
+        LearnedEntry(
+            expression=str(each.node),
+            terms=list(each.terms),
+            rows=each.rows,
+            remaining=each.remaining,
+            absorbed=each.answer.absorbed if isinstance(each.answer, Within) else None,
+        )
         for each in built.prepared.estimated
     ]
     return ColumnMap(

@@ -208,6 +208,9 @@ class LearnedEntry(Part):
         description="whether from the estimation sample, the learning rows of the matrix; otherwise from all learning "
         "rows that [rows] keep selects, because it decides which of them stay in the sample"
     )
+    absorbed: int | None = Field(
+        None, description="the degrees of freedom that its groups take beside an intercept, of a within transformation"
+    )
 
 
 class CheckEntry(Part):

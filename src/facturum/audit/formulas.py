@@ -16,6 +16,7 @@ from facturum.language.logic import Membership
 from facturum.language.lookup import Lookup
 from facturum.language.nodes import Node
 from facturum.language.regrouping import Regroup
+from facturum.language.within import Within
 
 MOST_ENTRIES = 4  # a table with more becomes a definition, so that formulas stay short whatever the categories
 
@@ -69,6 +70,8 @@ class Definitions:
 def _entries(node: Node) -> int:
     if isinstance(node, Lookup):
         return len(node.table)
+    if isinstance(node, Within):
+        return len(node.effects) + len(node.and_effects)
     if isinstance(node, Impute):
         return len(node.fills)
     if isinstance(node, Bins):

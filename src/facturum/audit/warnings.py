@@ -89,13 +89,14 @@ def overlap_warnings(built: Built) -> Iterator[str]:
 
 
 def later_warnings(built: Built) -> Iterator[str]:
-    """Say which terms read the response of a later period."""
+    """Say which terms read the response of a later period than the row's own."""
     made = built.prepared
-    explained = explained_variables(made.response, made.derived)
+    time = made.spec.data.time
+    explained = explained_variables(made.response, made.derived, time)
     for key, term in made.terms.items():
-        later = sorted({look.variable for look in looks(term, made.derived) if look.offset > 0} & explained)
-        if later:
-            yield f"{key} reads {later[0]}, which the response is made of, at a later period: it is not known in time."
+        later = {look.variable for look in looks(term, made.derived, time=time) if look.offset > 0}
+        if found := sorted(later & explained.keys()):
+            yield f"{key} reads {found[0]}, which the response is made of, at a later period: it is not known in time."
 
 
 def imputation_warnings(entry: ImputationEntry) -> Iterator[str]:

@@ -2,63 +2,102 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from facturum.data.table import Table
 from facturum.engine.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.language.core import Name
+from facturum.language.imputing import Impute
 from facturum.language.nodes import Node
 from facturum.language.seasons import Timed
+from facturum.language.statistics import Statistic
+from facturum.language.within import Within
+
+
+MOST_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
+MOST_SPAN = 1_000_000
 
 
 @dataclass(frozen=True)
 class Look:
-    """A variable that an expression reads, the period at which (counted from the row's own), and where it says so."""
+    """A variable that an expression reads, the period at which (counted from the row's own), and where it says so.
+
+    ``pooled`` names the operation that reads it at all periods of a group, to learn from them.
+    """
 
     variable: str
     offset: int
     node: Node
+    pooled: Node | None = None
 
 
-def looks(root: Node, derived: Mapping[str, Node], groups: bool = True) -> Iterator[Look]:
+def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: str | None = None) -> Iterator[Look]:
     """Yield what an expression reads of the table and when, through derived variables too.
 
-    Of many offsets only the extremes and 0 matter, so that nested windows do not multiply.
+    A statistic within groups reads all periods of the group, the row's own and later ones too, unless each group lies
+    in one period.
 
     Args:
         root: the expression.
         derived: the derived variables.
         groups: whether variables that only form groups count as read.
+        time: the time of the row.
     """
-    pending: list[tuple[Node, frozenset[int], Node | None]] = [(root, frozenset({0}), None)]
-    seen: set[tuple[Node, frozenset[int]]] = set()
+    pending: list[tuple[Node, frozenset[int], Node | None, Node | None]] = [(root, frozenset({0}), None, None)]
+    seen: set[tuple[Node, frozenset[int], bool]] = set()
     while pending:
-        node, offsets, through = pending.pop()
-        if (node, offsets) in seen:
+        node, offsets, through, pooled = pending.pop()
+        if (node, offsets, pooled is None) in seen:
             continue
-        seen.add((node, offsets))
+        seen.add((node, offsets, pooled is None))
         if isinstance(node, Name):
             shown = through or node
             if node.variable in derived:
-                pending.append((derived[node.variable], offsets, shown))
+                pending.append((derived[node.variable], offsets, shown, pooled))
             else:
-                yield from (Look(node.variable, offset, shown) for offset in sorted(offsets))
+                yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
             continue
-        following = _few({a + b for a in offsets for b in node.looks_at()})
-        read = [child for field, child in node.arguments() if groups or field not in node.groups_by]
-        pending += [(child, following, through) for child in read]
+        following = offsets if pooled is not None else _sums(offsets, node.looks_at())
+        pools = _pools(node, time)
+        for field, child in node.arguments():
+            if field in node.groups_by:
+                if groups:
+                    pending.append((child, following, through, pooled))
+                continue
+            if not pools or not isinstance(node, Statistic):  # other operations read their own row beside the group
+                pending.append((child, following, through, pooled))
+            if pools:
+                pending.append((child, frozenset({0, 1}), through, pooled or node))
 
 
-def _few(offsets: set[int]) -> frozenset[int]:
-    """Return the offsets that tell own, earlier and later periods apart."""
-    return frozenset({min(offsets), max(offsets), *({0} & offsets)})
+def _sums(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
+    if len(offsets) * len(steps) <= MOST_SUMS:
+        return frozenset(a + b for a in offsets for b in steps)
+    low, high = min(offsets) + min(steps), max(offsets) + max(steps)
+    return frozenset(range(low, high + 1) if high - low <= MOST_SPAN else (low, 0, high))
 
 
-def explained_variables(response: Node | None, derived: Mapping[str, Node]) -> set[str]:
-    """Return the variables that a response is made of, without those that only form groups."""
-    return set() if response is None else {look.variable for look in looks(response, derived, groups=False)}
+def _pools(node: Node, time: str | None) -> bool:
+    """Return whether an operation learns of groups that hold several periods."""
+    if not isinstance(node, Statistic | Within | Impute):
+        return False
+    groupings: list[tuple[Node, ...]] = [node.by, node.and_by] if isinstance(node, Within) else [node.by]
+    return any(by and not any(isinstance(key, Name) and key.variable == time for key in by) for by in groupings)
+
+
+def explained_variables(response: Node | None, derived: Mapping[str, Node], time: str | None = None) -> dict[str, int]:
+    """Return the variables that a response is made of, and the latest period at which it reads each.
+
+    Those that only form groups are not among them.
+    """
+    found: dict[str, int] = {}
+    read = [] if response is None else looks(response, derived, groups=False, time=time)
+    for look in sorted(read, key=lambda look: (look.pooled is not None, look.offset)):
+        if look.pooled is None or look.variable not in found:
+            found[look.variable] = 0 if look.pooled is not None else look.offset
+    return found
 
 
 def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
@@ -79,20 +118,25 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
 
 
 def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:
-    """Refuse predictors that read the response at their own period, and carried variables among them."""
-    explained = explained_variables(response, derived)
+    """Refuse predictors that read the response at its own period, and carried variables among them."""
+    time = spec.data.time
+    explained = explained_variables(response, derived, time)
     for key, term in terms.items():
-        for look in looks(term, derived):
-            if look.variable in explained and look.offset == 0:
+        for look in looks(term, derived, time=time):
+            if look.offset == explained.get(look.variable):
                 name = look.node.variable if isinstance(look.node, Name) else str(look.node)
                 through = "" if name in explained else f", made from the response '{look.variable}',"
-                raise PlanError(
-                    f"'{name}'{through} is among the predictors, and the response '{response}' reads it",
-                    place=f"terms.{key}",
-                    text=spec.terms[key],
-                    span=look.node.span,
-                    remedy="Leave it out: it would explain itself. Its lag would do: lag(.., 1).",
-                )
+                what = f"'{name}'{through} is among the predictors, and the response '{response}' reads it"
+                remedy = "Leave it out: it would explain itself. Its lag would do: lag(.., 1)."
+                if look.pooled is not None:
+                    what = (
+                        f"'{look.pooled}' is learned from all periods of each group, and so from the response of the "
+                        f"row itself, '{look.variable}'"
+                    )
+                    remedy = (
+                        "Write the lag alone, or learn from other rows than these with groups that hold one period."
+                    )
+                raise PlanError(what, place=f"terms.{key}", text=spec.terms[key], span=look.node.span, remedy=remedy)
     for name in spec.data.carry:
         carried = [key for key, term in terms.items() if _read(term, name, derived)]
         if carried:

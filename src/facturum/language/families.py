@@ -16,6 +16,7 @@ from facturum.language import (
     selectors,
     statistics,
     transforms,
+    within,
 )
 from facturum.language.nodes import REGISTRY
 
@@ -36,4 +37,5 @@ __all__ = [
     "selectors",
     "statistics",
     "transforms",
+    "within",
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -234,10 +234,12 @@ class Statistic(Node):
         return valid
 
     def _lookup(self, found: dict[tuple[Label | Absent, ...], float]) -> Node:
-        table: tuple[tuple[Key, Label], ...] = tuple(
-            (key[0] if len(key) == 1 else key, plain_number(found[key])) for key in in_order(found)
-        )
-        return Lookup(self.by, table, MISSING)
+        return Lookup(self.by, table_of(found), MISSING)
+
+
+def table_of(found: Mapping[tuple[Label | Absent, ...], float]) -> tuple[tuple[Key, Label | Absent], ...]:
+    """Return numbers by group as a table that a lookup reads, in the order of the keys."""
+    return tuple((key[0] if len(key) == 1 else key, plain_number(found[key] + 0.0)) for key in in_order(found))
 
 
 def number(value: float) -> Number:

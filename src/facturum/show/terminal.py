@@ -197,7 +197,9 @@ def learned_text(entry: LearnedEntry) -> str:
         'center(price), estimated from 280 rows of the estimation sample'
     """
     if entry.remaining:
-        return f"{short(entry.expression)}, estimated from {counted(entry.rows, 'row')} of the estimation sample"
+        absorbed = "" if entry.absorbed is None else f"; its groups take {counted(entry.absorbed, 'degree')} of freedom"
+        rows = counted(entry.rows, "row")
+        return f"{short(entry.expression)}, estimated from {rows} of the estimation sample{absorbed}"
     rows = f"{counted(entry.rows, 'learning row')} that [rows] keep selects"
     return f"{short(entry.expression)}, estimated from {rows}, because it decides which of them stay in the sample"
 
