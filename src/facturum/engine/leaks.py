@@ -15,7 +15,6 @@ from facturum.language.seasons import Timed
 from facturum.language.statistics import Statistic
 from facturum.language.within import Within
 
-
 MOST_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
 MOST_SPAN = 1_000_000
 
