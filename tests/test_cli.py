@@ -54,7 +54,7 @@ class Commands(Folder):
         for said in ("1,886 of 2,400 rows kept", "295 left out: keep is false", "access_cable_car", "log(price)"):
             self.assertIn(said, built.stdout)
         explained = command("explain", self.out, "slope", "beds")
-        for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "One percent more beds"):
+        for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "A 1 % higher beds"):
             self.assertIn(said, explained.stdout)
         self.assertEqual(command("verify", self.out, self.data).returncode, 0)
         cells = self.data.read_text("utf-8").splitlines()
@@ -80,7 +80,7 @@ class Commands(Folder):
         explained = json.loads(command("explain", self.out, "price", "--json").stdout)
         self.assertEqual([entry["formula"] for entry in explained], ["log(price)"])
         everything = json.loads(command("explain", self.out, "--json").stdout)
-        self.assertEqual(len(everything["columns"]), 19)
+        self.assertEqual(len(everything["columns"]), 20)
         self.assertGreaterEqual(set(everything["fingerprints"]["data"]), {"price", "open", "month", "hut_code"})
         outcome = json.loads(command("verify", self.out, self.data, "--json").stdout)
         self.assertEqual(outcome, {"ok": True, "exact": True, "steps": 0, "failures": [], "seal": outcome["seal"]})

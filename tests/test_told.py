@@ -22,45 +22,37 @@ from facturum.numerics.comparisons import correlation, scale_figures, welch
 from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, command, panel
 
 READINGS = [
-    ("bins(price, edges=[30, 40])", "x_30_to_40", "price = 30 to 40 compared with price = under 30 (the reference)"),
-    ("impute(snow, 'median')", "x", "One more of snow (imputed): stays changes by b."),
-    (
-        "log(impute(snow, value=1), shift=1)",
-        "x",
-        "One percent more snow (imputed) + 1: stays changes by about b / 100.",
-    ),
-    ("is_missing(snow)", "x", "Rows where snow has no value compared with the others: stays differs by b."),
-    (
-        "is_missing(missing_if(snow, snow > 80))",
-        "x",
-        "Rows where snow has no value, or had one that was taken out (snow > 80) compared with the others",
-    ),
-    ("is_missing(snow) * price", "x", "in rows where snow has no value differs by b from that in the others."),
-    ("winsorize(price, at=[25, 55])", "x", "One more of price kept from 25 to 55: stays changes by b."),
-    ("mean_of(price, period, at_least=1)", "x", "One more of the mean of price, period: stays changes by b."),
-    ("count_of(price > 30, period > 3)", "x", "One more of the count of price > 30, period > 3: stays changes by b."),
-    ("reverse(period, 0, 30)", "x", "One more of period (reversed): stays changes by b."),
-    ("regroup(comfort, {'well': ['good']}, rest='else')", "x_well", "comfort (regrouped) = well compared with"),
-    ("lag(price, 1)", "x", "One more of price 1 period before: stays changes by b."),
-    ("lag(log(price), 12)", "x", "One percent more price 12 periods before: stays changes by about b / 100."),
-    ("lead(price, 2)", "x", "One more of price 2 periods later: stays changes by b."),
-    ("lag(comfort, 1)", "x_good", "comfort 1 period before = good compared with comfort 1 period before = fair"),
-    ("difference(price)", "x", "One more of the change of price since the period before: stays changes by b."),
-    ("difference(price, step=12)", "x", "One more of the change of price since 12 periods before"),
-    ("percent_change(price)", "x", "One more of the percent change of price since the period before"),
-    ("moving_average(price, 3)", "x", "One more of the moving average of price over 3 periods: stays changes by b."),
-    ("moving_sum(price, 2)", "x", "One more of the moving sum of price over 2 periods: stays changes by b."),
-    ("trend()", "x", "One more of the periods since 2020-01: stays changes by b."),
-    ("trend(degree=2)", "x_2", "How the slope of stays in the periods since 2020-01 changes: by 2·b"),
-    ("season('month')", "x_mar", "month = mar compared with month = jan (the reference): stays differs by b."),
-    (
-        "season('quarter', coding='waves')",
-        "x_cos1",
-        "One unit more of the cosine wave that goes round once in 4 quarters",
-    ),
-    ("part(month, 'year')", "x", "One more of year of month: stays changes by b."),
-    ("standardize(lag(price, 1))", "x", "more of price 1 period before (counted from"),
-]
+    ("bins(price, edges=[30, 40])", "x_30_to_40", "price = 30 to 40 rather than under 30: a difference of b in stays"),
+    ("impute(snow, 'median')", "x", "Each additional unit of snow (imputed) is associated with a difference of b in"),
+    ("log(impute(snow, value=1), shift=1)", "x", "A 1 % higher snow (imputed) + 1 is associated with a difference of"),
+    ("is_missing(snow)", "x", "Rows in which snow is missing, compared with all others: a difference of b in stays."),
+    ("is_missing(missing_if(snow, snow > 80))", "x", "snow is missing, or was set to missing (snow > 80), compared w"),
+    ("is_missing(snow) * price", "x", "differs by b between rows in which snow is missing and the others; the plan h"),
+    ("winsorize(price, at=[25, 55])", "x", "Each additional unit of price kept from 25 to 55 is associated with"),
+    ("mean_of(price, period, at_least=1)", "x", "Each additional unit of the mean of price, period is associated wit"),
+    ("count_of(price > 30, period > 3)", "x", "Each additional unit of the count of price > 30, period > 3 is"),
+    ("reverse(period, 0, 30)", "x", "Each additional unit of period (reversed) is associated with a difference of b"),
+    ("regroup(comfort, {'well': ['good']}, rest='else')", "x_well", "comfort (regrouped) = well rather than else: a"),
+    ("lag(price, 1)", "x", "Each additional unit of price 1 month before is associated with a difference of b in sta"),
+    ("lag(log(price), 12)", "x", "A 1 % higher price 12 months before is associated with a difference of about b / 1"),
+    ("lead(price, 2)", "x", "Each additional unit of price 2 months later is associated with"),
+    ("lag(comfort, 1)", "x_good", "comfort 1 month before = good rather than fair: a difference of b in stays."),
+    ("difference(price)", "x", "Each additional unit of the monthly change of price is associated with"),
+    ("difference(difference(price, step=12))", "x", "Each additional unit of the monthly change of the 12-month chan"),
+    ("percent_change(price)", "x", "Each additional unit of the monthly percent change of price is associated with"),
+    ("moving_average(price, 3)", "x", "unit of the 3-month average of price (this month and the 2 before) is associa"),
+    ("moving_sum(price, 2)", "x", "unit of the 2-month sum of price (this month and the month before) is associated"),
+    ("trend()", "x", "Each additional month since 2020-01 is associated with a difference of b in stays."),
+    ("trend(degree=2)", "x_2", "The slope of stays in months since 2020-01 changes by 2·b with each additional"),
+    ("season('month')", "x_mar", "month = mar rather than jan: a difference of b in stays."),
+    ("season('quarter', coding='waves')", "x_cos1", "of the cosine wave that goes round once in 4 quarters is associ"),
+    ("part(month, 'year')", "x", "Each additional unit of year of month is associated with a difference of b in stay"),
+    ("standardize(lag(price, 1))", "x", "An increase of one standard deviation (11.32) in price 1 month before is"),
+    ("within(log(price), by=[hut])", "x", "A 1 % higher price within hut is associated with"),
+    ("price - mean(price, by=[period])", "x", "Each additional unit of price - lookup(period, {.. 30 entries}) is"),
+    ("price * 5", "x", "Each additional 0.2 units of price is associated with"),
+    ("lag(price, [1, 2])", "x_lag2", "price 2 months before is associated with a difference of b in stays, with pric"),
+]  # fmt: skip
 
 
 def digests(folder: Path) -> dict[str, str]:
@@ -70,6 +62,7 @@ def digests(folder: Path) -> dict[str, str]:
 class Readings(unittest.TestCase):
     def test_every_operation_has_a_sentence(self) -> None:
         table = panel(12, gaps=0.1)
+        table["stays"] = [each + 0.5 for each in table["stays"]]
         for text, name, said in READINGS:
             with self.subTest(text):
                 made = fa.Plan("stays", {"x": text}, data=PANEL_DATA).build(table)

@@ -3,9 +3,9 @@
 Example:
     >>> import facturum as fa
     >>> plan = fa.Plan(response="stays", terms={"price": "log(price)"})
-    >>> design = plan.build({"stays": [10.0, 8.0, 5.0], "price": [20.0, 25.0, 40.0]})
+    >>> design = plan.build({"stays": [10.5, 8.0, 5.0], "price": [20.0, 25.0, 40.0]})
     >>> print(design.columns["price"].reading)
-    One percent more price: stays changes by about b / 100.
+    A 1 % higher price is associated with a difference of about b / 100 in stays.
 """
 
 from __future__ import annotations

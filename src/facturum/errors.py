@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 ROWS_SHOWN = 5
-LONGEST_LINE = 100  # of what is shown at the Python prompt
-LONGEST_LINE = 110
+PROMPT_WIDTH = 100  # of a line shown at the Python prompt
+LONGEST_LINE = 110  # of the text that an error marks
 
 
 class FacturumError(Exception):
@@ -140,7 +140,7 @@ def listed(head: str, lines: Iterable[str], most: int = 30) -> str:
           .. and 1 more
     """
     lines = [" ".join(line.split()) for line in lines]
-    shown = [line if len(line) <= LONGEST_LINE else line[: LONGEST_LINE - 3] + " .." for line in lines[:most]]
+    shown = [line if len(line) <= PROMPT_WIDTH else line[: PROMPT_WIDTH - 3] + " .." for line in lines[:most]]
     more = [f".. and {len(lines) - most:,} more"] if len(lines) > most else []
     return "\n  ".join([f"<{head}>", *shown, *more])
 

@@ -18,11 +18,10 @@ from facturum.audit.entries import (
 )
 from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
-from facturum.audit.interactions import Interactions
 from facturum.audit.origins import fingerprints_of
-from facturum.audit.readings import informed, sentence
+from facturum.audit.reader import Reader
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
-from facturum.audit.treatments import Treatments, taken_out_of
+from facturum.audit.treatments import Treatments
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,
@@ -32,7 +31,7 @@ from facturum.audit.warnings import (
     score_warnings,
     text_warnings,
 )
-from facturum.data.values import FloatArray, Kind
+from facturum.data.values import FloatArray
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import PlanSpec
 from facturum.language.reading import Holds, NoValue
@@ -55,9 +54,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
-    truths, taken_out = _truths(built), taken_out_of(built.prepared)
-    response = built.responses[0].column.reading if built.responses and built.responses[0].column else None
-    response = None if response is None else informed(response, truths, taken_out)
+    reader = Reader(built)
     missing = built.selection.missing()
     entries = []
     if built.y is not None and built.response_moments is not None:
@@ -66,11 +63,9 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
             text = "Response."
             entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, marks[at])
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
-    readings = [None if c.column is None else informed(c.column.reading, truths, taken_out) for c in built.columns]
-    interactions = Interactions.among(readings)
     marks = _digests(built.X, digests)
-    for at, (column, reading) in enumerate(zip(built.columns, readings, strict=True)):
-        text = sentence(reading, response, interactions.condition(reading))
+    for at, (column, reading) in enumerate(zip(built.columns, reader.readings, strict=True)):
+        text = reader.sentence(at)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing, marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
@@ -90,7 +85,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         resolved=built.spec.model_dump(exclude_defaults=True),
         fingerprints=fingerprints_of(built.prepared) if digests else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
-        warnings=_warnings(built, entries, treated),
+        warnings=_warnings(built, entries, treated, reader),
         checks=_checks(built, entries),
         rows=_row_counts(built),
         columns=entries,
@@ -111,14 +106,6 @@ def _digests(matrix: FloatArray, wanted: bool) -> list[str] | list[None]:
 
 def _imputed(treated: Treatments, column: BuiltColumn) -> int:
     return 0 if column.column is None else treated.filled_rows(column.column.formula)
-
-
-def _truths(built: Built) -> set[str]:
-    """Return the names of variables, derived ones too, that are truth values."""
-    made = built.prepared
-    scope = made.scope()
-    derived = {name for name, node in made.derived.items() if scope.of(node).kind is Kind.TRUTH}
-    return derived | {variable.name for variable in made.table if variable.kind is Kind.TRUTH}
 
 
 def _entry(
@@ -158,9 +145,10 @@ def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
 
 
-def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments) -> list[str]:
+def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, reader: Reader) -> list[str]:
     return [
         *column_warnings(built, entries),
+        *reader.warnings(),
         *text_warnings(built),
         *overlap_warnings(built),
         *later_warnings(built),

@@ -1,9 +1,12 @@
-"""One sentence on what a column's coefficient means, given how the response is made."""
+"""One sentence on what a column's coefficient means, given how the response is made and what else moves with it."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Set
+from collections.abc import Mapping, Sequence, Set
+from dataclasses import replace
 
+from facturum.audit.effects import Setting
+from facturum.audit.responses import effect, named, percent_effect, scale
 from facturum.data.values import plain_number
 from facturum.language.reading import (
     Contrast,
@@ -17,49 +20,47 @@ from facturum.language.reading import (
     Power,
     Product,
     Reading,
+    Scaled,
     Unit,
+    stepped,
 )
 
 _PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
+_GROUPS = Indicator | Contrast | Holds | NoValue
+MOST_APART = 4
 
 
-def sentence(reading: Reading | None, response: Reading | None, condition: str = "") -> str:
-    """Return what a coefficient b means, the other columns held fixed.
+def sentence(setting: Setting, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
+    """Return what a coefficient b means, the columns that the sentence does not name held fixed.
 
     Args:
-        reading: of the column; None for the intercept.
-        response: of the response; None where there is none.
-        condition: where it means this, as `Interactions.condition` tells; empty for everywhere.
+        setting: what the column is read as, and on what its coefficient depends.
+        response: the reading of the response; None where there is none.
+        columns: for the intercept, the readings of the other columns.
 
     Example:
-        >>> sentence(Logged("price"), Logged("stays"))
-        'One percent more price: stays changes by about b percent (exactly 100·(1.01^b − 1)).'
-        >>> sentence(Indicator("access", "road", "trail"), Unit("stays"))
-        'access = road compared with access = trail (the reference): stays differs by b.'
-        >>> sentence(Unit("beds"), Unit("stays"), "in rows with access = trail")
-        'One more of beds: stays changes by b, in rows with access = trail.'
+        >>> sentence(Setting(Logged("price")), Logged("stays"))
+        'A 1 % higher price is associated with a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
+        >>> sentence(Setting(Indicator("access", "road", "trail")), Unit("stays"))
+        'access = road rather than trail: a difference of b in stays.'
+        >>> sentence(Setting(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
+        'Each additional unit of beds is associated with a difference of b in stays, in rows with access = trail.'
     """
-    text = _sentence(reading, response)
-    return f"{text[:-1]}, {condition}." if condition else text
-
-
-def _sentence(reading: Reading | None, response: Reading | None) -> str:
+    reading = setting.reading
     if reading is None:
-        return f"The level of {_named(response)} where all other columns are 0{_scale(response)}."
-    if isinstance(reading, Logged):
-        return _elasticity(reading, response)
-    if isinstance(reading, Product):
-        return _interaction(reading, response)
-    if isinstance(reading, Power):
-        return _power(reading, response)
-    if isinstance(reading, Orthogonal):
-        return (
-            f"The {_part(reading)} part of the curve of {_named(response)}{_scale(response)} in {reading.subject}, "
-            "apart from the other parts: a change by one unit of this column changes it by b."
-        )
-    if isinstance(reading, Indicator) and reading.reference is None:
-        return f"The level of {_named(response)}{_scale(response)} for {reading.subject} = {reading.category} is b."
-    return f"{_contrast(reading)}: {_change(reading, response)}."
+        return f"Expected {scale(response).removeprefix('the ')} {_where_all_are_zero(columns)}."
+    if setting.together:
+        return _together(setting, response)
+    factor = reading.factor if isinstance(reading, Scaled) else 1.0
+    inner = reading.of if isinstance(reading, Scaled) else reading
+    b = _times(factor)
+    if isinstance(inner, Product):
+        text = _interaction(inner, response, b, setting)
+    elif isinstance(inner, Power | Orthogonal):
+        text = _curve(inner, response, factor)
+    else:
+        text = _main(inner, response, b, factor, setting.filled)
+    return text + _conditions(setting) + "."
 
 
 def absence(factor: Factor) -> str:
@@ -77,148 +78,157 @@ def absence(factor: Factor) -> str:
     if isinstance(factor, Contrast | Orthogonal):
         return f"on average over {subject}"
     if isinstance(factor, Holds):
-        return f"in rows where {subject} does not hold"
+        if factor.center is not None:
+            return f"at the mean of {subject} ({factor.center:.4g})"
+        return f"in rows in which {subject} does not hold"
     if isinstance(factor, NoValue):
-        return f"in rows where {subject} has a value"
+        return f"in rows in which {subject} is not missing"
     if isinstance(factor, Logged):
-        return f"where log({_named(factor)}) is 0"
+        return f"where log({_logged(factor)}) is 0"
     center = factor.center if isinstance(factor, Unit | Power) else None
     return f"where {subject} is {center or 0.0:.6g}"
 
 
-def informed(reading: Reading, truths: Set[str], taken_out: Mapping[str, NoValue]) -> Reading:
-    """Return a reading in which variables are read as what they are.
+def informed(reading: Reading, truths: Set[str], set_missing: Mapping[str, NoValue], every: str | None) -> Reading:
+    """Return a reading in which variables are read as what they are, and steps of time in words.
 
     Args:
         reading: of a column or the response.
         truths: the names of variables that are truth values, which are read as conditions.
-        taken_out: for derived variables from which wrong values were taken out, what having none means.
+        set_missing: for derived variables of which wrong values were set to missing, what having none means.
+        every: the step of the plan.
 
     Example:
-        >>> informed(Product(Unit("open"), Unit("beds")), {"open"}, {})
-        Product(left=Holds(subject='open'), right=Unit(subject='beds', center=None, size=None))
+        >>> informed(Product(Unit("open"), Unit("beds")), {"open"}, {}, None)
+        Product(left=Holds(subject='open', center=None), right=Unit(subject='beds', center=None, size=None, \
+standardized=False))
     """
     if isinstance(reading, Product):
-        return Product(informed(reading.left, truths, taken_out), informed(reading.right, truths, taken_out))
-    if isinstance(reading, NoValue) and reading.subject in taken_out:
-        inner = taken_out[reading.subject]
+        left, right = (informed(side, truths, set_missing, every) for side in (reading.left, reading.right))
+        return Product(left, right)
+    if isinstance(reading, Scaled):
+        return Scaled(informed(reading.of, truths, set_missing, every), reading.factor)
+    if isinstance(reading, NoValue) and reading.subject in set_missing:
+        inner = set_missing[reading.subject]
         return NoValue(inner.subject, inner.wrong + reading.wrong)
-    return Holds(reading.subject) if isinstance(reading, Unit) and reading.subject in truths else reading
+    if isinstance(reading, Unit) and reading.subject in truths:
+        held = Holds(reading.subject, reading.center)
+        return held if reading.size is None else Scaled(held, 1 / reading.size)
+    return replace(reading, subject=stepped(reading.subject, every))
 
 
-def _named(response: Reading | None) -> str:
-    if response is None:
-        return "the response"
-    if isinstance(response, Holds | NoValue):
-        return f"the share of rows {'with' if isinstance(response, Holds) else 'without'} {response.subject}"
-    if isinstance(response, Indicator):
-        return f"the share of rows with {response.subject} = {response.category}"
-    if isinstance(response, Logged):
-        return f"{response.subject} + {plain_number(response.shift)}" if response.shift else response.subject
-    return getattr(response, "subject", "the response")
-
-
-def _scale(response: Reading | None) -> str:
-    return " (as a logarithm)" if isinstance(response, Logged) else ""
-
-
-def _contrast(reading: Reading) -> str:
-    """Return what is compared with what, for one unit of a column."""
-    if isinstance(reading, Unit):
-        about = "" if reading.center is None else f" (counted from {plain_number(reading.center):.6g})"
-        if reading.size is not None:
-            return f"One standard deviation ({reading.size:.6g}) more of {reading.subject}{about}"
-        return f"One more of {reading.subject}{about}"
-    if isinstance(reading, Holds):
-        return f"Rows where {reading.subject} holds compared with the others"
-    if isinstance(reading, NoValue):
-        return f"Rows {_no_value(reading)} compared with the others"
-    if isinstance(reading, Indicator):
-        against = f"{reading.subject} = {reading.reference} (the reference)" if reading.reference else "none"
-        return f"{reading.subject} = {reading.category} compared with {against}"
-    if isinstance(reading, Contrast):
-        against = {
-            "all": "the mean of all categories",
-            "before": f"the category before, {reading.other}",
-            "earlier": f"the mean of the categories before it ({reading.other})",
-        }[reading.against]
-        return f"{reading.subject} = {reading.category} compared with {against}"
+def _main(reading: Reading, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
     if isinstance(reading, Logged):
-        return f"One percent more {_named(reading)}"
-    if isinstance(reading, Curve | Power | Orthogonal):
-        return f"One unit more of {reading.subject}"
-    return f"{_contrast(reading.left)} and {_contrast(reading.right)}"
+        return f"A 1 % higher {_logged(reading)} is associated with {percent_effect(response, factor)}"
+    if isinstance(reading, Unit | Curve):
+        return f"{_increase(reading)} is associated with {effect(response, b)}"
+    if isinstance(reading, Indicator) and reading.reference is None:
+        rows = f"Rows with {reading.subject} = {reading.category}"
+        return f"{rows} (no category is the reference): b adds to {scale(response)}"
+    return f"{_comparison(reading, filled)}: {effect(response, b)}"
 
 
-def _change(reading: Reading, response: Reading | None) -> str:
-    verb = "differs" if isinstance(reading, Indicator | Contrast | Holds | NoValue) else "changes"
-    named = _named(response)
-    if isinstance(response, Logged):
-        return f"{named} {verb} by exactly 100·(exp(b) − 1) percent"
-    if isinstance(response, Holds | NoValue | Indicator):
-        return f"{named} {verb} by b (100·b percentage points)"
-    return f"{named} {verb} by b"
+def _increase(reading: Unit | Curve) -> str:
+    if isinstance(reading, Curve):
+        return f"Each additional unit of {reading.subject}"
+    if reading.standardized:
+        return f"An increase of one standard deviation ({reading.size:.4g}) in {reading.subject}"
+    if reading.size is None:
+        head, _, since = reading.subject.partition("s since ")
+        return f"Each additional {head} since {since}" if since else f"Each additional unit of {reading.subject}"
+    way = "additional" if reading.size > 0 else "fewer"
+    return (
+        f"Each {abs(reading.size):.6g} {way} units of {reading.subject}"
+        if way == "fewer"
+        else (f"Each additional {reading.size:.6g} units of {reading.subject}")
+    )
 
 
-def _elasticity(reading: Logged, response: Reading | None) -> str:
-    start = f"One percent more {_named(reading)}: {_named(response)} changes by about"
-    if isinstance(response, Logged):
-        return f"{start} b percent (exactly 100·(1.01^b − 1))."
-    if isinstance(response, Holds | NoValue | Indicator):
-        return f"{start} b percentage points."
-    return f"{start} b / 100."
+def _comparison(reading: Reading, filled: str | None = None) -> str:
+    """Return what is compared with what."""
+    if isinstance(reading, Holds):
+        return f"Rows in which {reading.subject} holds, compared with the others"
+    if isinstance(reading, NoValue):
+        others = "all others" if filled is None else "rows with the value put in"
+        return f"Rows in which {_missing(reading)}, compared with {others}{f', {filled}' if filled else ''}"
+    if isinstance(reading, Indicator):
+        return f"{reading.subject} = {reading.category} rather than {reading.reference}"
+    if isinstance(reading, Contrast):
+        return f"{reading.subject} = {reading.category} compared with {_against(reading)}"
+    raise TypeError(reading)
 
 
-def _power(reading: Power, response: Reading | None) -> str:
-    x = reading.subject
-    centre = reading.center or 0.0
-    scale = f"{_named(response)}{_scale(response)}"
+def _against(reading: Contrast) -> str:
+    return {
+        "all": "the mean of all categories",
+        "before": f"the category before, {reading.other}",
+        "earlier": f"the mean of the categories before it ({reading.other})",
+    }[reading.against]
+
+
+def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float) -> str:
+    x, y, b = reading.subject, scale(response), _times(factor)
+    if isinstance(reading, Orthogonal):
+        part = f"The {_PARTS.get(reading.degree, f'degree-{reading.degree}')} part of the curve of {y} in {x}"
+        return f"{part}: {effect(response, b)} for each unit of this column, apart from the other parts"
+    center = reading.center or 0.0
     if reading.degree == 1:
-        return f"The slope of {scale} in {x} where {x} is {centre:.6g} (elsewhere the higher powers bend it)."
+        return f"The slope of {y} in {x} where {x} is {center:.6g} is {b}; the higher powers bend it elsewhere"
     if reading.degree == 2 and reading.top == 2:
-        return f"How the slope of {scale} in {x} changes: by 2·b for one more of {x}."
-    return f"The power {reading.degree} of the curve of {scale} in {x}, to be read with the other powers."
+        return f"The slope of {y} in {x} changes by {_times(2 * factor)} with each additional unit of {x}"
+    return f"The power {reading.degree} of the curve of {y} in {x}, to be read with the other powers"
 
 
-def _part(reading: Orthogonal) -> str:
-    return _PARTS.get(reading.degree, f"degree-{reading.degree}")
+def _together(setting: Setting, response: Reading | None) -> str:
+    y, x = scale(response), _listed(setting.shared)
+    if setting.slope is not None:
+        letters = "cdefg"[: len(setting.legend)]
+        legend = [f"{letter} the coefficient of {name}" for letter, name in zip(letters, setting.legend, strict=True)]
+        return f"The slope of {y} in {x} is {setting.slope}, with {_listed(legend)}{_conditions(setting)}."
+    return f"Part of how {y} depends on {x}, to be read together with {_listed(setting.together)}."
 
 
-def _interaction(reading: Product, response: Reading | None) -> str:
-    left, right = reading.left, reading.right
-    groups = Indicator | Contrast | Holds | NoValue
-    if isinstance(right, groups) and not isinstance(left, groups):
-        left, right = right, left
-    scale = f" on {_named(response)}{_scale(response)}"
-    effect = _effect(right)
-    if isinstance(left, Indicator):
-        if left.reference is None:
-            return f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} is b."
-        return (
-            f"The effect of {effect}{scale} in rows with {left.subject} = {left.category} differs by b from that in "
-            f"rows with {left.reference} (the reference)."
-        )
-    if isinstance(left, Contrast):
-        return f"The effect of {effect}{scale} differs by b for {_contrast(left)}."
-    if isinstance(left, Holds):
-        return f"The effect of {effect}{scale} in rows where {left.subject} holds differs by b from that in the others."
-    if isinstance(left, NoValue):
-        return f"The effect of {effect}{scale} in rows {_no_value(left)} differs by b from that in the others."
-    return f"The effect of {effect}{scale} changes by b with a unit of {_effect(left)}."
+def _interaction(reading: Product, response: Reading | None, b: str, setting: Setting) -> str:
+    factors = _factors(reading)
+    by = next((factor for factor in factors if isinstance(factor, _GROUPS)), factors[0])
+    factors.remove(by)
+    rest = [_effect(factor) for factor in factors]
+    what = f"effect of {rest[0]} on" if len(rest) == 1 else f"interaction of {_listed(rest)} in"
+    start = f"The {what} {scale(response)}"
+    main = (
+        f"; the plan has no main effect of {_listed([each.subject for each in setting.mainless])}"
+        if setting.mainless
+        else ""
+    )
+    if isinstance(by, Indicator) and by.reference is None:
+        rows = f"in rows with {by.subject} = {by.category}"
+        return f"{start} {rows} is {b}" if setting.alone else f"{start}: {b} adds to it {rows}"
+    if isinstance(by, Indicator):
+        said = f"between rows with {by.subject} = {by.category} and rows with {by.reference} (the reference)"
+    elif isinstance(by, Contrast):
+        said = f"between {by.subject} = {by.category} and {_against(by)}"
+    elif isinstance(by, Holds):
+        said = f"between rows in which {by.subject} holds and the others"
+    elif isinstance(by, NoValue):
+        said = f"between rows in which {_missing(by)} and the others"
+    else:
+        return f"{start} changes by {b} with each additional unit of {_effect(by)}{main}"
+    return f"{start} differs by {b} {said}{main}"
 
 
-def _no_value(reading: NoValue) -> str:
-    wrong = f", or had one that was taken out ({'; '.join(reading.wrong)})" if reading.wrong else ""
-    return f"where {reading.subject} has no value{wrong}"
+def _factors(reading: Reading) -> list[Reading]:
+    if isinstance(reading, Product):
+        return [*_factors(reading.left), *_factors(reading.right)]
+    return [reading]
 
 
 def _effect(reading: Reading) -> str:
     if isinstance(reading, NoValue):
         return f"a missing {reading.subject}"
     if isinstance(reading, Logged):
-        return f"log({_named(reading)})"
+        return f"log({_logged(reading)})"
     if isinstance(reading, Indicator):
-        against = f" (against {reading.reference})" if reading.reference else ""
+        against = f" (rather than {reading.reference})" if reading.reference else ""
         return f"{reading.subject} = {reading.category}{against}"
     if isinstance(reading, Contrast):
         return f"{reading.subject} = {reading.category}"
@@ -226,9 +236,60 @@ def _effect(reading: Reading) -> str:
         bent = f"{reading.subject} (where it is {reading.center or 0.0:.6g})" if reading.top > 1 else reading.subject
         return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
     if isinstance(reading, Orthogonal):
-        return f"the {_part(reading)} part of {reading.subject}"
-    if isinstance(reading, Unit) and reading.size is not None:
+        return f"the {_PARTS.get(reading.degree, f'degree-{reading.degree}')} part of {reading.subject}"
+    if isinstance(reading, Unit) and reading.standardized:
         return f"one standard deviation of {reading.subject}"
-    if isinstance(reading, Product):
-        return f"{_effect(reading.left)} times {_effect(reading.right)}"
-    return reading.subject
+    if isinstance(reading, Unit) and reading.size is not None:
+        return f"{reading.size:.6g} units of {reading.subject}"
+    return getattr(reading, "subject", "")
+
+
+def _conditions(setting: Setting) -> str:
+    """Return where a coefficient means what its sentence says, and what moves with its column all the same."""
+    said = " and ".join(dict.fromkeys(absence(factor) for factor in setting.zero))
+    found = [said] if said else []
+    if setting.elsewhen:
+        found.append(f"with {_listed(setting.elsewhen)} at other periods held fixed")
+    if setting.steady:
+        found.append(f"while {_listed(setting.steady)} {'stays' if _single(setting.steady) else 'stay'} the same")
+    if setting.apart:
+        names = setting.apart if len(setting.apart) <= MOST_APART else (*setting.apart[:MOST_APART], "others")
+        found.append(f"apart from what {_listed(names)} add{'s' if _single(names) else ''}")
+    return "".join(f", {each}" for each in found)
+
+
+def _where_all_are_zero(columns: Sequence[Reading | None]) -> str:
+    """Return in words where all other columns are 0."""
+    readings = [reading for reading in columns if reading is not None]
+    if not all(isinstance(r, Unit | Indicator | Holds) and getattr(r, "center", None) is None for r in readings):
+        return "when every other column is 0"
+    if any(isinstance(reading, Indicator) and reading.reference is None for reading in readings):
+        return "when every other column is 0"
+    kinds = {
+        Indicator: "every category is at its reference",
+        Holds: "no condition holds",
+        Unit: "every number is 0",
+    }
+    said = [words for kind, words in kinds.items() if any(isinstance(reading, kind) for reading in readings)]
+    return f"when {_listed(said)}" if said else "over all rows"
+
+
+def _missing(reading: NoValue) -> str:
+    wrong = f", or was set to missing ({'; '.join(reading.wrong)})" if reading.wrong else ""
+    return f"{reading.subject} is missing{wrong}"
+
+
+def _logged(reading: Logged) -> str:
+    return named(reading)
+
+
+def _times(factor: float) -> str:
+    return "b" if factor == 1 else "−b" if factor == -1 else f"{plain_number(factor):.6g}·b"
+
+
+def _single(names: Sequence[str]) -> bool:
+    return len(names) == 1 and not names[0].startswith("the columns")
+
+
+def _listed(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}" if words else "it"

@@ -20,6 +20,7 @@ from facturum.language.along import AlongTime
 from facturum.language.core import Name, names_in
 from facturum.language.imputing import Impute
 from facturum.language.nodes import Node
+from facturum.language.reading import stepped
 
 MOST_PERIODS = 400
 MOST_PATHS = 24
@@ -107,7 +108,7 @@ def _paths(built: Built, column: BuiltColumn, formula: Node) -> Iterator[PathEnt
     names = [made.table[name] for name in made.spec.data.panel]
     unit = ", ".join(label_text(v.labels[v.data[rows[0]]]) if v.labels else str(v.data[rows[0]]) for v in names)
     if inner is not None and _numeric(made, inner):
-        lines = [(column.name, formula), (inner.subject(), inner)]
+        lines = [(column.name, formula), (stepped(inner.subject(), made.spec.data.every), inner)]
         drawn = [PathLine(name=name, periods=texts, values=_values(source_rows, node, rows)) for name, node in lines]
         yield PathEntry(term=column.term, column=column.name, unit=unit, lines=drawn)
     for name in joined:

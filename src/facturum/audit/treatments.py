@@ -29,7 +29,7 @@ from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
-from facturum.language.reading import NoValue
+from facturum.language.reading import NoValue, stepped
 from facturum.numerics.comparisons import scale_figures, welch
 
 HISTOGRAM_CELLS = 48
@@ -125,7 +125,7 @@ class Treatments:
             )
         return BinsEntry(
             expression=str(node),
-            variable=node.x.subject(),
+            variable=stepped(node.x.subject(), self._made.spec.data.every),
             terms=terms,
             bins=entries,
             histogram=histogram(x[present]),
@@ -175,7 +175,7 @@ class Treatments:
             difference, t = welch(y[filled & there], y[~filled & there])
         return ImputationEntry(
             expression=str(node),
-            variable=node.x.subject(),
+            variable=stepped(node.x.subject(), self._made.spec.data.every),
             how=node.how or "value",
             terms=terms,
             rows=len(filled),
@@ -268,13 +268,13 @@ def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, l
             return node, conditions
 
 
-def taken_out_of(made: Prepared) -> dict[str, NoValue]:
-    """Return, for each derived variable from which wrong values were taken out, what having no value means."""
+def set_missing_of(made: Prepared) -> dict[str, NoValue]:
+    """Return, for each derived variable of which wrong values were set to missing, what having no value means."""
     found = {}
     for name in made.derived:
         inner, wrong = _before_taking_out(Name(name), made.derived)
         if wrong:
-            found[name] = NoValue(inner.subject(), tuple(map(str, wrong)))
+            found[name] = NoValue(inner.subject(), tuple(condition.subject() for condition in wrong))
     return found
 
 

@@ -58,7 +58,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: st
             else:
                 yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
             continue
-        following = offsets if pooled is not None else _sums(offsets, node.looks_at())
+        following = offsets if pooled is not None else offsets_after(offsets, node.looks_at())
         pools = _pools(node, time)
         for field, child in node.arguments():
             if field in node.groups_by:
@@ -71,7 +71,13 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: st
                 pending.append((child, frozenset({0, 1}), through, pooled or node))
 
 
-def _sums(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
+def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
+    """Return the periods that are read where an operation that looks at ``steps`` is itself read at ``offsets``.
+
+    Example:
+        >>> sorted(offsets_after(frozenset({1}), (0, -1)))
+        [0, 1]
+    """
     if len(offsets) * len(steps) <= MOST_SUMS:
         return frozenset(a + b for a in offsets for b in steps)
     low, high = min(offsets) + min(steps), max(offsets) + max(steps)

@@ -11,7 +11,7 @@ from facturum.data.values import Array, Kind, Mask, Values, both
 from facturum.errors import counted
 from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
-from facturum.language.reading import Logged, Reading, Unit
+from facturum.language.reading import STEP, Logged, Reading, Unit
 
 MOST_SHIFTS = 1000
 
@@ -152,7 +152,7 @@ class Shifted(AlongTime):
         return f"{self.x.subject()} {self._when()}"
 
     def _when(self) -> str:
-        return f"{counted(self.k if isinstance(self.k, int) else 0, 'period')} {'before' if self.sign < 0 else 'later'}"
+        return f"{counted(self.k if isinstance(self.k, int) else 0, STEP)} {'before' if self.sign < 0 else 'later'}"
 
 
 @operation
@@ -205,9 +205,8 @@ class Difference(Windowed):
         return tuple(-self.step * number for number in range(self.order + 1))
 
     def subject(self) -> str:
-        since = "the period before" if self.step == 1 else f"{self.step} periods before"
         again = "" if self.order == 1 else f", taken {self.order} times"
-        return f"the change of {self.x.subject()} since {since}{again}"
+        return f"the {_every(self.step)} change of {self.x.subject()}{again}"
 
 
 @operation
@@ -231,8 +230,7 @@ class PercentChange(Windowed):
         return (0, -self.step)
 
     def subject(self) -> str:
-        since = "the period before" if self.step == 1 else f"{self.step} periods before"
-        return f"the percent change of {self.x.subject()} since {since}"
+        return f"the {_every(self.step)} percent change of {self.x.subject()}"
 
 
 class Moving(Windowed):
@@ -284,8 +282,15 @@ class Moving(Windowed):
         return tuple(self.weights())
 
     def subject(self) -> str:
-        what = self.name.replace("_", " ")
-        return f"the {what} of {self.x.subject()} over {self.window} periods"
+        what = f"the {self.window}-{STEP} {self.name.removeprefix('moving_')} of {self.x.subject()}"
+        if self.align == "past":
+            before = {1: "", 2: f" and the {STEP} before"}.get(self.window, f" and the {self.window - 1} before")
+            return f"{what} (this {STEP}{before})"
+        return f"{what} (centred)"
+
+
+def _every(step: int) -> str:
+    return f"{STEP}ly" if step == 1 else f"{step}-{STEP}"
 
 
 ALIGN = one_of("past", "centre")

@@ -325,7 +325,7 @@ class Bins(Node):
         return self.x.subject()
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(Node.subject(self))
 
 
 def codes_between(x: FloatArray, edges: FloatArray, closed: str, kind: type[np.signedinteger[Any]]) -> Array:

@@ -217,4 +217,4 @@ class Category(Categorical):
         return super().block(rows)
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(self.subject())

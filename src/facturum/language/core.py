@@ -23,7 +23,7 @@ from facturum.language.nodes import (
     node,
 )
 from facturum.language.options import VALUE, argument, arguments, option
-from facturum.language.reading import Curve, Holds, Product, Reading, Unit
+from facturum.language.reading import Curve, Holds, Product, Reading, Unit, scaled, shifted
 from facturum.numerics.powers import whole_power
 
 
@@ -175,7 +175,7 @@ class Arithmetic(Node):
         return finite(self, rows, data, both(left.valid, right.valid))
 
     def reading(self) -> Reading:
-        return Unit(str(self))
+        return Unit(self.subject())
 
 
 @node
@@ -189,6 +189,11 @@ class Add(Arithmetic):
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.add(left, right)
 
+    def reading(self) -> Reading:
+        number, other = (self.left, self.right) if isinstance(self.left, Number) else (self.right, self.left)
+        moved = shifted(other.reading(), float(number.value)) if isinstance(number, Number) else None
+        return moved or super().reading()
+
 
 @node
 class Subtract(Arithmetic):
@@ -200,6 +205,14 @@ class Subtract(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.subtract(left, right)
+
+    def reading(self) -> Reading:
+        moved = None
+        if isinstance(self.right, Number):
+            moved = shifted(self.left.reading(), -float(self.right.value))
+        elif isinstance(self.left, Number):
+            moved = shifted(scaled(self.right.reading(), -1), float(self.left.value))
+        return moved or super().reading()
 
 
 @node
@@ -228,7 +241,7 @@ class Multiply(Arithmetic):
             Column(
                 a.parts + b.parts,
                 Multiply(a.formula, b.formula),
-                b.reading if isinstance(self.left, Number) else Product(a.reading, b.reading),
+                self._product(a.reading, b.reading),
                 "interaction",
                 " and ".join(r for r in (a.reference, b.reference) if r) or None,
             )
@@ -246,9 +259,13 @@ class Multiply(Arithmetic):
             return product(rows.block(self.left), rows.block(self.right))
 
     def reading(self) -> Reading:
-        if isinstance(self.left, Number) or isinstance(self.right, Number):
-            return Unit(str(self))
-        return Product(self.left.reading(), self.right.reading())
+        return self._product(self.left.reading(), self.right.reading())
+
+    def _product(self, left: Reading, right: Reading) -> Reading:
+        for number, other in ((self.left, right), (self.right, left)):
+            if isinstance(number, Number):
+                return scaled(other, float(number.value)) if number.value else Unit(self.subject())
+        return Product(left, right)
 
 
 @node
@@ -261,6 +278,11 @@ class Divide(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.divide(left, right)
+
+    def reading(self) -> Reading:
+        if isinstance(self.right, Number) and self.right.value:
+            return scaled(self.left.reading(), 1 / float(self.right.value))
+        return super().reading()
 
 
 @node
@@ -277,7 +299,7 @@ class Power(Arithmetic):
         return np.power(left, right)
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(self.subject())
 
 
 @node
@@ -297,14 +319,14 @@ class Negative(Node):
         return Values(np.negative(inner.numbers()), inner.valid)
 
     def reading(self) -> Reading:
-        return Unit(str(self))
+        return scaled(self.value.reading(), -1)
 
 
 class Condition(Node):
     """What is true, false or missing in each row."""
 
     def reading(self) -> Reading:
-        return Holds(str(self))
+        return Holds(self.subject())
 
     def columns(self) -> tuple[Column, ...]:
         return (Column((), self, self.reading(), "indicator"),)

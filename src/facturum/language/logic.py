@@ -222,7 +222,7 @@ class Conditional(Node):
         return (self.condition,)
 
     def reading(self) -> Reading:
-        return Unit(str(self))
+        return Unit(self.subject())
 
 
 def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:

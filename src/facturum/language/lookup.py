@@ -57,7 +57,7 @@ class Lookup(Node):
         return self.keys
 
     def reading(self) -> Reading:
-        return Unit(", ".join(str(key) for key in self.keys) + " (looked up)")
+        return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)")
 
     def _labels(self) -> tuple[str, ...]:
         found = [value for _, value in self.table] + [self.otherwise]

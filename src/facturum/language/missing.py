@@ -38,7 +38,7 @@ class IsMissing(Condition):
 
     def reading(self) -> Reading:
         wrong = [] if not isinstance(self.x, MissingIf) else self.x.conditions()
-        return NoValue(self.x.subject(), tuple(map(str, wrong)))
+        return NoValue(self.x.subject(), tuple(condition.subject() for condition in wrong))
 
 
 @operation

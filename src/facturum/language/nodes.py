@@ -264,11 +264,13 @@ class Node(ABC):
 
     def reading(self) -> Reading:
         """Return what a unit of a scalar expression means."""
-        return Curve(str(self))
+        return Curve(self.subject())
 
     def subject(self) -> str:
         """Return what sentences call this expression."""
-        return str(self)
+        from facturum.language.printer import brief_text
+
+        return brief_text(self)
 
     def equal_to(self, label: Label) -> Node:
         """Return the condition that a categorical expression has a label."""

@@ -196,4 +196,4 @@ class Polynomial(Node):
         return Dense(tuple(columns))
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(self.subject())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import keyword
+from dataclasses import dataclass
 from typing import Any
 
 from facturum.language.core import Arithmetic, List, Missing, Multiply, Name, Negative, Number, Power, Text, Truth
@@ -11,6 +12,7 @@ from facturum.language.logic import And, Comparison, Conditional, Membership, No
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
 
+MOST_ENTRIES = 4
 WORDS = frozenset({"missing", *keyword.kwlist})
 _IF, _OR, _AND, _NOT, _COMPARE, _SUM, _PRODUCT, _SIGN, _POWER, _ATOM = range(10)
 
@@ -23,7 +25,18 @@ def text_of(expression: Node) -> str:
         >>> text_of(parse("(a+b) * c ** (2)"))
         '(a + b) * c ** 2'
     """
-    return _text(expression, _IF)
+    return _Writer()._text(expression, _IF)
+
+
+def brief_text(expression: Node) -> str:
+    """Return the text of an expression for sentences, in which long tables and lists are only counted.
+
+    Example:
+        >>> from facturum.language.parser import parse
+        >>> brief_text(parse("x - lookup(hut, {'a': 1, 'b': 2, 'c': 3, 'd': 4, 'e': 5})"))
+        'x - lookup(hut, {.. 5 entries})'
+    """
+    return _Writer(MOST_ENTRIES)._text(expression, _IF)
 
 
 def literal_text(value: Any, mapping: bool = False) -> str:
@@ -56,76 +69,87 @@ def is_plain_name(name: str) -> bool:
     return name.isidentifier() and name not in WORDS and unicodedata.normalize("NFKC", name) == name
 
 
-def _text(node: Node, needed: int) -> str:
-    text, strength = _written(node)
-    return f"({text})" if strength < needed else text
+@dataclass(frozen=True)
+class _Writer:
+    """Writes expressions; ``most``: the most entries of a table or list that are written out, None for all."""
 
+    most: int | None = None
 
-def _written(node: Node) -> tuple[str, int]:
-    if isinstance(node, Name):
-        return (node.variable if is_plain_name(node.variable) else f"variable({node.variable!r})"), _ATOM
-    if isinstance(node, Number):
-        return literal_text(node.value), _SIGN if node.value < 0 else _ATOM
-    if isinstance(node, Text | Truth):
-        return repr(node.value), _ATOM
-    if isinstance(node, Missing):
-        return "missing", _ATOM
-    if isinstance(node, List):
-        return "[" + ", ".join(_text(member, _IF) for member in node.members) + "]", _ATOM
-    if isinstance(node, Arithmetic):
-        return _arithmetic(node)
-    if isinstance(node, Negative):
-        # the sign of a bare number belongs to the number, so that it needs a bracket here
-        inner = _text(node.value, _SIGN)
-        return "-" + (f"({inner})" if isinstance(node.value, Number) else inner), _SIGN
-    if isinstance(node, Comparison | Membership | And | Or | Not | Conditional):
-        return _logic(node)
-    return _call(node), _ATOM
+    def _text(self, node: Node, needed: int) -> str:
+        text, strength = self._written(node)
+        return f"({text})" if strength < needed else text
 
+    def _written(self, node: Node) -> tuple[str, int]:
+        if isinstance(node, Name):
+            return (node.variable if is_plain_name(node.variable) else f"variable({node.variable!r})"), _ATOM
+        if isinstance(node, Number):
+            return literal_text(node.value), _SIGN if node.value < 0 else _ATOM
+        if isinstance(node, Text | Truth):
+            return repr(node.value), _ATOM
+        if isinstance(node, Missing):
+            return "missing", _ATOM
+        if isinstance(node, List):
+            return "[" + ", ".join(self._text(member, _IF) for member in node.members) + "]", _ATOM
+        if isinstance(node, Arithmetic):
+            return self._arithmetic(node)
+        if isinstance(node, Negative):
+            # the sign of a bare number belongs to the number, so that it needs a bracket here
+            inner = self._text(node.value, _SIGN)
+            return "-" + (f"({inner})" if isinstance(node.value, Number) else inner), _SIGN
+        if isinstance(node, Comparison | Membership | And | Or | Not | Conditional):
+            return self._logic(node)
+        return self._call(node), _ATOM
 
-def _arithmetic(node: Arithmetic) -> tuple[str, int]:
-    if isinstance(node, Power):
-        return f"{_text(node.left, _ATOM)} ** {_text(node.right, _SIGN)}", _POWER
-    strength = _PRODUCT if isinstance(node, Multiply) or node.symbol == "/" else _SUM
-    return f"{_text(node.left, strength)} {node.symbol} {_text(node.right, strength + 1)}", strength
+    def _arithmetic(self, node: Arithmetic) -> tuple[str, int]:
+        if isinstance(node, Power):
+            return f"{self._text(node.left, _ATOM)} ** {self._text(node.right, _SIGN)}", _POWER
+        strength = _PRODUCT if isinstance(node, Multiply) or node.symbol == "/" else _SUM
+        return f"{self._text(node.left, strength)} {node.symbol} {self._text(node.right, strength + 1)}", strength
 
+    def _logic(self, node: Comparison | Membership | And | Or | Not | Conditional) -> tuple[str, int]:
+        if isinstance(node, Comparison):
+            words = [self._text(node.operands[0], _SUM)]
+            for operator, operand in zip(node.operators, node.operands[1:], strict=True):
+                words += [operator, self._text(operand, _SUM)]
+            return " ".join(words), _COMPARE
+        if isinstance(node, Membership):
+            members = ", ".join(self._text(member, _IF) for member in node.members)
+            return f"{self._text(node.value, _SUM)} {'not in' if node.negated else 'in'} [{members}]", _COMPARE
+        if isinstance(node, And):
+            return f"{self._text(node.left, _AND)} and {self._text(node.right, _NOT)}", _AND
+        if isinstance(node, Or):
+            return f"{self._text(node.left, _OR)} or {self._text(node.right, _AND)}", _OR
+        if isinstance(node, Not):
+            return f"not {self._text(node.value, _NOT)}", _NOT
+        branches = (self._text(node.then, _OR), self._text(node.condition, _OR), self._text(node.otherwise, _IF))
+        return "{} if {} else {}".format(*branches), _IF
 
-def _logic(node: Comparison | Membership | And | Or | Not | Conditional) -> tuple[str, int]:
-    if isinstance(node, Comparison):
-        words = [_text(node.operands[0], _SUM)]
-        for operator, operand in zip(node.operators, node.operands[1:], strict=True):
-            words += [operator, _text(operand, _SUM)]
-        return " ".join(words), _COMPARE
-    if isinstance(node, Membership):
-        members = ", ".join(_text(member, _IF) for member in node.members)
-        return f"{_text(node.value, _SUM)} {'not in' if node.negated else 'in'} [{members}]", _COMPARE
-    if isinstance(node, And):
-        return f"{_text(node.left, _AND)} and {_text(node.right, _NOT)}", _AND
-    if isinstance(node, Or):
-        return f"{_text(node.left, _OR)} or {_text(node.right, _AND)}", _OR
-    if isinstance(node, Not):
-        return f"not {_text(node.value, _NOT)}", _NOT
-    branches = (_text(node.then, _OR), _text(node.condition, _OR), _text(node.otherwise, _IF))
-    return "{} if {} else {}".format(*branches), _IF
+    def _call(self, node: Node) -> str:
+        words: list[str] = []
+        by_name = False
+        for field in dataclasses.fields(node):  # type: ignore[arg-type]
+            value = getattr(node, field.name)
+            if (
+                field.default is not dataclasses.MISSING
+                and value == field.default
+                and type(value) is type(field.default)
+            ):
+                by_name = True
+                continue
+            if field.metadata["role"] == "argument":
+                text = self._text(value, _IF)
+            elif field.metadata.get("spread"):
+                text = ", ".join(self._text(member, _IF) for member in value)
+            elif field.metadata["role"] == "arguments":
+                single = field.default is dataclasses.MISSING and len(value) == 1 and not isinstance(value[0], List)
+                text = self._text(value[0], _IF) if single else "[" + ", ".join(self._text(v, _IF) for v in value) + "]"
+            else:
+                text = self._literal(value, field.metadata["accept"].mapping)
+            by_name = by_name or field.default is not dataclasses.MISSING
+            words.append(f"{field.name}={text}" if by_name else text)
+        return f"{node.name}({', '.join(words)})"
 
-
-def _call(node: Node) -> str:
-    words: list[str] = []
-    by_name = False
-    for field in dataclasses.fields(node):  # type: ignore[arg-type]
-        value = getattr(node, field.name)
-        if field.default is not dataclasses.MISSING and value == field.default and type(value) is type(field.default):
-            by_name = True
-            continue
-        if field.metadata["role"] == "argument":
-            text = _text(value, _IF)
-        elif field.metadata.get("spread"):
-            text = ", ".join(_text(member, _IF) for member in value)
-        elif field.metadata["role"] == "arguments":
-            single = field.default is dataclasses.MISSING and len(value) == 1 and not isinstance(value[0], List)
-            text = _text(value[0], _IF) if single else "[" + ", ".join(_text(v, _IF) for v in value) + "]"
-        else:
-            text = literal_text(value, field.metadata["accept"].mapping)
-        by_name = by_name or field.default is not dataclasses.MISSING
-        words.append(f"{field.name}={text}" if by_name else text)
-    return f"{node.name}({', '.join(words)})"
+    def _literal(self, value: Any, mapping: bool) -> str:
+        if self.most is None or not isinstance(value, tuple) or len(value) <= self.most:
+            return literal_text(value, mapping)
+        return f"{{.. {len(value)} entries}}" if mapping else f"[.. {len(value)} entries]"

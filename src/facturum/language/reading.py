@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeAlias
+
+STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see `stepped`
 
 
 @dataclass(frozen=True)
 class Unit:
-    """One unit more of a number. ``center``: what was taken off; ``size``: what one unit amounts to."""
+    """One unit more of a column made of a number.
+
+    Args:
+        subject: the number.
+        center: where it is when the column is 0; None for 0.
+        size: how much more of it one unit of the column is; None for one unit.
+        standardized: whether the size is a standard deviation.
+    """
 
     subject: str
     center: float | None = None
     size: float | None = None
+    standardized: bool = False
 
 
 @dataclass(frozen=True)
@@ -25,14 +35,15 @@ class Logged:
 
 @dataclass(frozen=True)
 class Holds:
-    """A condition that holds (1) or does not (0)."""
+    """A condition that holds (1) or does not (0). ``center``: what was taken off."""
 
     subject: str
+    center: float | None = None
 
 
 @dataclass(frozen=True)
 class NoValue:
-    """No value is there (1), or one is (0). ``wrong``: the conditions by which values were taken out before."""
+    """No value is there (1), or one is (0). ``wrong``: the conditions by which values were set to missing before."""
 
     subject: str
     wrong: tuple[str, ...] = ()
@@ -91,5 +102,48 @@ class Curve:
     subject: str
 
 
+@dataclass(frozen=True)
+class Scaled:
+    """A multiple of another column."""
+
+    of: Reading
+    factor: float
+
+
 Factor: TypeAlias = Unit | Logged | Holds | NoValue | Indicator | Contrast | Power | Orthogonal | Curve
-Reading: TypeAlias = Factor | Product
+Reading: TypeAlias = Factor | Product | Scaled
+
+
+def scaled(reading: Reading, factor: float) -> Reading:
+    """Return the reading of a multiple of a column.
+
+    Example:
+        >>> scaled(Unit("age"), 0.1)
+        Unit(subject='age', center=None, size=10.0, standardized=False)
+    """
+    if isinstance(reading, Unit):
+        size = (1.0 if reading.size is None else reading.size) / factor
+        return replace(reading, size=None if size == 1 else size, standardized=False)
+    if isinstance(reading, Scaled):
+        return scaled(reading.of, reading.factor * factor)
+    return reading if factor == 1 else Scaled(reading, factor)
+
+
+def shifted(reading: Reading, by: float) -> Reading | None:
+    """Return the reading of a column to which a number was added; None where no structure tells it."""
+    if not isinstance(reading, Unit):
+        return None
+    size = 1.0 if reading.size is None else reading.size
+    center = (reading.center or 0.0) - by * size
+    return replace(reading, center=center or None)
+
+
+def stepped(text: str, every: str | None) -> str:
+    """Return a subject with the step of the plan in words.
+
+    Example:
+        >>> stepped(f"price 12 {STEP}s before", "month")
+        'price 12 months before'
+    """
+    often = {"day": "daily", "row": "1-row"}.get(every or "row", f"{every}ly")
+    return text.replace(f"{STEP}ly", often).replace(STEP, every or "period")

@@ -67,7 +67,7 @@ def families() -> dict[str, list[type[Node]]]:
         ['recurrence', 'polynomial']
     """
     found: dict[str, list[type[Node]]] = {}
-    for made in sorted(REGISTRY.values(), key=lambda made: _rank(made.family)):
+    for made in sorted(REGISTRY.values(), key=lambda made: (_rank(made.family), made.__module__)):
         found.setdefault(made.family, []).append(made)
     return found
 

@@ -16,7 +16,7 @@ from facturum.language.core import Multiply, Name, Number, Power, Text
 from facturum.language.logic import period_written
 from facturum.language.nodes import Block, Column, Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of, option, whole_from
-from facturum.language.reading import Curve, Reading, Unit
+from facturum.language.reading import STEP, Curve, Reading, Unit
 from facturum.language.reading import Power as PowerReading
 from facturum.language.transforms import Cos, Sin
 
@@ -129,7 +129,7 @@ class PeriodsSince(Timed):
 
     def subject(self) -> str:
         date = self.date.value if isinstance(self.date, Text) else str(self.date)
-        return f"the periods since {date}"
+        return f"{STEP}s since {date}"
 
 
 @operation
@@ -182,7 +182,7 @@ class Trend(Timed):
         return tuple(found)
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(self.subject())
 
 
 @operation
@@ -250,4 +250,4 @@ class Season(Timed):
         return super().block(rows) if self.coding == "waves" else self._category().block(rows)
 
     def reading(self) -> Reading:
-        return Curve(str(self))
+        return Curve(self.subject())

@@ -227,7 +227,7 @@ class Clip(Elementwise):
         return x if self.high is None else np.minimum(x, float(self.high))
 
     def reading(self) -> Reading:
-        return Unit(str(self))
+        return Unit(self.subject())
 
 
 @operation
@@ -282,4 +282,4 @@ class Standardize(Elementwise):
         return np.divide(np.subtract(x, float(self.learned(self.at))), float(self.learned(self.scale)))
 
     def reading(self) -> Reading:
-        return Unit(self.x.subject(), center=self.at, size=self.scale)
+        return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True)

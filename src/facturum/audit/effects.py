@@ -1,0 +1,486 @@
+"""What else moves when one column does: interactions, curves of several columns, columns that share what they read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TypeAlias
+
+from facturum.audit.slopes import slope_text
+from facturum.engine.leaks import offsets_after
+from facturum.language.core import Divide, Multiply, Name, Negative, Number
+from facturum.language.imputing import Impute
+from facturum.language.logic import And
+from facturum.language.missing import IsMissing
+from facturum.language.nodes import Node
+from facturum.language.reading import (
+    Contrast,
+    Curve,
+    Factor,
+    Holds,
+    Indicator,
+    Logged,
+    NoValue,
+    Power,
+    Product,
+    Reading,
+    Scaled,
+    Unit,
+)
+
+Read: TypeAlias = tuple[
+    str, int, bool
+]  # a variable, the period counted from the row's own, and whether its value counts
+MOST_NAMED = 3
+
+
+@dataclass(frozen=True)
+class Sources:
+    """What an expression is made of.
+
+    Args:
+        moves: what changes when it does: its values, or of a flag for missing ones their presence.
+        plain: all that it reads, without what only forms groups.
+        reads: all that it reads.
+    """
+
+    moves: frozenset[Read]
+    plain: frozenset[Read]
+    reads: frozenset[Read]
+
+
+@dataclass(frozen=True)
+class Member:
+    """A factor of a column: what it is read as, its formula, and what it is made of."""
+
+    reading: Factor
+    formula: Node
+    sources: Sources
+
+
+@dataclass(frozen=True, eq=False)
+class Alike:
+    """The columns of one term whose factors are of one kind, such as the indicators of a category.
+
+    Args:
+        columns: their positions.
+        formulas: of each factor, those in all the columns.
+        members: the factors of the first column.
+    """
+
+    columns: tuple[int, ...]
+    formulas: tuple[frozenset[Node], ...]
+    members: tuple[Member, ...]
+
+    @cached_property
+    def sources(self) -> Sources:
+        """What all factors together are made of."""
+        each = [member.sources for member in self.members]
+        return Sources(*(frozenset().union(*(getattr(s, key) for s in each)) for key in ("moves", "plain", "reads")))
+
+
+@dataclass(frozen=True)
+class Setting:
+    """On what the coefficient of a column depends.
+
+    Args:
+        reading: what its column is read as.
+        zero: the factors that must be 0 for it to be the effect of its column.
+        apart: columns that differ as well, between rows that a condition tells apart, or through time or groups.
+        steady: columns that change only at bounds of the number, which a small change does not cross.
+        together: columns that move as well, so that it has no reading of its own.
+        shared: the variables that these have in common.
+        slope: the slope of all of them together.
+        legend: the column that each letter in it stands for.
+        mainless: factors of an interaction that are no columns of their own.
+        alone: whether nothing else moves with the other factors of an interaction.
+        filled: where missing values are compared, the value put in elsewhere, "" where it differs; else None.
+        elsewhen: variables that other columns read at other periods.
+    """
+
+    reading: Reading | None
+    zero: tuple[Factor, ...] = ()
+    apart: tuple[str, ...] = ()
+    steady: tuple[str, ...] = ()
+    together: tuple[str, ...] = ()
+    shared: tuple[str, ...] = ()
+    slope: str | None = None
+    legend: tuple[str, ...] = ()
+    mainless: tuple[Factor, ...] = ()
+    alone: bool = True
+    filled: str | None = None
+    elsewhen: tuple[str, ...] = ()
+
+
+class Effects:
+    """The columns of a matrix, each with what moves beside it.
+
+    Args:
+        names: of the columns.
+        terms: the term of each.
+        formulas: of each; None for the intercept.
+        readings: of each, its variables read as what they are; None for the intercept.
+        derived: the derived variables.
+        time: the time of the row.
+        numbers: the variables that are numbers.
+        informed: gives readings with variables read as what they are.
+    """
+
+    def __init__(
+        self,
+        names: Sequence[str],
+        terms: Sequence[str],
+        formulas: Sequence[Node | None],
+        readings: Sequence[Reading | None],
+        derived: Mapping[str, Node],
+        time: str | None,
+        numbers: frozenset[str],
+        informed: Callable[[Reading], Reading],
+    ) -> None:
+        self._names, self._terms, self._formulas, self._readings = names, terms, formulas, readings
+        self._derived, self._time, self._numbers, self._informed = derived, time, numbers, informed
+        self._known: dict[Node, Reading] = {
+            self._opened(formula): reading
+            for formula, reading in zip(formulas, readings, strict=True)
+            if formula is not None and reading is not None
+        }
+        self._sources: dict[tuple[Node, bool], Sources] = {}
+        self._members = [self._factors_of(at) for at in range(len(names))]
+        self._groups: dict[int, Alike] = {}
+        self._settings: dict[Alike, Setting] = {}
+        self._reading: dict[str, list[Alike]] = {}
+        self._gather()
+
+    def _gather(self) -> None:
+        """Bring the columns that are alike together, and note which variables they read."""
+        alike: dict[tuple[object, ...], list[int]] = {}
+        for at, members in enumerate(self._members):
+            if members:
+                alike.setdefault((self._terms[at], *map(_kind, members)), []).append(at)
+        for columns in alike.values():
+            factors = [self._members[at] for at in columns]
+            formulas = tuple(frozenset(self._opened(own[i].formula) for own in factors) for i in range(len(factors[0])))
+            group = Alike(tuple(columns), formulas, tuple(factors[0]))
+            self._groups |= dict.fromkeys(columns, group)
+            for variable in {read[0] for read in group.sources.reads}:
+                self._reading.setdefault(variable, []).append(group)
+
+    def setting(self, at: int) -> Setting:
+        """Return on what the coefficient of a column depends."""
+        members = self._members[at]
+        if not members:
+            return Setting(self._readings[at])
+        group = self._groups[at]
+        if group not in self._settings:  # which all its columns share
+            self._settings[group] = self._found(at, members)
+        found = self._settings[group]
+        if at == group.columns[0]:
+            return found
+        if found.slope is not None:  # which begins with the coefficient of the column itself
+            return self._found(at, members)
+        return replace(found, reading=_as_reading(self._readings[at], members))
+
+    def _found(self, at: int, members: list[Member]) -> Setting:
+        if len(members) == 1:
+            return self._single(at, members[0])
+        if any(self._hard(a.sources, b.sources) for a in members for b in members if a is not b):
+            formula = self._formulas[at]
+            assert formula is not None
+            whole = self._member(Curve(formula.subject()), formula)
+            return self._single(at, whole)
+        return self._product(at, members)
+
+    def mainless(self) -> Iterator[tuple[int, Factor]]:
+        """Yield each factor of an interaction that is no column of its own, and the first column that it is part of."""
+        said: set[tuple[str, str]] = set()
+        for group in dict.fromkeys(self._groups.values()):
+            at = group.columns[0]
+            for factor in self.setting(at).mainless:
+                if (self._terms[at], factor.subject) not in said:
+                    said.add((self._terms[at], factor.subject))
+                    yield at, factor
+
+    def _single(self, at: int, own: Member) -> Setting:
+        group = self._groups[at]
+        interactions: list[tuple[Alike, list[Member]]] = []
+        others: list[Alike] = []
+        apart: list[Alike] = []
+        elsewhen: set[str] = set()
+        for other in self._related(own.sources.moves, group):
+            if not own.sources.moves & other.sources.reads:
+                elsewhen |= {read[0] for read in own.sources.moves} & {
+                    read[0] for read in other.sources.plain if read[2]
+                }
+            elif (rest := self._rest([group.formulas[0]], other, own.sources.moves)) is not None:
+                interactions.append((other, rest))
+            elif self._hard(own.sources, other.sources):
+                others.append(other)
+            else:
+                apart.append(other)
+        zero, contradicting = _zeros(interactions)
+        others += contradicting
+        filled = self._filled(own, others)
+        steady: list[Alike] = []
+        if filled is not None:
+            others = []
+        elif _stepwise(own.reading):
+            apart, others = [*apart, *others], []
+        else:
+            steady = [other for other in others if self._steady(own.sources, other)]
+            others = [other for other in others if other not in steady]
+        setting = Setting(
+            _as_reading(self._readings[at], [own]),
+            zero=zero,
+            apart=self._called(apart),
+            steady=self._called(steady),
+            filled=filled,
+            elsewhen=tuple(sorted(elsewhen - {self._time or ""})),
+        )
+        return self._bent(at, own, others, setting) if others else setting
+
+    def _product(self, at: int, members: list[Member]) -> Setting:
+        group = self._groups[at]
+        interactions: list[tuple[Alike, list[Member]]] = []
+        others: list[Alike] = []
+        apart: list[Alike] = []
+        for other in self._related(members[0].sources.moves, group):
+            if not all(member.sources.moves & other.sources.reads for member in members):
+                continue  # it cancels out of the difference between two effects
+            moves = frozenset().union(*(member.sources.moves for member in members))
+            if (rest := self._rest(group.formulas, other, moves)) is not None:
+                interactions.append((other, rest))
+            elif all(self._hard(member.sources, other.sources) for member in members):
+                others.append(other)
+            else:
+                apart.append(other)
+        zero, contradicting = _zeros(interactions)
+        others += contradicting
+        mains = [other.formulas[0] for other in dict.fromkeys(self._groups.values()) if len(other.members) == 1]
+        mainless = [
+            member.reading
+            for member, own in zip(members, group.formulas, strict=True)
+            if not any(own & main for main in mains) and not _every(member.reading)
+        ]
+        beside = [member.sources for member in members if not _every(member.reading)]
+        return Setting(
+            _as_reading(self._readings[at], members),
+            zero=zero,
+            apart=self._called(apart),
+            together=self._called(others),
+            shared=_shared([member.sources for member in members], others),
+            mainless=tuple(mainless),
+            alone=not any(
+                self._hard(sources, other.sources)
+                for sources in beside
+                for other in self._related(sources.moves, group)
+            ),
+        )
+
+    def _bent(self, at: int, own: Member, others: list[Alike], setting: Setting) -> Setting:
+        """Return the setting of a column whose source others read too, as a slope where they have one."""
+        setting = replace(setting, zero=(), together=self._called(others), shared=_shared([own.sources], others))
+        moved = sorted({read[0] for read in own.sources.moves})
+        plain = isinstance(own.reading, Unit | Logged | Curve | Power)
+        if len(moved) != 1 or moved[0] not in self._numbers or not plain:
+            return setting
+        if any(read[1] for read in own.sources.moves):
+            return setting
+        related = [other for other in self._related(own.sources.moves, None) if own.sources.moves & other.sources.reads]
+        moving = [other for other in related if not self._steady(own.sources, other)]
+        columns = [at, *[k for other in moving for k in other.columns if k != at]]
+        formulas = [formula for k in columns if (formula := self._formulas[k]) is not None]
+        slope = slope_text(formulas, moved[0], self._derived)
+        return replace(setting, slope=slope, legend=tuple(self._names[k] for k in columns[1:]), shared=(moved[0],))
+
+    def _rest(self, own: Sequence[frozenset[Node]], other: Alike, moves: frozenset[Read]) -> list[Member] | None:
+        """Return the factors that other columns have beside those given; None where they lack one of these."""
+        left = list(zip(other.formulas, other.members, strict=True))
+        for formulas in own:
+            found = next((pair for pair in left if pair[0] & formulas), None)
+            if found is None:
+                return None
+            left.remove(found)
+        rest = [member for _, member in left]
+        return rest if rest and not any(moves & member.sources.plain for member in rest) else None
+
+    def _related(self, moves: frozenset[Read], own: Alike | None) -> Iterator[Alike]:
+        """Yield the columns that read a variable that moves, at any period, a column's own group left out."""
+        found: dict[int, Alike] = {}
+        for variable in sorted({read[0] for read in moves}):
+            found |= {id(group): group for group in self._reading.get(variable, []) if group is not own}
+        yield from found.values()
+
+    def _hard(self, own: Sources, other: Sources) -> bool:
+        """Return whether one moves with the other otherwise than through the time of the row or through groups."""
+        return any(read[0] != self._time for read in own.moves & other.plain)
+
+    def _steady(self, own: Sources, other: Alike) -> bool:
+        """Return whether other columns read what moves only in conditions and categories."""
+        return all(_stepwise(m.reading) for m in other.members if own.moves & m.sources.plain)
+
+    def _called(self, groups: Sequence[Alike]) -> tuple[str, ...]:
+        found: list[str] = []
+        for group in groups:
+            names = [self._names[at] for at in group.columns]
+            found += names if len(names) <= MOST_NAMED else [f"the columns of {self._terms[group.columns[0]]}"]
+        return tuple(found)
+
+    def _filled(self, own: Member, others: list[Alike]) -> str | None:
+        """Return the value put in where others read a variable only with its missing values filled; else None."""
+        if not others or not isinstance(own.reading, NoValue) or not isinstance(own.formula, IsMissing):
+            return None
+        imputed: list[Impute] = []
+
+        def without(node: Node) -> Node:
+            if isinstance(node, Impute) and self._opened(node.x) == self._opened(own.formula.children()[0]):
+                imputed.append(node)
+                return Number(0)
+            children = node.children()
+            return node.rebuilt(map(without, children)) if children else node
+
+        for other in others:
+            for at in other.columns:
+                formula = self._formulas[at]
+                rest = None if formula is None else self._read(without(self._expanded(formula)), False)
+                if rest is not None and own.sources.moves & rest.reads:
+                    return None
+        values = {node.value for node in imputed}
+        value = values.pop() if len(values) == 1 else None
+        return "" if value is None else f"{value:.6g}" if isinstance(value, int | float) else str(value)
+
+    def _factors_of(self, at: int) -> list[Member]:
+        """Return the factors of a column; none for the intercept."""
+        formula, reading = self._formulas[at], self._readings[at]
+        if formula is None or reading is None:
+            return []
+        opened = self._opened(formula)
+        if isinstance(opened, And) or (opened is not formula and isinstance(opened, Multiply)):
+            parts = list(_parts(opened, type(opened)))
+            if any(self._opened(part) in self._known for part in parts):
+                readings = [self._known.get(self._opened(part)) or self._informed(part.reading()) for part in parts]
+                return [m for part, own in zip(parts, readings, strict=True) for m in self._split(own, part)]
+        return list(self._split(reading, formula))
+
+    def _split(self, reading: Reading, formula: Node) -> Iterator[Member]:
+        if isinstance(reading, Scaled):
+            yield from self._split(reading.of, _unscaled(formula))
+        elif not isinstance(reading, Product):
+            yield self._member(reading, formula)
+        elif isinstance(formula, Multiply):
+            yield from self._split(reading.left, formula.left)
+            yield from self._split(reading.right, formula.right)
+        else:
+            yield self._member(Curve(formula.subject()), formula)
+
+    def _member(self, reading: Factor, formula: Node) -> Member:
+        return Member(reading, formula, self._read(formula, isinstance(reading, NoValue)))
+
+    def _opened(self, node: Node) -> Node:
+        """Return what a derived variable stands for, anything else as it is."""
+        while isinstance(node, Name) and node.variable in self._derived:
+            node = self._derived[node.variable]
+        return node
+
+    def _expanded(self, node: Node) -> Node:
+        """Return an expression with all derived variables written out."""
+        node = self._opened(node)
+        children = node.children()
+        return node.rebuilt(map(self._expanded, children)) if children else node
+
+    def _read(self, formula: Node, presence: bool) -> Sources:
+        """Return what an expression is made of; of a flag for missing values their presence is what moves."""
+        if (formula, presence) not in self._sources:
+            plain, grouped = self._walked(formula)
+            moves = plain if presence else frozenset(read for read in plain or grouped if read[2])
+            self._sources[formula, presence] = Sources(moves, plain, plain | grouped)
+        return self._sources[formula, presence]
+
+    def _walked(self, formula: Node) -> tuple[frozenset[Read], frozenset[Read]]:
+        found: dict[bool, set[Read]] = {False: set(), True: set()}
+        pending = [(formula, frozenset({0}), True, False)]
+        seen = set(pending)
+        while pending:
+            node, offsets, value, grouping = pending.pop()
+            if isinstance(node, Name) and node.variable not in self._derived:
+                for offset in offsets:
+                    found[grouping] |= {(node.variable, offset, kind) for kind in {False, value}}
+                continue
+            steps: list[tuple[Node, frozenset[int], bool, bool]] = []
+            if isinstance(node, Name):
+                steps = [(self._derived[node.variable], offsets, value, grouping)]
+            else:
+                after, deciding = offsets_after(offsets, node.looks_at()), node.decided_by()
+                for field, child in node.arguments():
+                    matters = value and not isinstance(node, IsMissing)
+                    by_value = matters or (child in deciding and not isinstance(node, IsMissing))
+                    steps.append((child, after, by_value, grouping or field in node.groups_by))
+            pending += [step for step in steps if step not in seen]
+            seen.update(steps)
+        return frozenset(found[False]), frozenset(found[True])
+
+
+def _parts(node: Node, kind: type[Node]) -> Iterator[Node]:
+    if isinstance(node, kind):
+        for child in node.children():
+            yield from _parts(child, kind)
+    else:
+        yield node
+
+
+def _unscaled(formula: Node) -> Node:
+    """Return what a multiple is a multiple of."""
+    if isinstance(formula, Multiply) and isinstance(formula.left, Number):
+        return _unscaled(formula.right)
+    if isinstance(formula, Multiply | Divide) and isinstance(formula.right, Number):
+        return _unscaled(formula.left)
+    return _unscaled(formula.value) if isinstance(formula, Negative) else formula
+
+
+def _kind(member: Member) -> tuple[object, ...]:
+    """Return what the factors of a coding have in common; any other factor has it alone."""
+    reading = member.reading
+    if isinstance(reading, Unit | Logged | Curve) or not hasattr(reading, "subject"):
+        return (member.formula,)
+    own = getattr(reading, "reference", None) or getattr(reading, "against", None) or getattr(reading, "top", None)
+    return (type(reading), reading.subject, own)
+
+
+def _as_reading(reading: Reading | None, members: Sequence[Member]) -> Reading:
+    """Return the reading of a column over the factors that were found, its multiple kept."""
+    whole: Reading = members[0].reading
+    for member in members[1:]:
+        whole = Product(whole, member.reading)
+    return Scaled(whole, reading.factor) if isinstance(reading, Scaled) else whole
+
+
+def _zeros(interactions: list[tuple[Alike, list[Member]]]) -> tuple[tuple[Factor, ...], list[Alike]]:
+    """Return factors of which one at least is 0 in each interaction, and the interactions whose factors cannot be.
+
+    Those of the fewest factors come first; two factors made of one variable may not both be 0 in a row.
+    """
+    said: list[Member] = []
+    contradicting: list[Alike] = []
+    for group, factors in sorted(interactions, key=lambda each: len(each[1])):
+        if any(factor.reading == member.reading for factor in factors for member in said):
+            continue
+        free = [f for f in factors if not any(f.sources.moves & member.sources.moves for member in said)]
+        if free:
+            said.append(free[0])
+        else:
+            contradicting.append(group)
+    return tuple(member.reading for member in said), contradicting
+
+
+def _stepwise(reading: Factor) -> bool:
+    return isinstance(reading, Holds | NoValue | Indicator | Contrast)
+
+
+def _every(reading: Factor) -> bool:
+    return isinstance(reading, Indicator) and reading.reference is None
+
+
+def _shared(own: Sequence[Sources], others: Sequence[Alike]) -> tuple[str, ...]:
+    moves = frozenset().union(*(sources.moves for sources in own))
+    found = [read[0] for other in others for read in sorted(moves & other.sources.plain)]
+    return tuple(dict.fromkeys(found))

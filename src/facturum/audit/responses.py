@@ -1,0 +1,125 @@
+"""How a difference in the response is said, for the models that are usual for each kind of response."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from facturum.data.values import plain_number
+from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product, Reading, Scaled, Unit
+
+
+@dataclass(frozen=True)
+class Count(Unit):
+    """A response of whole numbers from 0, which models with a log link are made for."""
+
+
+def response_reading(reading: Reading, text: str) -> Reading:
+    """Return a response as it is read: a number in units of its own by its expression.
+
+    Args:
+        reading: of the response.
+        text: its expression.
+    """
+    if isinstance(reading, Product | Scaled):
+        return Unit(text)
+    if isinstance(reading, Unit) and (reading.size is not None or reading.center is not None):
+        return Unit(text)
+    return reading
+
+
+def counted_response(reading: Reading) -> Reading:
+    """Return the reading of a response whose values are counts."""
+    return Count(reading.subject) if isinstance(reading, Unit) else reading
+
+
+def named(response: Reading | None) -> str:
+    """Return what a response is called, without its scale.
+
+    Example:
+        >>> named(Logged("stays", 1.0)), named(Holds("open"))
+        ('stays + 1', 'the share of rows in which open holds')
+    """
+    if response is None:
+        return "the response"
+    if isinstance(response, Logged):
+        sign, size = ("+", response.shift) if response.shift >= 0 else ("-", -response.shift)
+        return f"{response.subject} {sign} {plain_number(size)}" if response.shift else response.subject
+    if isinstance(response, Holds):
+        return f"the share of rows in which {response.subject} holds"
+    if isinstance(response, NoValue):
+        return f"the share of rows in which {response.subject} is missing"
+    if isinstance(response, Indicator):
+        return f"the share of rows with {response.subject} = {response.category}"
+    return getattr(response, "subject", "the response")
+
+
+def scale(response: Reading | None) -> str:
+    """Return what a model's linear predictor is the expectation of.
+
+    Example:
+        >>> scale(Logged("stays")), scale(Holds("open"))
+        ('log(stays)', 'the share of rows in which open holds (or its log odds, in a logit model)')
+    """
+    if isinstance(response, Logged):
+        return f"log({named(response)})"
+    if _is_truth(response):
+        return f"{named(response)} (or its log odds, in a logit model)"
+    if isinstance(response, Count):
+        return f"{named(response)} (or its logarithm, with a log link)"
+    return named(response)
+
+
+def effect(response: Reading | None, b: str) -> str:
+    """Return the difference that one unit of a column goes with.
+
+    Args:
+        response: the response.
+        b: the coefficient times what the column changes by.
+
+    Example:
+        >>> effect(Logged("stays"), "b")
+        'a difference of 100·(exp(b) − 1) % in stays'
+        >>> effect(Holds("open"), "b")
+        'a difference of 100·b percentage points in the share of rows in which open holds (linear model), or an odds \
+ratio of exp(b) (logit model)'
+    """
+    name = named(response)
+    if isinstance(response, Logged):
+        return f"a difference of 100·(exp({b}) − 1) % in {name}"
+    if _is_truth(response):
+        linear = f"a difference of 100·{b} percentage points in {name} (linear model)"
+        return f"{linear}, or an odds ratio of exp({b}) (logit model)"
+    if isinstance(response, Count):
+        return f"a difference of {b} in {name} (linear model), or a factor of exp({b}) (log link)"
+    return f"a difference of {b} in {name}"
+
+
+def percent_effect(response: Reading | None, factor: float) -> str:
+    """Return the difference that one percent more of a logged number goes with.
+
+    Args:
+        response: the response.
+        factor: of which multiple of the logarithm the column is made.
+
+    Example:
+        >>> percent_effect(Unit("stays"), 1.0)
+        'a difference of about b / 100 in stays'
+    """
+    b = "b" if factor == 1 else f"{plain_number(factor):.6g}·b"
+    name = named(response)
+    if isinstance(response, Logged):
+        return f"a difference of about {b} % in {name} (exactly 100·(1.01^{_raised(b)} − 1) %)"
+    if _is_truth(response):
+        linear = f"a difference of about {b} percentage points in {name} (linear model)"
+        return f"{linear}, or an odds ratio of 1.01^{_raised(b)} (logit model)"
+    if isinstance(response, Count):
+        return f"a difference of about {b} / 100 in {name} (linear model), or a factor of 1.01^{_raised(b)} (log link)"
+    return f"a difference of about {b} / 100 in {name}"
+
+
+def _raised(b: str) -> str:
+    return b if b == "b" else f"({b})"
+
+
+def _is_truth(response: Reading | None) -> bool:
+    return isinstance(response, Holds | NoValue | Indicator)
