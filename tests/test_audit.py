@@ -59,7 +59,7 @@ class Maps(unittest.TestCase):
         places = ["access", "price", "curve", "valley", "open", "z"]
         for row, cause in zip(rows.dropped, rows.causes, strict=True):
             first = next(at for at, name in enumerate(order) if self.table[name][row - 1] is None)
-            self.assertEqual(rows.reasons[cause], ("no value", f"terms.{places[first]}"))
+            self.assertEqual(rows.reasons[cause], ("a value is missing", f"terms.{places[first]}"))
 
     def test_the_map_fits_its_schema_and_so_does_the_plan(self) -> None:
         schemas = ROOT / "src/facturum/files/schemas"
@@ -129,7 +129,9 @@ class Maps(unittest.TestCase):
         self.assertIn("the columns of all add up to the intercept", told)
         few = plan({"a": "access", "b": "category(valley)"}).build(huts(6, seed=33, missing=0))
         self.assertIn("columns for 6 rows", "\n".join(few.columns.warnings))
-        self.assertEqual([w[:47] for w in self.design.columns.warnings], ["slope is an interaction of price, whose main ef"])
+        self.assertEqual(
+            [w[:47] for w in self.design.columns.warnings], ["slope is an interaction of price, whose main ef"]
+        )
 
 
 class Spreadsheets(Folder):

@@ -51,7 +51,7 @@ class Commands(Folder):
     def test_the_whole_way(self) -> None:
         built = command("build", self.plan, self.data, "--out", self.out)
         self.assertEqual((built.returncode, built.stderr), (0, ""))
-        for said in ("1,886 of 2,400 rows kept", "295 left out: keep is false", "access_cable_car", "log(price)"):
+        for said in ("1,886 of 2,400 rows kept", "295 left out: [rows] keep is false", "access_cable_car", "log(price)"):
             self.assertIn(said, built.stdout)
         explained = command("explain", self.out, "slope", "beds")
         for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "A 1 % higher beds"):

@@ -445,7 +445,7 @@ class FarApart(unittest.TestCase):
             ]
             means = [statistics.fmean(v for g, v in used if g == each) for each in range(5)]
             np.testing.assert_allclose(made.X[:5, 0], means, rtol=1e-14)
-        with self.assertRaisesRegex(fa.DataError, "140,000 where terms.mean_x_by_none has no value"):
+        with self.assertRaisesRegex(fa.DataError, "140,000 where a value is missing in terms.mean_x_by_none"):
             fa.Plan(None, "mean(x, by=[none])").build(table)
 
     def test_rows_not_learned_from_leave_gaps(self) -> None:

@@ -370,7 +370,7 @@ class Learning(unittest.TestCase):
         self.assertEqual(made.rows.kept.tolist(), wanted)
         self.assertEqual(sorted([*made.rows.kept, *made.rows.dropped]), list(range(1, 301)))
         reasons = {made.rows.reasons[cause] for cause in made.rows.causes}
-        self.assertEqual(reasons, {("no value", "terms.x")} if len(wanted) < 300 else set())
+        self.assertEqual(reasons, {("a value is missing", "terms.x")} if len(wanted) < 300 else set())
 
 
 class Codings(unittest.TestCase):

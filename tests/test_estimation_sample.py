@@ -128,3 +128,33 @@ class Within(unittest.TestCase):
         found = fa.Plan(None, {"x": "within(x, by=[u], and_by=[t])"}, intercept=False).build(table).X[:, 0]
         for codes in (units, periods):
             self.assertLess(np.abs(np.bincount(codes, found)).max(), 1e-12)
+
+
+class LeftOut(unittest.TestCase):
+    def test_rows_left_out_are_told_by_variable(self) -> None:
+        table = {
+            "month": [f"2020-{at:02d}" for at in (1, 2, 3, 4, 6, 7, 8, 9, 10, 11)],
+            "x": [1.0, None, 3.0, 4.0, 5.0, 6.0, None, 8.0, 9.0, 10.0],
+            "z": [5.0, 5.0, 15.0, 5.0, 5.0, 25.0, 5.0, 0.0, 25.0, 5.0],
+            "kind": ["a", "b", "a", "a", "b", None, "a", "b", "a", "b"],
+            "y": [1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0],
+        }
+        terms = {"x": "lag(x, 1)", "two": "[x, z]", "zone": "bins(z, edges=[[0, 10], [20, 30]])", "kind": "kind == 'a'",
+                 "log": "log(z, nonpositive='missing')"}  # fmt: skip
+        data = {"time": "month", "every": "month"}
+        made = fa.Plan("y", terms, data=data, rows={"keep": "y > 1"}).build(table)
+        self.assertEqual(made.rows.kept.tolist(), [4, 9, 10])
+        found = {each.why: (each.rows, each.alone) for each in made.columns.rows.absences}
+        self.assertEqual(
+            found,
+            {
+                "x is missing": (2, 2),
+                "x is missing 1 month before": (2, 0),
+                "x needs the value 1 month before, and that month is not in the table": (1, 1),
+                "z lies in no bin": (1, 0),
+                "kind is missing": (1, 1),
+                "z is 0 or less, and has no logarithm": (1, 0),
+            },
+        )
+        # of a block each column has its own count, over the rows that keep selects
+        self.assertEqual([made.columns[name].missing for name in ("two_x", "two_z", "x", "log")], [2, 0, 3, 1])

@@ -98,7 +98,7 @@ class Contents(Folder):
         self.assertEqual(found["log_stays"].to_numpy().tobytes(), self.design.y.tobytes())
         dropped = parquet.read_table(self.target / "rows.parquet").to_pydict()
         self.assertEqual(sorted(kept + dropped["row"]), list(range(1, 251)))
-        self.assertEqual(set(dropped["reason"]), {"no value"})
+        self.assertEqual(set(dropped["reason"]), {"a value is missing"})
 
     def test_every_form_opens_as_it_was_saved(self) -> None:
         for form in ("parquet", "csv", "npy"):

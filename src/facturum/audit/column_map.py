@@ -7,6 +7,7 @@ from importlib.metadata import version
 
 import numpy as np
 
+from facturum.audit.absences import absence_entries
 from facturum.audit.entries import (
     CheckEntry,
     ColumnEntry,
@@ -55,18 +56,20 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
     """
     formulas, response_formulas, definitions = formula_texts(built)
     reader = Reader(built)
-    missing = built.selection.missing()
+    missing = treated.missing
     entries = []
     if built.y is not None and built.response_moments is not None:
         marks = _digests(built.y.reshape(len(built.y), -1), digests)
         for at, column in enumerate(built.responses):
             text = "Response."
-            entry = _entry(built, column, response_formulas[at], text, built.response_moments, at, missing, marks[at])
+            entry = _entry(
+                built, column, response_formulas[at], text, built.response_moments, at, missing(column), marks[at]
+            )
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     marks = _digests(built.X, digests)
     for at, (column, reading) in enumerate(zip(built.columns, reader.readings, strict=True)):
         text = reader.sentence(at)
-        entry = _entry(built, column, formulas[at], text, built.moments, at, missing, marks[at])
+        entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
     learned = [
@@ -79,6 +82,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         )
         for each in built.prepared.estimated
     ]
+    rows = _row_counts(built)
     return ColumnMap(
         made_with={"facturum": _own_version(), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
@@ -86,8 +90,8 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         fingerprints=fingerprints_of(built.prepared) if digests else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
         warnings=_warnings(built, entries, treated, reader),
-        checks=_checks(built, entries),
-        rows=_row_counts(built),
+        checks=_checks(rows, entries),
+        rows=rows,
         columns=entries,
         learned=learned,
         bins=treated.bins,
@@ -115,10 +119,9 @@ def _entry(
     reading: str,
     moments: Moments,
     at: int,
-    missing: dict[str, int],
+    missing: int,
     digest: str | None,
 ) -> ColumnEntry:
-    place = column.term if column.role == "response" else f"terms.{column.term}"
     inner = column.column
     return ColumnEntry(
         position=at,
@@ -130,7 +133,7 @@ def _entry(
         measure="constant" if inner is None else inner.measure,
         reference=None if inner is None else inner.reference,
         reading=reading,
-        missing=missing.get(place, 0),
+        missing=missing,
         imputed=0,
         min=_finite(moments.smallest[at]),
         max=_finite(moments.largest[at]),
@@ -159,8 +162,7 @@ def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, rea
     ]
 
 
-def _checks(built: Built, entries: list[ColumnEntry]) -> list[CheckEntry]:
-    counts = _row_counts(built)
+def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
     whole = counts.kept + sum(part.rows for part in counts.dropped) == counts.given
     names = [entry.name for entry in entries]
     return [
@@ -176,8 +178,14 @@ def _checks(built: Built, entries: list[ColumnEntry]) -> list[CheckEntry]:
 
 
 def _row_counts(built: Built) -> RowCounts:
-    reasons = sorted(built.selection.reasons().items(), key=lambda item: (-item[1], item[0]))
+    reasons = sorted(built.selection.reasons().items(), key=lambda item: (-item[1], item[0][1]))
     dropped = [DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons]
     selection = built.selection
     learned = selection.learned if built.prepared.estimated else 0
-    return RowCounts(given=selection.given, kept=selection.count, learned=learned, dropped=dropped)
+    return RowCounts(
+        given=selection.given,
+        kept=selection.count,
+        learned=learned,
+        dropped=dropped,
+        absences=absence_entries(built),
+    )

@@ -189,6 +189,15 @@ class DroppedEntry(Part):
     rows: int
 
 
+class AbsenceEntry(Part):
+    """Why rows that [rows] keep selects were left out; a row counts for each of its reasons."""
+
+    why: str = Field(description="the variable, and why it has no value")
+    rows: int
+    alone: int = Field(description="how many of them have no other reason")
+    terms: list[str] = Field(description="the terms that have no value for it; response is the response")
+
+
 class RowCounts(Part):
     """The rows given, kept and left out."""
 
@@ -196,6 +205,7 @@ class RowCounts(Part):
     kept: int
     learned: int
     dropped: list[DroppedEntry]
+    absences: list[AbsenceEntry] = Field([], description="by variable, why rows with missing values were left out")
 
 
 class LearnedEntry(Part):

@@ -20,11 +20,12 @@ from facturum.audit.entries import (
     ScoreEntry,
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
-from facturum.engine.build import Built
-from facturum.engine.prepare import Prepared
+from facturum.engine.build import Built, BuiltColumn
+from facturum.engine.prepare import Prepared, walk
 from facturum.language.across import Across, MeanOf, SumOf
+from facturum.language.along import Shifted
 from facturum.language.bins import Bins
-from facturum.language.core import Name
+from facturum.language.core import List, Name
 from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
@@ -61,6 +62,17 @@ class Treatments:
             own = np.arange(leaf.stop - leaf.start) if leaf.kept is None else leaf.kept
             parts.append(own + leaf.start)
         return np.concatenate(parts)
+
+    def missing(self, column: BuiltColumn) -> int:
+        """Return in how many rows taken by [rows] keep a column has no value."""
+        if column.column is None:
+            return 0
+        place = column.term if column.role == "response" else f"terms.{column.term}"
+        count = self._built.selection.missing()[place]
+        node = self._made.response if column.role == "response" else self._made.terms[column.term]
+        if not count or node is None or not any(_differs(part) for part in walk(node)):
+            return count
+        return int((~self._values(column.column.formula, self._kept).there()).sum())
 
     @cached_property
     def _remaining(self) -> Array:
@@ -266,6 +278,11 @@ def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, l
             node = inner
         else:
             return node, conditions
+
+
+def _differs(node: Node) -> bool:
+    """Return whether the columns of an operation can be missing in different rows."""
+    return isinstance(node, List) or (isinstance(node, Shifted) and node.many_columns)
 
 
 def set_missing_of(made: Prepared) -> dict[str, NoValue]:

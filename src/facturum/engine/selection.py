@@ -12,14 +12,13 @@ from facturum.data.values import Array, Mask
 from facturum.engine.evaluate import Source
 from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 from facturum.language.core import truths
 from facturum.language.nodes import Node, Rows
 
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"
-NO_VALUE = "no value"
-NO_VALUE_ALONG = "no value in a period that it looks at"
+NO_VALUE = "a value is missing"
 
 
 @dataclass(frozen=True)
@@ -72,13 +71,11 @@ class Selection:
         leaves: in their order.
         parts: the places whose values a row needs: the response and each term.
         first: how many rows of history stand before those given.
-        looking: the parts that look along time.
     """
 
     leaves: tuple[LeafSelection, ...]
     parts: tuple[str, ...]
     first: int = 0
-    looking: frozenset[str] = frozenset()
 
     @property
     def given(self) -> int:
@@ -108,8 +105,7 @@ class Selection:
         """Return the reason that a number stands for, and the place that caused it."""
         if cause < 0:
             return (KEEP_FALSE if cause == -1 else KEEP_MISSING), "rows.keep"
-        part = self.parts[cause]
-        return (NO_VALUE_ALONG if part in self.looking else NO_VALUE), part
+        return NO_VALUE, self.parts[cause]
 
     def source_rows(self) -> Array:
         """Return the source row number of each row of the matrix, counted from 1."""
@@ -158,8 +154,7 @@ def select(
         made.where,
     )
     leaves = [leaf for group in found for leaf in group]
-    looking = frozenset(place for place, part in parts.items() if made.looks_along(part))
-    selection = Selection(tuple(leaves), tuple(parts), made.shaped.first, looking)
+    selection = Selection(tuple(leaves), tuple(parts), made.shaped.first)
     if complete and made.spec.rows.missing == "fail":
         _refuse_missing(selection)
     if not selection.count:
@@ -282,7 +277,7 @@ def _refuse_missing(selection: Selection) -> None:
     if without.any():
         places = [selection.parts[at] for at in np.unique(causes[without])]
         raise DataError(
-            f"{int(without.sum()):,} rows have no value, and [rows] missing is 'fail'",
+            f"{counted(int(without.sum()), 'row')} with missing values, and [rows] missing is 'fail'",
             place=places[0],
             rows=rows[without].tolist(),
             remedy='Fill them, leave them out with [rows] keep, or write missing = "drop". Concerned: '
@@ -293,7 +288,7 @@ def _refuse_missing(selection: Selection) -> None:
 
 def _nothing_left(selection: Selection, made: Prepared) -> DataError:
     told = [
-        f"{count:,} where {place} has {reason}" if place != "rows.keep" else f"{count:,} where {reason}"
+        f"{count:,} where {reason} in {place}" if place != "rows.keep" else f"{count:,} where {reason}"
         for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])
     ]
     return DataError(

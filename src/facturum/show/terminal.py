@@ -19,6 +19,7 @@ from rich.theme import Theme
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, LearnedEntry
 from facturum.audit.verify import Verification
+from facturum.engine.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
 
 MANY, FIRST = 24, 4  # columns of a term that are shown one by one; how many of a term with more
@@ -72,11 +73,21 @@ def plan_view(text: str, title: str) -> RenderableType:
 def rows_view(columns: ColumnMap) -> RenderableType:
     """Return how many rows were kept, and why the others were not."""
     rows = columns.rows
-    learned = f"{rows.learned:,} of them learned from" if rows.learned else "nothing is estimated from them"
+    learned = f"{rows.learned:,} of them in the estimation sample" if rows.learned else "nothing is estimated from them"
     lines = [Text.assemble((f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {learned}")]
+    without = sum(part.rows for part in rows.dropped if part.reason == NO_VALUE)
     for part in rows.dropped:
-        where = f" in {part.place}" if part.reason.startswith("no value") else ""
-        lines.append(safe(f"{part.rows:>8,} left out: {part.reason}{where}"))
+        if part.reason != NO_VALUE:
+            lines.append(safe(f"{part.rows:>8,} left out: [rows] {part.reason}"))
+    if without:
+        lines.append(safe(f"{without:>8,} left out: {NO_VALUE}"))
+    for absence in rows.absences:
+        alone = (
+            ""
+            if len(rows.absences) == 1
+            else f" ({'none' if not absence.alone else f'{absence.alone:,}'} for this alone)"
+        )
+        lines.append(safe(f"{absence.rows:>16,} {absence.why}{alone}"))
     if not rows.dropped:
         lines.append(Text("no row was left out"))
     if columns.clock is not None:

@@ -1,0 +1,172 @@
+"""Why rows were left out, by the variable that has no value in them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import singledispatchmethod
+
+import numpy as np
+
+from facturum.audit.entries import AbsenceEntry
+from facturum.data.values import Array, Mask
+from facturum.engine.build import Built
+from facturum.errors import counted
+from facturum.language.along import AlongTime, Shifted
+from facturum.language.bins import Bins
+from facturum.language.core import Name
+from facturum.language.imputing import Impute
+from facturum.language.logic import Conditional
+from facturum.language.lookup import Lookup
+from facturum.language.missing import MissingIf
+from facturum.language.nodes import Node
+from facturum.language.placing import Categorical
+from facturum.language.reading import stepped
+from facturum.language.transforms import Log
+from facturum.language.within import Within
+
+
+def absence_entries(built: Built) -> list[AbsenceEntry]:
+    """Return why rows that [rows] keep selects were left out, the commonest reason first.
+
+    A row in which several variables are missing counts for each of them.
+    """
+    rows, causes = built.selection.dropped_rows()
+    at = rows[causes >= 0] - 1 + built.selection.first
+    if not len(at):
+        return []
+    finder = _Finder(built, at)
+    found: dict[str, Mask] = {}
+    terms: dict[str, list[str]] = {}
+    roots = {place.removeprefix("terms."): node for place, node in built.prepared.parts().items()}
+    for place in built.selection.parts:
+        key = place.removeprefix("terms.")
+        for why, where in finder.reasons(roots[key]).items():
+            found[why] = found.get(why, np.zeros(len(at), dtype=bool)) | where
+            terms.setdefault(why, []).append(key)
+    together = np.sum(list(found.values()), axis=0)
+    entries = [
+        AbsenceEntry(why=why, rows=int(where.sum()), alone=int((where & (together == 1)).sum()), terms=terms[why])
+        for why, where in found.items()
+    ]
+    return sorted(entries, key=lambda entry: (-entry.rows, entry.why))
+
+
+class _Finder:
+    """Follows a missing value down to the variables that it comes from.
+
+    Args:
+        built: the build.
+        at: positions of the rows left out.
+    """
+
+    def __init__(self, built: Built, at: Array) -> None:
+        self._made, self._source, self._at = built.prepared, built.source, at
+        self._step = built.prepared.spec.data.every
+        self._known: dict[Node, dict[str, Mask]] = {}
+
+    def reasons(self, part: Node) -> dict[str, Mask]:
+        """Return for a part of the plan in which of the rows it is missing, by reason."""
+        valid = self._source.rows(0, self._made.table.length, self._at).valid(part)
+        if valid is None or valid.all():
+            return {}
+        return {why: where & ~valid for why, where in self._of(part).items() if (where & ~valid).any()}
+
+    def _missing(self, node: Node) -> Mask:
+        there: Mask = self._source.values_at(node, self._at).there()
+        return ~there
+
+    def _of(self, node: Node) -> dict[str, Mask]:
+        if node not in self._known:
+            self._known[node] = dict(self._found(node))
+        return self._known[node]
+
+    def _found(self, node: Node) -> Iterator[tuple[str, Mask]]:
+        if isinstance(node, Name):
+            yield from self._of_name(node)
+        elif isinstance(node, AlongTime):
+            yield from self._of_periods(node)
+        else:
+            inner: dict[str, Mask] = {}
+            for child in node.children():
+                for why, where in self._of(child).items():
+                    inner[why] = inner.get(why, np.zeros(len(self._at), dtype=bool)) | where
+            yield from inner.items()
+            if not getattr(node, "many_columns", False) and not self._is_block(node):
+                explained = np.logical_or.reduce([*inner.values(), np.zeros(len(self._at), dtype=bool)])
+                own = self._missing(node) & ~explained
+                if own.any():
+                    yield self._words(node), own
+            elif isinstance(node, Categorical) and node.unseen == "missing":
+                own = node.placed(self._source.rows(0, self._made.table.length, self._at))[0] == -2
+                if own.any():
+                    yield self._words(node), own
+
+    def _is_block(self, node: Node) -> bool:
+        return self._made.scope().of(node).block
+
+    def _of_name(self, node: Name) -> Iterator[tuple[str, Mask]]:
+        if node.variable in self._made.derived:
+            yield from self._of(self._made.derived[node.variable]).items()
+            return
+        series = self._source.origins.get(node.variable)
+        where = self._missing(node)
+        if where.any():
+            yield f"{node.variable} is missing" + (f" in the series {series}" if series else ""), where
+
+    def _of_periods(self, node: AlongTime) -> Iterator[tuple[str, Mask]]:
+        """Yield where periods are not in the table, and where they are and have no value."""
+        frame = self._source.frame_of(node.x)
+        offsets = node.looks_at()
+        places = [frame.find(offset)[self._at] for offset in offsets]
+        absent = np.logical_or.reduce([place < 0 for place in places])
+        subject, step = stepped(node.x.subject(), self._step), self._step or "row"
+        which = "an earlier" if max(offsets) <= 0 else "a later" if min(offsets) >= 0 else "an earlier or later"
+        needs, when = f"needs {which} {step} that is not in the table", f"in {which} {step}"
+        if isinstance(node, Shifted) and len(offsets) == 1:
+            when = f"{counted(abs(offsets[0]), step)} {'before' if offsets[0] < 0 else 'later'}"
+            needs = f"needs the value {when}, and that {step} is not in the table"
+        values = frame.whole(node.x).there()
+        empty = np.logical_or.reduce([(place >= 0) & ~values[np.maximum(place, 0)] for place in places])
+        missing = np.ones(len(self._at), dtype=bool) if self._is_block(node) else self._missing(node)
+        if (absent & missing).any():
+            yield f"{subject} {needs}", absent & missing
+        if (empty & missing).any():
+            yield f"{subject} is missing {when}", empty & missing
+
+    @singledispatchmethod
+    def _words(self, node: Node) -> str:
+        """Return what to say where an operation has no value although its arguments have."""
+        return f"{stepped(node.subject(), self._step)} has no value"
+
+    @_words.register
+    def _(self, node: MissingIf) -> str:
+        return f"{node.x.subject()} is set to missing where {node.condition.subject()}"
+
+    @_words.register
+    def _(self, node: Log) -> str:
+        return f"{node.x.subject()} is 0 or less, and has no logarithm"
+
+    @_words.register
+    def _(self, node: Bins) -> str:
+        return f"{node.x.subject()} lies in no bin"
+
+    @_words.register
+    def _(self, node: Lookup) -> str:
+        return f"{' and '.join(key.subject() for key in node.keys)} is not among the keys of the table"
+
+    @_words.register
+    def _(self, node: Within) -> str:
+        groups = " and ".join(str(key) for key in (*node.by, *node.and_by))
+        return f"the group of {groups} was not in the estimation sample"
+
+    @_words.register
+    def _(self, node: Categorical) -> str:
+        return f"{node.x.subject()} has a category that is not in the order"
+
+    @_words.register
+    def _(self, node: Conditional) -> str:
+        return f"the condition {node.condition.subject()} leads to missing"
+
+    @_words.register
+    def _(self, node: Impute) -> str:
+        return f"{node.x.subject()} is missing, and nothing near enough fills it"
