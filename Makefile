@@ -10,7 +10,7 @@ demo: $(DEMO_ENV)/ready
 	@$(DEMO_ENV)/bin/facturum demo --out demo-out
 
 test: $(TEST_ENV)/ready
-	@$(TEST_ENV)/bin/python -m unittest discover -s tests -t .
+	@$(TEST_ENV)/bin/python -m tests
 
 docs: $(TEST_ENV)/ready
 	@$(TEST_ENV)/bin/python tools/generate.py

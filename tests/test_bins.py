@@ -209,5 +209,5 @@ class TheMap(unittest.TestCase):
         found = gaps.build({"x": [1.0, 2.5, None, 2.0]})
         np.testing.assert_array_equal(found.X[:, 1], [0, np.nan, 1, 0])  # what lies in no bin is neither
         kept = fa.Plan("y", {"x": "bins(x, edges=[[1, 2], [3, 7]])"}, rows={"missing": "keep"})
-        self.assertIn("1 row with a value in no bin", "\n".join(
+        self.assertIn("1 row in no bin: the values are 2.5, between the bin", "\n".join(
             kept.build({"x": x, "y": np.arange(8.0)}).columns.warnings))  # fmt: skip

@@ -51,7 +51,12 @@ class Commands(Folder):
     def test_the_whole_way(self) -> None:
         built = command("build", self.plan, self.data, "--out", self.out)
         self.assertEqual((built.returncode, built.stderr), (0, ""))
-        for said in ("1,886 of 2,400 rows kept", "295 left out: [rows] keep is false", "access_cable_car", "log(price)"):
+        for said in (
+            "1,886 of 2,400 rows kept",
+            "295 left out: [rows] keep is false",
+            "access_cable_car",
+            "log(price)",
+        ):
             self.assertIn(said, built.stdout)
         explained = command("explain", self.out, "slope", "beds")
         for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "A 1 % higher beds"):
@@ -288,7 +293,8 @@ class Examples(Folder):
                 cwd=self.folder,
                 check=False,
             )
-            self.assertEqual((found.returncode, found.stderr), (0, ""), path)
+            said = [line for line in found.stderr.splitlines() if line[0] != " " and "FacturumWarning" not in line]
+            self.assertEqual((found.returncode, said), (0, []), path)
         self.assertIn("columns as before: True - y: None", found.stdout)
         self.assertEqual(list(self.folder.iterdir()), [])
 

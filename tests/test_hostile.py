@@ -9,6 +9,7 @@ import warnings
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from facturum import FacturumWarning
 from tests import hostile
 
 # how many cases of each kind take some seconds
@@ -32,6 +33,7 @@ def _hostile(kind: str, count: int) -> type[unittest.TestCase]:
         @settings(max_examples=count, deadline=None)
         def test_every_case_ends_in_a_result_or_an_error_of_our_own(self, seed: int) -> None:
             with warnings.catch_warnings(action="error"):
+                warnings.simplefilter("ignore", FacturumWarning)
                 hostile.KINDS[kind](random.Random(f"{kind} {seed}"))
 
     Hostile.__name__ = Hostile.__qualname__ = f"Hostile_{kind}"

@@ -47,10 +47,10 @@ class Warnings(unittest.TestCase):
             ("bins(x, edges=[0.5])", ones(15, 20), "75 % of the rows are in the one bin 'from 0.5'", True),
             ("bins(x, edges=[[0.0, 2.5], [2.5, 9.0]])", [1.0, 2.0, 3.0, 4.0], "overlap", False),
             ("bins(x, edges=[[0.0, 2.5], [2.25, 9.0]])", [1.0, 2.0, 3.0, 4.0], "from 0.0 to 2.5 and from 2.25", True),
-            ("impute(x, 'mean')", [1.0, 2.0, 4.0, None, None], "filled in", False),
-            ("impute(x, 'mean')", [1.0, 4.0, None, None], "x in t: 50 % of its values are filled in", True),
+            ("impute(x, 'mean')", [1.0, 2.0, 4.0, None, None], "imputed. Cons", False),
+            ("impute(x, 'mean')", [1.0, 4.0, None, None], "x in t: 50 % of the values are imputed", True),
             ("impute(x, value=0)", [1.0, 2.0, None, 3.0], "mean response", False),
-            ("mean_of(x, z)", [1.0, 0.0, 1.0, 0.0], "runs against", True),
+            ("mean_of(x, z)", [1.0, 0.0, 1.0, 0.0], "is negatively corr", True),
             ("x > 0", [1.0, 2.0, 3.0, 4.0], "t is 1 in every row", True),
             ("category(x > 0)", [1.0, -2.0, 3.0, 4.0], "add up", False),
             ("x > 0", [1.0, 2.0, 3.0, 4.0], "add up", False),
@@ -79,7 +79,7 @@ class Warnings(unittest.TestCase):
             self.assertAlmostEqual(entry.t or 0, wanted, places=9)
             self.assertAlmostEqual(entry.response_difference or 0, y[gone].mean() - y[~gone].mean(), places=12)
             way = "higher" if shift > 0 else "lower"
-            wanted_text = f"mean response is {way} by {abs(y[gone].mean() - y[~gone].mean()):.4g} where it is missing"
+            wanted_text = f"mean response is {abs(y[gone].mean() - y[~gone].mean()):.4g} {way} where it is missing"
             self.assertEqual(wanted_text in "\n".join(made.warnings), abs(wanted) > 2, made.warnings)
 
 
@@ -231,6 +231,7 @@ class Rows(Folder):
 
     def test_one_row_has_no_spread(self) -> None:
         with warnings.catch_warnings(action="error"):
+            warnings.simplefilter("ignore", fa.FacturumWarning)
             entry = mapped({"x": "x"}, {"x": [2.5]})["x"]
         self.assertEqual((entry.min, entry.mean, entry.sd, entry.nonzero), (2.5, 2.5, None, 1))
 

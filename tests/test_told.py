@@ -236,7 +236,8 @@ class Plans(unittest.TestCase):
         made = fa.Plan("y", {"w": "category(way)", "x": "log(x)"}).build(table)
         self.assertEqual(
             str(made.rows),
-            "<2 rows kept, 2 left out>\n  1 left out: a value is missing (terms.x)\n  1 left out: a value is missing (terms.w)",
+            "<2 rows kept, 2 left out>\n"
+            "  1 left out: a value is missing (terms.x)\n  1 left out: a value is missing (terms.w)",
         )
         self.assertEqual([entry.name for entry in made.columns], ["y", "intercept", "w_trail", "x"])
         self.assertEqual(len(made.columns), 4)

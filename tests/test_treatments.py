@@ -205,7 +205,7 @@ class Scores(unittest.TestCase):
         np.testing.assert_allclose([item.item_rest or 0 for item in wrong.items], rest, atol=1e-12)
         self.assertGreater(right.alpha or 0, 0.8)
         warnings = made.columns.warnings
-        self.assertEqual([w.split()[0] for w in warnings if "runs against" in w], ["c"])
+        self.assertEqual([w.split()[0] for w in warnings if "is negatively correlated" in w], ["c"])
         self.assertIn("write reverse(c, low, high)", "\n".join(warnings))
 
     def test_rows_with_too_few_values_are_counted(self) -> None:
@@ -241,7 +241,7 @@ class TheMap(Folder):
         error = np.sqrt(a.var(ddof=1) / 90 + b.var(ddof=1) / 110)
         self.assertAlmostEqual(entry.t or 0, (a.mean() - b.mean()) / error, places=10)
         warnings = "\n".join(self.design.columns.warnings)
-        self.assertIn("45 % of its values are filled in; is it better left out?", warnings)
+        self.assertIn("45 % of the values are imputed. Consider leaving it out.", warnings)
         self.assertIn("the mean response is higher", warnings)
 
     def test_a_flag_says_which_rows_it_marks(self) -> None:
@@ -271,7 +271,7 @@ class TheMap(Folder):
     def test_the_survey_plan_shows_the_item_that_runs_against_the_others(self) -> None:
         text = (SAMPLE / "survey.toml").read_text("utf-8").replace("reverse(q_3, 1, 5)", "q_3")
         warnings = "\n".join(fa.Plan.from_text(text).build(SAMPLE / "survey.csv").columns.warnings)
-        self.assertIn("q_3 runs against the other items", warnings)
+        self.assertIn("q_3 is negatively correlated with the other items", warnings)
         told = fa.Plan.load(SAMPLE / "survey.toml").build(SAMPLE / "survey.csv").columns
-        self.assertNotIn("runs against", "\n".join(told.warnings))
+        self.assertNotIn("is negatively correlated", "\n".join(told.warnings))
         self.assertGreater(told.scores[0].alpha or 0, 0.7)

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from facturum.errors import AuditError, DataError, FacturumError, PlanError
+from facturum.errors import AuditError, DataError, FacturumError, FacturumWarning, PlanError
 
 if TYPE_CHECKING:
     from facturum import terms
@@ -27,6 +27,7 @@ __all__ = [
     "DataError",
     "Design",
     "FacturumError",
+    "FacturumWarning",
     "Plan",
     "PlanError",
     "Table",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -22,7 +23,7 @@ from facturum.data.outlet import arrow_column, frame_of
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
-from facturum.errors import AuditError, DataError, PlanError, bounded, counted
+from facturum.errors import AuditError, DataError, FacturumWarning, PlanError, bounded, counted
 from facturum.files.build_folder import (
     FORMATS,
     LEARNING_ROW,
@@ -37,6 +38,9 @@ from facturum.files.folder import write_folder
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
+
+
+SMALL = 2_000_000  # cells up to which the column map is made with the matrix, for its warnings
 
 
 class Origin(Protocol):
@@ -135,6 +139,7 @@ class Design:
         self._resolved = resolved
         self._origin = origin
         self._series: tuple[Path | None, dict[str, Any]] = (None, {})
+        self._warned = not isinstance(origin, FromBuild)  # a stored build was warned of when it was made
 
     @classmethod
     def of(cls, built: Built, plan: PlanSpec) -> Design:
@@ -180,7 +185,9 @@ class Design:
     def columns(self) -> ColumnMap:
         """The column map; digests and fingerprints are in the saved one."""
         with bounded():
-            return self._origin.columns
+            found = self._origin.columns
+        self._warn(found, stacklevel=3)
+        return found
 
     @property
     def imputed(self) -> pa.Table:
@@ -243,6 +250,7 @@ class Design:
         with bounded():
             table = self.to_arrow()
             columns, rows = self._origin.audited, self.rows
+        self._warn(columns, stacklevel=4)
         matrix = [SOURCE_ROW, LEARNING_ROW, *self.response_names, *self.names]
         write_folder(
             Path(folder),
@@ -278,6 +286,26 @@ class Design:
         yield from row_failures(self.rows, anew.rows)
         yield from table_failures(self.to_arrow(), anew.table, "the design file", set(self.names + self.response_names))
         yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
+
+    def warn(self, stacklevel: int) -> None:
+        """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.
+
+        Args:
+            stacklevel: how far up the caller is, to whom the warnings are shown.
+        """
+        if not self._warned and self.X.size <= SMALL:
+            with bounded():
+                columns = self._origin.columns
+            self._warn(columns, stacklevel + 1)
+
+    def _warn(self, columns: ColumnMap, stacklevel: int) -> None:
+        if not self._warned:
+            self._warned = True
+            for text in columns.warnings:
+                warnings.warn(text, FacturumWarning, stacklevel=stacklevel)
+
+    def _repr_html_(self) -> str:
+        return self.columns._repr_html_()
 
     def __repr__(self) -> str:
         return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"

@@ -166,6 +166,8 @@ class Plan:
             threads: how many threads; the result does not depend on it.
             progress: is told how many blocks of how many are filled.
 
+        What the column map warns of is issued as a `FacturumWarning`; of a large matrix when its map is made.
+
         Raises:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow what it asks for.
@@ -174,6 +176,7 @@ class Plan:
             given = self.given(table, history, series)
             design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
         design.remember(self._folder, given.series)
+        design.warn(stacklevel=4)
         return design
 
     def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:

@@ -29,6 +29,7 @@ from facturum.audit.warnings import (
     imputation_warnings,
     later_warnings,
     overlap_warnings,
+    plan_warnings,
     score_warnings,
     text_warnings,
 )
@@ -151,13 +152,14 @@ def _finite(value: float) -> float | None:
 def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, reader: Reader) -> list[str]:
     return [
         *column_warnings(built, entries),
+        *plan_warnings(built),
         *reader.warnings(),
         *text_warnings(built),
         *overlap_warnings(built),
         *later_warnings(built),
         *conversion_warnings(built),
         *[warning for entry in treated.bins for warning in bins_warnings(entry)],
-        *[warning for entry in treated.imputations for warning in imputation_warnings(entry)],
+        *[warning for entry in treated.imputations for warning in imputation_warnings(entry, treated.flagged)],
         *[warning for entry in treated.scores for warning in score_warnings(entry)],
     ]
 

@@ -22,6 +22,7 @@ from facturum.language.reading import (
     Indicator,
     Logged,
     NoValue,
+    Orthogonal,
     Power,
     Product,
     Reading,
@@ -256,11 +257,13 @@ class Effects:
                 apart.append(other)
         zero, contradicting = _zeros(interactions)
         others += contradicting
-        mains = [other.formulas[0] for other in dict.fromkeys(self._groups.values()) if len(other.members) == 1]
+        singles = [other for other in dict.fromkeys(self._groups.values()) if len(other.members) == 1]
+        mains = [other.formulas[0] for other in singles]
+        linear = {_linear(other.members[0].reading) for other in singles} - {None}
         mainless = [
             member.reading
             for member, own in zip(members, group.formulas, strict=True)
-            if not any(own & main for main in mains) and not _every(member.reading)
+            if not (any(own & main for main in mains) or _linear(member.reading) in linear or _every(member.reading))
         ]
         beside = [member.sources for member in members if not _every(member.reading)]
         return Setting(
@@ -470,6 +473,11 @@ def _zeros(interactions: list[tuple[Alike, list[Member]]]) -> tuple[tuple[Factor
         else:
             contradicting.append(group)
     return tuple(member.reading for member in said), contradicting
+
+
+def _linear(reading: Factor) -> str | None:
+    """Return the number that a column is a straight line in, or part of a polynomial of."""
+    return reading.subject if isinstance(reading, Unit | Holds | Power | Orthogonal) else None
 
 
 def _stepwise(reading: Factor) -> bool:

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from facturum.arguments import checked
 from facturum.audit.fingerprints import Fingerprint
 from facturum.engine.spec import FORMAT
-from facturum.errors import AuditError, counted, listed, nearest
+from facturum.errors import AuditError, counted, listed, nearest, table_html
 
 
 class Part(BaseModel):
@@ -40,15 +40,35 @@ class HistogramEntry(Part):
     counts: list[int]
 
 
+class OutsideEntry(Part):
+    """Values in no bin: those between two bins, or beyond the first or the last (null for an open end)."""
+
+    low: float | None
+    high: float | None
+    rows: int
+    smallest: float
+    largest: float
+
+
+class SharedEntry(Part):
+    """A value at which two bins meet, and which has it."""
+
+    value: float
+    rows: int
+    bin: str
+
+
 class BinsEntry(Part):
-    """A number cut into bins, over the rows of the matrix."""
+    """A number cut into bins, over the rows that [rows] keep selects where values lie in no bin, else of the matrix."""
 
     expression: str
     variable: str
     terms: list[str]
     bins: list[BinEntry]
     histogram: HistogramEntry | None
-    no_bin: int = Field(description="rows with a value that lies in no bin")
+    no_bin: int = Field(description="rows taken by [rows] keep with a value that lies in no bin")
+    outside: list[OutsideEntry] = Field([], description="where these values lie")
+    shared: list[SharedEntry] = Field([], description="of bins written as pairs, values that two of them name")
 
 
 class FillEntry(Part):
@@ -267,6 +287,12 @@ class ColumnMap(Part):
 
     def __str__(self) -> str:
         return repr(self)
+
+    def _repr_html_(self) -> str:
+        caption = f"{counted(len(self.columns), 'column')} and {counted(self.rows.kept, 'row')}"
+        rows = [[entry.name, entry.formula, entry.reading] for entry in self.columns]
+        notes = [f"warning: {warning}" for warning in self.warnings]
+        return table_html(caption, ("column", "formula", "what its coefficient b means"), rows, notes)
 
     @checked
     def __getitem__(self, name: str) -> ColumnEntry:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 from typing import Any, TypeVar
 
 import numpy as np
@@ -17,7 +18,9 @@ from facturum.audit.entries import (
     HistogramEntry,
     ImputationEntry,
     ItemEntry,
+    OutsideEntry,
     ScoreEntry,
+    SharedEntry,
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
 from facturum.engine.build import Built, BuiltColumn
@@ -135,14 +138,41 @@ class Treatments:
                     mean_response=float(answers.mean()) if answers is not None and len(answers) else None,
                 )
             )
+        outside, shared = self._beyond(node)
         return BinsEntry(
             expression=str(node),
             variable=stepped(node.x.subject(), self._made.spec.data.every),
             terms=terms,
             bins=entries,
             histogram=histogram(x[present]),
-            no_bin=int((present & ~there).sum()),
+            no_bin=sum(each.rows for each in outside),
+            outside=outside,
+            shared=shared,
         )
+
+    def _beyond(self, node: Bins) -> tuple[list[OutsideEntry], list[SharedEntry]]:
+        """Return where values of the rows that [rows] keep takes lie in none of the bins, and where in two of them."""
+        pairs = sorted(edge for edge in node.edges or () if isinstance(edge, tuple))
+        if not pairs:
+            return [], []
+        inner = self._values(node.x, self._kept)
+        binned = self._values(node, self._kept)
+        x = inner.numbers()
+        lost = np.sort(x[inner.there() & ~binned.there()])
+        outside = []
+        for low, high in pairwise([-np.inf, *(end for pair in pairs for end in pair), np.inf]):
+            own = lost[(lost >= low) & (lost <= high)]
+            if len(own):
+                ends = {"low": _finite(low), "high": _finite(high)}
+                outside.append(OutsideEntry(**ends, rows=len(own), smallest=float(own[0]), largest=float(own[-1])))
+                lost = lost[lost > high]
+        shared = []
+        for (_, high), (low, _) in pairwise(pairs):
+            at = np.flatnonzero(inner.there() & (x == high))
+            if high == low and len(at):
+                label = label_text((binned.labels or ())[int(binned.data[at[0]])])
+                shared.append(SharedEntry(value=float(high), rows=len(at), bin=label))
+        return outside, shared
 
     def _response_at(self, at: Array) -> FloatArray | None:
         """Return the response at rows of the matrix, NaN where there is none."""
@@ -243,6 +273,12 @@ class Treatments:
                 )
             )
         return found
+
+    @property
+    def flagged(self) -> set[str]:
+        """The variables whose missing values the plan flags, by what sentences call them."""
+        every = self._made.spec.data.every
+        return {stepped(node.x.subject(), every) for node, _ in self._found(IsMissing)}
 
     @cached_property
     def scores(self) -> list[ScoreEntry]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
@@ -21,10 +21,14 @@ LARGE_T = 2.0
 
 
 def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
-    """Say which columns cannot be told apart."""
+    """Say which columns cannot be told apart, or tell nothing."""
     for entry in entries:
-        if entry.role == "predictor" and entry.min is not None and entry.min == entry.max:
-            yield f"{entry.name} is {entry.min:.6g} in every row: it cannot be told from the intercept."
+        if entry.min is None or entry.min != entry.max:
+            continue
+        if entry.role == "response":
+            yield f"the response is {entry.min:.6g} in every row of the matrix: there is nothing to explain."
+        elif entry.role == "predictor":
+            yield f"{entry.name} is {entry.min:.6g} in every row of the matrix: {_constant(built, entry)}"
     if built.spec.intercept:
         indicators: dict[str, list[ColumnEntry]] = {}
         for entry in entries:
@@ -33,9 +37,35 @@ def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
         for key, names in (built.spec.columns or {}).items():
             parts = indicators.get(key, [])
             if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
-                yield f"the columns of {key} add up to the intercept: leave one of the two out."
+                yield (f"the columns of {key} add up to the intercept: write coding='reference', or intercept = false.")
     if built.X.shape[0] <= built.X.shape[1]:
         yield f"there are {counted(built.X.shape[1], 'column')} for {counted(built.X.shape[0], 'row')}."
+
+
+def _constant(built: Built, entry: ColumnEntry) -> str:
+    """Return what a constant column means for a regression."""
+    if entry.min == 0:
+        holds = "no row is in its category" if entry.reference is not None else "no row is different"
+        return f"{holds}, and it has no coefficient. Leave it out."
+    if built.spec.intercept:
+        return "it cannot be told apart from the intercept. Leave it out."
+    return "it takes the place of an intercept."
+
+
+def plan_warnings(built: Built) -> Iterator[str]:
+    """Say which derived variables are not used, and which variables a selector passed over."""
+    made = built.prepared
+    if made.written.resolved:
+        return
+    unused = [name for name in made.written.derived if name not in made.derived]
+    if unused:
+        verb = "are derived variables that no" if len(unused) > 1 else "is a derived variable that no"
+        yield f"{', '.join(unused)} {verb} term, response or condition uses."
+    for place, names in made.passed_over.items():
+        yield (
+            f"{place} leaves out {', '.join(names)}: every value is another one, as in an id. "
+            f"Write {names[0]} as a term if it is a predictor."
+        )
 
 
 def text_warnings(built: Built) -> Iterator[str]:
@@ -70,8 +100,20 @@ def bins_warnings(entry: BinsEntry) -> Iterator[str]:
             yield f"{name}: only {part.percent:.1f} % of the rows are in the bin '{part.label}'."
         elif part.percent > THICK:
             yield f"{name}: {part.percent:.0f} % of the rows are in the one bin '{part.label}'."
-    if entry.no_bin:
-        yield f"{name}: {counted(entry.no_bin, 'row')} with a value in no bin, between the edges given or beyond them."
+    for outside in entry.outside:
+        values = f"{outside.smallest:.6g}"
+        if outside.largest > outside.smallest:
+            values = f"from {values} to {outside.largest:.6g}"
+        if outside.low is None:
+            where = f"below the first bin, which begins at {outside.high:.6g}"
+        elif outside.high is None:
+            where = f"above the last bin, which ends at {outside.low:.6g}"
+        else:
+            where = f"between the bin that ends at {outside.low:.6g} and the one that begins at {outside.high:.6g}"
+        yield f"{name}: {counted(outside.rows, 'row')} in no bin: the values are {values}, {where}."
+    for shared in entry.shared:
+        value = f"{shared.value:.6g}"
+        yield f"{name}: two bins name {value}. It belongs to '{shared.bin}' ({counted(shared.rows, 'row')})."
 
 
 def overlap_warnings(built: Built) -> Iterator[str]:
@@ -96,20 +138,26 @@ def later_warnings(built: Built) -> Iterator[str]:
     for key, term in made.terms.items():
         later = {look.variable for look in looks(term, made.derived, time=time) if look.offset > 0}
         if found := sorted(later & explained.keys()):
-            yield f"{key} reads {found[0]}, which the response is made of, at a later period: it is not known in time."
+            yield f"{key} reads the response ({found[0]}) of a later period, which is not known in time."
 
 
-def imputation_warnings(entry: ImputationEntry) -> Iterator[str]:
-    """Say where much was filled, and where missing values go with the response."""
+def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Iterator[str]:
+    """Say where much was filled, and where missing values go with the response and no flag marks them.
+
+    Args:
+        entry: the imputation.
+        flagged: the variables whose missing values the plan flags.
+    """
+    unflagged = entry.variable not in flagged
     name = f"{entry.variable} in {', '.join(entry.terms)}"
     if entry.rows and entry.cells > MUCH_FILLED * entry.rows:
         share = 100 * entry.cells / entry.rows
-        yield f"{name}: {share:.0f} % of its values are filled in; is it better left out?"
-    if entry.t is not None and entry.response_difference is not None and abs(entry.t) > LARGE_T:
+        yield f"{name}: {share:.0f} % of the values are imputed. Consider leaving it out."
+    if unflagged and entry.t is not None and entry.response_difference is not None and abs(entry.t) > LARGE_T:
         way = "higher" if entry.response_difference > 0 else "lower"
         yield (
-            f"{name}: the mean response is {way} by {abs(entry.response_difference):.4g} where it is missing "
-            f"(t = {entry.t:.1f}): a flag beside it, is_missing({entry.variable}), would tell these rows apart."
+            f"{name}: the mean response is {abs(entry.response_difference):.4g} {way} where it is missing "
+            f"(t = {entry.t:.1f}). Add the term is_missing({entry.variable}) to tell these rows apart."
         )
     if entry.groups_not_seen:
         yield f"{name}: {counted(entry.groups_not_seen, 'cell')} of groups not learned from took the value of all rows."
@@ -120,6 +168,6 @@ def score_warnings(entry: ScoreEntry) -> Iterator[str]:
     for item in entry.items:
         if item.item_rest is not None and item.item_rest < 0:
             yield (
-                f"{item.item} runs against the other items of {entry.expression} (item-rest correlation "
-                f"{item.item_rest:.2f}): if it is worded in reverse, write reverse({item.item}, low, high)."
+                f"{item.item} is negatively correlated with the other items of {entry.expression} (item-rest "
+                f"correlation {item.item_rest:.2f}). If it is worded in reverse, write reverse({item.item}, low, high)."
             )

@@ -8,6 +8,7 @@ import signal
 import sys
 import tempfile
 import traceback
+import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from types import FrameType
@@ -15,7 +16,7 @@ from typing import Any
 
 import click
 
-from facturum.errors import FacturumError
+from facturum.errors import FacturumError, FacturumWarning
 
 FOUND_SOMETHING, INPUT_WRONG, DEFECT = 1, 2, 70
 _PIPE, _INTERRUPT = 141, 130  # 128 and the number of the signal, as shells count
@@ -34,6 +35,7 @@ def run_guarded(command: Callable[[], Any]) -> None:
     a signal ended it.
     """
     _never_fail_to_print()
+    warnings.simplefilter("ignore", FacturumWarning)  # commands print them in their own way
     atexit.register(_ignore_signals)
     with _signals():
         try:

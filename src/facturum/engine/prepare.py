@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 import numpy as np
 
+from facturum.data.identity import tells_rows_apart
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
 from facturum.engine.evaluate import Source
@@ -60,6 +61,7 @@ class Prepared:
         keep, learn: the conditions of [rows].
         written: the plan whose texts the expressions were read from.
         learned: what has been answered so far, in its order.
+        passed_over: by term, the variables that its selector left out since they look like ids.
     """
 
     spec: PlanSpec
@@ -72,6 +74,7 @@ class Prepared:
     learn: Node | None
     written: PlanSpec
     learned: tuple[Learned, ...] = ()
+    passed_over: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def table(self) -> Table:
@@ -217,21 +220,25 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     time = None if spec.data.step in (None, "row") else spec.data.time
     texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved) for key, text in spec.terms.items()}
     refuse_deep(parsed, texts | ({} if response is None else {"response": response}))
-    derived = {key: spread(frozen(node, choices, time)) for key, node in parsed.items()}
+    passed_over = _passed_over({**parsed, **texts}, choices, table)
+    ids = {name for names in passed_over.values() for name in names}
+
+    def written_out(node: Node) -> Node:
+        return spread(frozen(node, choices, time, ids))
+
+    derived = {key: written_out(node) for key, node in parsed.items()}
     scope = Scope(table, derived, spec.resolved, spec.data.step)
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(spread(frozen(texts[f"terms.{key}"], choices, time)), scope)
+            terms[key] = _as_term(written_out(texts[f"terms.{key}"]), scope)
             scope.of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
-            response = _as_response(spread(frozen(response, choices, time)), scope)
+            response = _as_response(written_out(response), scope)
     conditions = {
-        key: _condition(
-            key, getattr(spec.rows, key), scope, spec, table, derived, lambda node: frozen(node, choices, time)
-        )
+        key: _condition(key, getattr(spec.rows, key), scope, spec, table, derived, written_out)
         for key in ("keep", "learn")
     }
     used = _used(derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c]])
@@ -246,8 +253,26 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
         )
     kept = {key: node for key, node in derived.items() if key in used}
     made = Prepared(spec, given, shaped, response, terms, kept, conditions["keep"], conditions["learn"], spec)
+    made = replace(made, passed_over=passed_over)
     refuse_leaks(response, terms, kept, spec)
     return made
+
+
+def _passed_over(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
+    """Return, by place, the variables that a selector would choose and that merely tell rows apart."""
+    selectors = {
+        place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
+        for place, node in texts.items()
+    }
+    if not any(selectors.values()):
+        return {}
+    named = {node.variable for node in texts.values() if isinstance(node, Name)}
+    ids = [name for name in choices if name not in named and tells_rows_apart(table[name])]
+    found = {
+        place: tuple(name for name in ids if any(part.wants(name, choices[name]) for part in parts))
+        for place, parts in selectors.items()
+    }
+    return {place: names for place, names in found.items() if names}
 
 
 def _parsed(place: str, text: str, learned: bool) -> Node:
@@ -351,7 +376,7 @@ def _condition(
     spec: PlanSpec,
     table: Table,
     derived: Mapping[str, Node],
-    freeze: Callable[[Node], Node],
+    write_out: Callable[[Node], Node],
 ) -> Node | None:
     if text is None:
         return None
@@ -360,7 +385,7 @@ def _condition(
         if spec.resolved and not _available(node, table, derived) and key == "learn":
             return None
         refuse_deep(derived, {f"rows.{key}": node})
-        node = spread(freeze(node))
+        node = write_out(node)
         scope.of(node)
         reached = [node]
         for part in reached:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 from facturum.data.values import Kind
 from facturum.language.core import Arithmetic, List, Multiply
@@ -11,13 +11,13 @@ from facturum.language.seasons import Timed
 from facturum.language.selectors import Selector
 
 
-def frozen(node: Node, choices: Mapping[str, Kind], time: str | None) -> Node:
+def frozen(node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = ()) -> Node:
     """Write what the plan and the table say into an expression: the variables chosen, the time of the row."""
     if isinstance(node, Selector):
-        return node.chosen(choices)
+        return node.chosen(choices, ids)
     if isinstance(node, Timed):
         node = node.timed(time)
-    return with_children(node, lambda child: frozen(child, choices, time))
+    return with_children(node, lambda child: frozen(child, choices, time, ids))
 
 
 def with_children(node: Node, change: Callable[[Node], Node]) -> Node:

@@ -12,9 +12,11 @@ from facturum.language.codings import CODINGS, coded_columns
 from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Rows, Scattered, Type, operation
 from facturum.language.options import (
     CATEGORIES,
-    LABEL,
     LABELS,
+    MISSING,
     NUMBER,
+    TEXT,
+    VALUE,
     Absent,
     argument,
     either,
@@ -27,7 +29,7 @@ from facturum.language.placing import Categorical
 from facturum.language.reading import Curve, Reading, Unit
 from facturum.numerics.contrasts import polynomial_contrasts
 
-MISSING_OPTION = one_of("propagate", "category")
+MISSING_OPTION = either(one_of("propagate", "category"), TEXT)
 UNSEEN_OPTION = one_of("fail", "missing", "pool")
 ORDER_OPTION = either(one_of("sorted", "frequency"), LABELS)
 
@@ -46,7 +48,9 @@ class Codes(Categorical):
     pool: float | None = option(
         NUMBER, "the rows (or share of rows) that a category needs to stand alone", default=None
     )
-    missing: str = option(MISSING_OPTION, "what becomes of missing values", default="propagate")
+    missing: str = option(
+        MISSING_OPTION, "whether missing values are a category of their own, or its name", default="propagate"
+    )
     unseen: str = option(UNSEEN_OPTION, "what becomes of categories not in the order", default="fail")
     limit: int = option(whole_from(1), "how many categories there may be", default=1000)
     pooled: tuple[Label, ...] = option(CATEGORIES, "the categories pooled into the last one", learned=True, default=())
@@ -59,32 +63,52 @@ class Codes(Categorical):
         return Values(found.astype(np.float64), valid)
 
     def reading(self) -> Reading:
-        return Unit(f"{self.x.subject()} (place in the order)")
+        return Curve(f"the code of {self.x.subject()}")
 
 
 @operation
 class Score(Categorical):
-    """The place of each category of an ordered variable, from 1.
+    """The place of each category in its declared order, from 1, whichever occur; a whole number stays as it is.
 
     Example: `score(comfort)`.
     """
 
-    x: Node = argument("an ordered category")
+    x: Node = argument("an ordered category, or a whole number")
     order: str | tuple[Label | Absent, ...] = option(
         ORDER_OPTION, "the order of the categories", learned=True, by_hand=True, default="sorted"
     )
     unseen: str = option(one_of("fail", "missing"), "what becomes of categories not in the order", default="fail")
 
     def check(self, kinds: Kinds) -> Type:
+        if kinds.of(self.x).kind is Kind.NUMBER and not self.is_closed:
+            return Type(Kind.NUMBER)
         need_order(self, self.x, self.order, kinds)
         return super().check(kinds)
 
     def question(self, kinds: Kinds) -> Question | None:
-        return None if self.is_closed else super().question(kinds)
+        counts = kinds.of(self.x).kind is Kind.NUMBER
+        return None if self.is_closed or counts else super().question(kinds)
+
+    def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
+        if ordered is None or self.order != "sorted":
+            return super().closed(counts, ordered)
+        return self.replaced(order=ordered)
 
     def values(self, rows: Rows) -> Values:
+        if not self.is_closed:
+            return self._numbers(rows)
         found, valid = self.placed(rows)
         return Values(found.astype(np.float64) + 1.0, valid)
+
+    def _numbers(self, rows: Rows) -> Values:
+        inner = rows.of(self.x).full(rows.length)
+        if inner.labels is not None or inner.data.dtype == np.bool_:
+            raise self.unresolved()
+        broken = inner.there() & (inner.numbers() != np.floor(inner.numbers()))
+        if broken.any():
+            remedy = "Leave score out for a number, or write order=[..] for categories."
+            raise rows.failure(self, broken, f"'{self.x}' is not a whole number", remedy)
+        return Values(inner.numbers(), inner.valid)
 
     def reading(self) -> Reading:
         return Unit(f"{self.x.subject()} (score)")
@@ -113,8 +137,8 @@ class Category(Categorical):
 
     many_columns: ClassVar[bool] = True
     x: Node = argument("a category, a truth value, or a number with few values")
-    reference: Label | None = option(
-        LABEL, "the category that the others are compared with", learned=True, by_hand=True, default=None
+    reference: Label | Absent | None = option(
+        VALUE, "the category that the others are compared with", learned=True, by_hand=True, default=None
     )
     coding: str = option(one_of(*CODINGS), "how the columns are made", default="reference")
     order: str | tuple[Label | Absent, ...] = option(
@@ -123,7 +147,9 @@ class Category(Categorical):
     pool: float | None = option(
         NUMBER, "the rows (or share of rows) that a category needs to stand alone", default=None
     )
-    missing: str = option(MISSING_OPTION, "whether missing values are a category of their own", default="propagate")
+    missing: str = option(
+        MISSING_OPTION, "whether missing values are a category of their own, or its name", default="propagate"
+    )
     unseen: str = option(UNSEEN_OPTION, "what becomes of categories not in the order", default="fail")
     limit: int = option(whole_from(1), "how many categories there may be", default=1000)
     pooled: tuple[Label, ...] = option(CATEGORIES, "the categories pooled into the last one", learned=True, default=())
@@ -137,6 +163,8 @@ class Category(Categorical):
         return Type(Kind.NUMBER, block=True)
 
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
+        if self.coding == "score" and ordered is not None and self.order == "sorted":
+            return self.replaced(order=ordered)
         made = super().closed(dict(counts), ordered)
         if len(made.labels()) < 2 and made.coding not in ("every", "score"):
             only = made.labels()[0]
@@ -149,9 +177,17 @@ class Category(Categorical):
             return made
         return made.replaced(reference=made._reference(counts))
 
-    def _reference(self, counts: dict[Label | Absent, int]) -> Label:
+    def _reference(self, counts: dict[Label | Absent, int]) -> Label | Absent:
         order = self.labels()
         choices = [label for label in order if not isinstance(label, Absent)]
+        named = isinstance(self.reference, Absent) or (self.own_missing and self.reference == self.missing_name)
+        if named and MISSING in order:
+            return MISSING
+        if isinstance(self.reference, Absent):
+            raise DataError(
+                f"missing values are not a category of '{self.x}' in the rows that remain",
+                remedy='Write missing="category" for them to be one, or choose another reference.',
+            )
         if self.reference is None:
             return choices[0]
         for label in choices:
@@ -193,8 +229,8 @@ class Category(Categorical):
         """The place of the reference in the order."""
         if self.reference is None:
             raise self.unresolved()
-        wanted = literal_key(self.reference)
-        keys = [None if isinstance(label, Absent) else literal_key(label) for label in self.labels()]
+        wanted = MISSING if isinstance(self.reference, Absent) else literal_key(self.reference)
+        keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in self.labels()]
         if wanted not in keys:
             raise self.fail(f"the reference {self.reference!r} is not in the order", "Name one that is.")
         return keys.index(wanted)

@@ -35,7 +35,7 @@ def coded_columns(category: Category) -> tuple[Column, ...]:
 
 
 def _labels(category: Category) -> list[str]:
-    return ["missing" if isinstance(label, Absent) else label_text(label) for label in category.labels()]
+    return [category.missing_name if isinstance(label, Absent) else label_text(label) for label in category.labels()]
 
 
 def _part(text: str) -> tuple[Part, ...]:
@@ -45,7 +45,7 @@ def _part(text: str) -> tuple[Part, ...]:
 def _equals(category: Category, place: int) -> Node:
     """Return the condition that a row has the category at a place of the order."""
     label = category.labels()[place]
-    plain = not category.pooled and category.unseen == "fail" and category.missing == "propagate"
+    plain = not category.pooled and category.unseen == "fail" and not category.own_missing
     if plain and not isinstance(label, Absent):
         return category.x.equal_to(label)
     if isinstance(label, Absent) and category.unseen == "fail":

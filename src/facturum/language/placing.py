@@ -11,7 +11,7 @@ import numpy as np
 
 from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text, plain_number
-from facturum.errors import DataError
+from facturum.errors import DataError, nearest
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type
 from facturum.language.options import MISSING, Absent, literal_key
 
@@ -71,10 +71,27 @@ class Categorical(Node):
     def leaves_out(self) -> bool:
         return self.unseen == "missing"
 
+    @property
+    def own_missing(self) -> bool:
+        """Whether missing values are a category of their own."""
+        return self.missing != "propagate"
+
+    @property
+    def missing_name(self) -> str:
+        """What that category is called."""
+        return "missing" if self.missing in ("category", "propagate") else self.missing
+
     def check(self, kinds: Kinds) -> Type:
         found = kinds.of(self.x)
         if found.kind is Kind.TIME:
             raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
+        hint = nearest(self.missing, ["propagate", "category"])
+        if hint and self.missing not in ("propagate", "category"):
+            raise self.fail(f"missing={self.missing!r} is not a name for missing values{hint}", "Write another name.")
+        if self.missing_name != "missing" and self.missing_name in map(label_text, found.labels or ()):
+            raise self.fail(
+                f"'{self.x}' has the category {self.missing_name!r} already", "Give missing values another name."
+            )
         if isinstance(self.order, tuple):
             self._check_order(self.order)
         if self.pooled:
@@ -96,7 +113,7 @@ class Categorical(Node):
         keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in order]
         if len(set(keys)) < len(keys):
             raise self.fail("a category stands in the order twice", "Name each once.")
-        if MISSING in keys and self.missing == "propagate":
+        if MISSING in keys and not self.own_missing:
             remedy = 'Leave missing out of the order, or write category(.., missing="category").'
             raise self.fail("missing values are not a category here, but the order names them", remedy)
 
@@ -120,7 +137,7 @@ class Categorical(Node):
 
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         """Return the operation with its categories written out."""
-        absent = counts.pop(MISSING, 0) if self.missing == "category" else counts.pop(MISSING, 0) * 0
+        absent = counts.pop(MISSING, 0) if self.own_missing else counts.pop(MISSING, 0) * 0
         present: dict[Label, int] = {label: n for label, n in counts.items() if not isinstance(label, Absent)}
         if not present and not absent:
             raise DataError(f"'{self.x}' has no value in any row to learn from")
@@ -197,7 +214,7 @@ class Categorical(Node):
         """Return each row's place in the order; ABSENT where it has no value, UNSEEN where it is not in the order."""
         places = rows.shared(("places", self), self.targets)
         other = len(places and self.order) - 1 if self.unseen == "pool" and self.pooled else UNSEEN
-        absent = places.get(MISSING, ABSENT if self.missing == "propagate" else UNSEEN)
+        absent = places.get(MISSING, UNSEEN if self.own_missing else ABSENT)
         if values.labels is not None:
             recode = rows.shared(
                 (self, values.labels),
@@ -244,9 +261,9 @@ class Categorical(Node):
         return (self.x,) if self.unseen == "missing" else ()
 
     def valid(self, rows: Rows) -> Mask | None:
-        if self.missing == "category" and self.unseen != "missing":
+        if self.own_missing and self.unseen != "missing":
             return None
-        present = rows.valid(self.x) if self.missing == "propagate" else None
+        present = None if self.own_missing else rows.valid(self.x)
         if self.is_closed and self.unseen == "missing":
             found = self.positions(rows, rows.of(self.x).full(rows.length))
             return both(present, found != UNSEEN)

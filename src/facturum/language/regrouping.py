@@ -6,7 +6,7 @@ import re
 from bisect import bisect_right
 from collections import Counter
 from collections.abc import Callable
-from itertools import pairwise
+from itertools import groupby, pairwise
 from typing import Any, ClassVar
 
 import numpy as np
@@ -46,6 +46,8 @@ def number_of(label: Label) -> float | None:
 class Regroup(Node):
     """Brings categories together under new names; others keep their own, or all get the name `rest`.
 
+    Neighbouring categories of an ordered variable make an ordered one.
+
     Among number codes, also those written as text, `"3..5"` stands for all from 3 to 5, `"..2"` for those up to 2 and
     `"6.."` for those from 6, unless there is a category of that very name.
 
@@ -70,7 +72,9 @@ class Regroup(Node):
         self._check_ranges()
         if found.labels is not None and not kinds.resolved:
             self._check_members(members, found.labels)
-        return Type(Kind.CATEGORY, labels=self._labels(found.labels or ()))
+        own = found.labels or ()
+        keeps = found.kind is Kind.ORDERED and self._in_order(own) is not None
+        return Type(Kind.ORDERED if keeps else Kind.CATEGORY, labels=self._labels(own))
 
     def _ranges(self) -> list[tuple[float, float, str, str]]:
         """Return first and last number, text and new name of each range."""
@@ -148,7 +152,16 @@ class Regroup(Node):
 
         return new
 
+    def _in_order(self, own: Labels) -> Labels | None:
+        """Return the new names in the order of the categories; None where one holds categories that lie apart."""
+        if MISSING in self._targets():
+            return None
+        new = [name for name, _ in groupby(map(self._renaming(), own))]
+        return tuple(new) if len(set(new)) == len(new) and {name for name, _ in self.groups} <= set(new) else None
+
     def _labels(self, own: Labels) -> Labels:
+        if (ordered := self._in_order(own)) is not None:
+            return ordered
         names: list[Label] = [name for name, _ in self.groups]
         return tuple(dict.fromkeys([*names, *map(self._renaming(), own)]))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from fnmatch import fnmatchcase
 from typing import ClassVar
 
@@ -17,32 +17,43 @@ class Selector(Node):
     """Chooses among the variables of the table that may be predictors."""
 
     many_columns: ClassVar[bool] = True
+    takes_ids: ClassVar[bool] = False  # whether variables that look like ids are chosen, since their names are meant
     but: tuple[Node, ...]
 
     @abstractmethod
     def takes(self, name: str, kind: Kind) -> bool:
         """Return whether a variable is chosen."""
 
-    def chosen(self, variables: Mapping[str, Kind]) -> List:
+    def chosen(self, variables: Mapping[str, Kind], ids: Collection[str] = ()) -> List:
         """Return the list of the variables chosen, in the order of the table.
+
+        Args:
+            variables: that may be predictors, with their kinds.
+            ids: those that look like ids.
 
         Raises:
             PlanError: where none is.
         """
-        for node in self.but:
-            if not isinstance(node, Name | Text):
-                raise node.fail("but=[..] lists variables", 'Write names or patterns: but=[price, "q_*"].')
-        patterns = [node.variable if isinstance(node, Name) else node.value for node in self.but]  # type: ignore[attr-defined]
         names = [
-            name
-            for name, kind in variables.items()
-            if self.takes(name, kind) and not any(fnmatchcase(name, pattern) for pattern in patterns)
+            name for name, kind in variables.items() if self.wants(name, kind) and (self.takes_ids or name not in ids)
         ]
         if not names:
             raise self.fail(f"'{self}' chooses no variable", "The table has " + ", ".join(variables) + ".")
         made = List(tuple(Name(name) for name in names))
         object.__setattr__(made, "span", self.span)
         return made
+
+    def wants(self, name: str, kind: Kind) -> bool:
+        """Return whether a variable is one of those meant, ids included.
+
+        Raises:
+            PlanError: where what is left out is not listed by name or pattern.
+        """
+        for node in self.but:
+            if not isinstance(node, Name | Text):
+                raise node.fail("but=[..] lists variables", 'Write names or patterns: but=[price, "q_*"].')
+        patterns = [node.variable if isinstance(node, Name) else node.value for node in self.but]  # type: ignore[attr-defined]
+        return self.takes(name, kind) and not any(fnmatchcase(name, pattern) for pattern in patterns)
 
     def check(self, kinds: Kinds) -> Type:
         raise self.fail(f"'{self}' chooses among the variables of a table", "Give the plan a table first.")
@@ -55,6 +66,7 @@ class Matching(Selector):
     Example: `matching("q_*", but=["q_9"])`.
     """
 
+    takes_ids: ClassVar[bool] = True
     pattern: str = option(TEXT, "the pattern")
     but: tuple[Node, ...] = arguments("variables or patterns left out", default=())
 
@@ -64,7 +76,7 @@ class Matching(Selector):
 
 @operation
 class EveryNumber(Selector):
-    """All numbers of the table.
+    """All numbers of the table but those that merely count the rows, as an id does.
 
     Example: `every_number(but=[beds])`.
     """
@@ -90,7 +102,7 @@ class EveryTruth(Selector):
 
 @operation
 class EveryCategory(Selector):
-    """All categories of the table, ordered ones included.
+    """All categories of the table, ordered ones included, but those that differ in every row, as an id does.
 
     Example: `every_category(but=[hut])`.
     """

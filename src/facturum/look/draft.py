@@ -11,6 +11,7 @@ import numpy as np
 
 from facturum.data.calendar import PARTS, part_codes
 from facturum.data.declared import as_time
+from facturum.data.identity import looks_like_id
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
@@ -18,7 +19,7 @@ from facturum.engine.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.notice import are_numbers, long_tail, looks_like_id
+from facturum.look.notice import are_numbers, long_tail
 from facturum.look.profile import VariableProfile, profile_of
 
 MOST_CATEGORIES = 30

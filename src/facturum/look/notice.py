@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from facturum.data.calendar import period_of
+from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.number_text import PLAIN, a_few, unread_numbers
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.numerics.order_statistics import quantile_between
@@ -16,7 +17,6 @@ MISSING_WORDS = frozenset(
 )
 ONE_VALUE = 0.95
 FEW = 10
-MANY_ROWS = 30
 
 
 def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: int) -> Iterator[str]:
@@ -47,13 +47,6 @@ def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: in
         yield f"{zero:,} zeros: a log will not do (log(x, shift=1) would)"
     if long_tail(x) and not negative:
         yield "a long tail to the right" + ("" if zero else ": a log may help")
-
-
-def looks_like_id(x: FloatArray, distinct: FloatArray) -> bool:
-    """Return whether a number merely counts the rows."""
-    if len(distinct) < max(len(x), MANY_ROWS) or not (distinct == np.floor(distinct)).all():
-        return False
-    return float(distinct[-1]) - float(distinct[0]) < 2 * len(distinct)
 
 
 def long_tail(x: FloatArray) -> bool:

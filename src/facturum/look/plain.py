@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from html import escape
 from typing import TYPE_CHECKING
 
-from facturum.errors import counted
+from facturum.errors import counted, table_html
 
 if TYPE_CHECKING:
     from facturum.look.profile import Profile, VariableProfile
@@ -60,10 +59,5 @@ def profile_text(made: Profile) -> str:
 
 def profile_html(made: Profile) -> str:
     """Return a profile as a table for notebooks."""
-    head = "".join(f"<th style='text-align:left'>{escape(name)}</th>" for name in HEADS)
-    body = "".join(
-        "<tr>" + "".join(f"<td style='text-align:left'>{escape(cell)}</td>" for cell in cells_of(variable)) + "</tr>"
-        for variable in made
-    )
-    title = f"{escape(made.source)}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}"
-    return f"<table><caption>{title}</caption><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>"
+    title = f"{made.source}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}"
+    return table_html(title, HEADS, [cells_of(variable) for variable in made])

@@ -6,26 +6,32 @@ import numpy as np
 import numpy.typing as npt
 
 FloatArray = npt.NDArray[np.float64]
+FEWEST = 10
 
 
 def welch(a: FloatArray, b: FloatArray) -> tuple[float | None, float | None]:
     """Return the difference of two means and its t value, for unequal variances.
 
+    There is no t value where one of them has fewer than ten values, or values that do not differ.
+
     Source: Welch, "The generalization of 'Student's' problem when several different population variances are involved"
     (1947).
 
     Example:
-        >>> welch(np.array([1.0, 2.0, 3.0]), np.array([4.0, 5.0, 6.0]))
-        (-3.0, -3.6742346141747673)
+        >>> welch(np.arange(10.0), np.arange(10.0) + 3.0)
+        (-3.0, -2.215646837627989)
+        >>> welch(np.array([1.0, 2.0]), np.array([4.0, 5.0]))
+        (-3.0, None)
     """
     if not len(a) or not len(b):
         return None, None
     with np.errstate(all="ignore"):  # of numbers beyond 1e150, whose squares no double holds
         difference = float(a.mean() - b.mean())
-        if len(a) < 2 or len(b) < 2:
+        if min(len(a), len(b)) < FEWEST:
             return _finite(difference), None
-        error = float(np.sqrt(a.var(ddof=1) / len(a) + b.var(ddof=1) / len(b)))
-        return _finite(difference), _finite(difference / error) if error > 0 else None
+        spreads = a.var(ddof=1), b.var(ddof=1)
+        error = float(np.sqrt(spreads[0] / len(a) + spreads[1] / len(b)))
+        return _finite(difference), _finite(difference / error) if min(spreads) > 0 else None
 
 
 def _finite(value: float) -> float | None:

@@ -1,0 +1,117 @@
+"""Each warning where it is deserved, and none where it is not."""
+
+from __future__ import annotations
+
+import unittest
+import warnings
+from typing import Any
+
+import numpy as np
+
+import facturum as fa
+from tests.support import PANEL_DATA, VARIABLES, huts, panel
+
+ROWS = 120
+
+
+def table(**changes: Any) -> dict[str, list[Any]]:
+    """Return a table that nothing is to be warned of, with some variables changed."""
+    dice = np.random.default_rng(5)
+    made: dict[str, list[Any]] = {
+        "y": dice.normal(10, 2, ROWS).tolist(),
+        "x": dice.uniform(1, 9, ROWS).tolist(),
+        "z": dice.normal(0, 1, ROWS).tolist(),
+        "kind": dice.choice(["a", "b", "c"], ROWS).tolist(),
+    }
+    return {**made, **changes}
+
+
+X = table()["x"]
+GAPPED = [None if at % 5 == 0 else x for at, x in enumerate(X)]
+HIGH_WHERE_MISSING = [y + 9 * (at % 5 == 0) for at, y in enumerate(table()["y"])]
+# a name, terms or a whole plan, a table, what is said; then the same without its cause, of which nothing is said
+CASES: list[tuple[str, Any, dict[str, Any], str]] = [
+    ("a constant", {"x": "x", "w": "w"}, table(w=[3] * ROWS), "w is 3 in every row of the matrix: it cannot be told"),
+    ("zeros", {"x": "x", "w": "z > 99"}, table(), "w is 0 in every row of the matrix: no row is different"),
+    ("a constant response", {"x": "x"}, table(y=[2.0] * ROWS), "the response is 2 in every row of the matrix"),
+    ("no intercept", {"terms": {"w": "w"}, "intercept": False}, table(w=[3] * ROWS), "takes the place of an intercept"),
+    ("every category", {"k": "category(kind, coding='every')"}, table(), "columns of k add up to the intercept: write"),
+    ("few rows", {"x": "x", "z": "z"}, {k: v[:3] for k, v in table().items()}, "there are 3 columns for 3 rows"),
+    ("a lone interaction", {"kx": "kind * x", "x": "x"}, table(), "kx is an interaction of kind, whose main effect is"),
+    ("a spare variable", {"terms": {"x": "x"}, "derived": {"w": "2 * x"}}, table(), "w is a derived variable that no"),
+    ("an id", {"all": "every_number()"}, table(row=list(range(ROWS))), "all leaves out row: every value is"),
+    ("thin bins", {"b": "bins(x, edges=[1.2, 5])"}, table(), "of the rows are in the bin 'under 1.2'"),
+    ("thick bins", {"b": "bins(x, edges=[8])"}, table(), "of the rows are in the one bin 'under 8'"),
+    ("an empty bin", {"b": "bins(x, edges=[5, 7, 99])"}, table(), "no row is in the bin 'from 99'"),
+    ("a gap", {"b": "bins(x, edges=[[1, 4], [5, 9]])"}, table(x=[4.5, 4.25, *X[2:]]), "ends at 4 and the one that"),
+    ("below", {"b": "bins(x, edges=[[2, 5], [5, 9]])"}, table(), "below the first bin, which begins at 2"),
+    ("above", {"b": "bins(x, edges=[[0, 5], [5, 8]])"}, table(), "above the last bin, which ends at 8"),
+    ("a shared end", {"b": "bins(x, edges=[[0, 5], [5, 9]])"}, table(x=[5, *X[1:]]), "It belongs to '5 to 9' (1 row)"),
+    ("an overlap", {"b": "bins(x, edges=[[0, 5], [4, 9]])"}, table(), "from 0 to 5 and from 4 to 9 overlap"),
+    ("much filled", {"x": "impute(x, 'mean')"}, table(x=[x * (at % 2) or None for at, x in enumerate(X)]), "50 % of the"),
+    ("missing not at random", {"x": "impute(x, 'mean')"}, table(x=GAPPED, y=HIGH_WHERE_MISSING), "is_missing(x)"),
+    ("a new group", {"rows": {"learn": "kind != 'c'"}, "terms": {"x": "impute(x, 'mean', by=[kind])"}}, table(x=GAPPED),
+     "of groups not learned from took the value of all rows"),
+    ("a reversed item", {"s": "mean_of(x, w, v)"}, table(w=[10 - x for x in X], v=[x + 1 for x in X]), "reverse(w"),
+    ("numbers as text", {"w": "w"}, table(w=[*[str(at % 9) for at in range(ROWS - 1)], "n.k."]), "category of 10"),
+    ("a later response", {"terms": {"x": "lead(y, 1)"}, "data": PANEL_DATA}, panel(3, gaps=0), "is not known in time"),
+]  # fmt: skip
+
+
+def told(terms: Any, data: dict[str, Any]) -> list[str]:
+    spec = terms if "terms" in terms else {"terms": terms}
+    response = "y" if "y" in data else "stays"
+    if response == "stays":
+        spec = {**spec, "terms": {key: text.replace("y", "stays") for key, text in spec["terms"].items()}}
+    return fa.Plan(response, **spec).build(data).columns.warnings
+
+
+class Warnings(unittest.TestCase):
+    def test_each_is_said_where_it_is_deserved_and_alone(self) -> None:
+        for name, terms, data, said in CASES:
+            with self.subTest(name):
+                found = told(terms, data)
+                self.assertEqual([said in warning for warning in found], [True], found)
+
+    def test_nothing_is_said_without_its_cause(self) -> None:
+        flagged = {"x": "impute(x, 'mean')", "no_x": "is_missing(x)"}
+        few = [None if at < 5 else x for at, x in enumerate(X)]  # too few to tell
+        level = [9.0 if at % 5 == 0 else y for at, y in enumerate(table()["y"])]  # without a spread
+        for terms, data in (
+            ({"x": "x", "kind": "kind", "kx": "kind * x"}, table()),
+            ({"b": "bins(x, edges=[[1, 5], [5, 9]])"}, table()),
+            ({"all": "every_number()", "row": "row"}, table(row=list(range(ROWS)))),
+            ({"some": "matching('r*')"}, table(row=list(range(ROWS)))),
+            (flagged, table(x=GAPPED, y=HIGH_WHERE_MISSING)),
+            ({"x": "impute(x, 'mean')"}, table(x=few, y=[99.0 if at < 5 else 1.0 * at for at in range(ROWS)])),
+            ({"x": "impute(x, 'mean')"}, table(x=GAPPED, y=level)),
+            ({"terms": {"k": "category(kind, coding='every')"}, "intercept": False}, table()),
+        ):
+            with self.subTest(terms):
+                self.assertEqual(told(terms, data), [])
+
+    def test_fifty_clean_tables_are_warned_of_nothing(self) -> None:
+        terms = {
+            "price": "log(impute(price, 'median'))",
+            "no_price": "is_missing(price)",
+            "beds": "bins(beds, quantiles=3)",
+            "access": "category(access, reference='trail', missing='category')",
+            "change": "polynomial(change, 2)",
+            "open": "open",
+            "slope": "open * center(change)",
+            "valley": "category(valley, coding='effect')",
+            "comfort": "score(comfort)",
+            "numbers": "every_number(but=['price', 'beds', 'change', 'stays'])",
+        }
+        for seed in range(50):
+            made = fa.Plan("log(stays)", terms, variables=VARIABLES).build(huts(400, seed, missing=0.03))
+            self.assertEqual(made.columns.warnings, [], f"seed {seed}")
+
+    def test_a_build_issues_each_warning_once(self) -> None:
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            made = fa.Plan("y", {"w": "w"}).build(table(w=[3] * ROWS))
+            self.assertEqual([str(each.message) for each in caught], made.columns.warnings)
+            self.assertIs(caught[0].category, fa.FacturumWarning)
+            self.assertEqual(caught[0].filename, __file__)
+        self.assertIn("<p>warning: w is 3 in every row", made._repr_html_())
