@@ -242,7 +242,7 @@ class TheMap(Folder):
         self.assertAlmostEqual(entry.t or 0, (a.mean() - b.mean()) / error, places=10)
         warnings = "\n".join(self.design.columns.warnings)
         self.assertIn("45 % of the values are imputed. Consider leaving it out.", warnings)
-        self.assertIn("the mean response is higher", warnings)
+        self.assertIn("the mean response is 4.908 higher", warnings)
 
     def test_a_flag_says_which_rows_it_marks(self) -> None:
         raw, wrong = self.design.columns.flags

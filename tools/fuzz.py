@@ -24,7 +24,7 @@ from typing import Any
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
-from facturum import FacturumWarning
+from facturum import FacturumWarning  # noqa: E402 - found through the path above
 from tests import hostile  # noqa: E402 - found through the path above
 
 SLOW = 2.0  # seconds

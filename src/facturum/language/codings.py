@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from facturum.data.values import label_text
-from facturum.language.core import Add, Number
-from facturum.language.logic import Comparison, Conditional
+from facturum.language.core import Number
+from facturum.language.logic import And, Comparison, Conditional, Membership, Not, literal_node
 from facturum.language.lookup import Lookup
 from facturum.language.missing import IsMissing
 from facturum.language.nodes import Column, Node, Part
@@ -42,15 +43,47 @@ def _part(text: str) -> tuple[Part, ...]:
     return (("category", text),)
 
 
+def _plain(category: Category) -> bool:
+    """Return whether each row has one of the categories as they are, or no value."""
+    return not category.pooled and category.unseen == "fail" and not category.own_missing
+
+
 def _equals(category: Category, place: int) -> Node:
-    """Return the condition that a row has the category at a place of the order."""
+    """Return the condition that a row has the category at a place of the order, by its name where that is exact."""
     label = category.labels()[place]
-    plain = not category.pooled and category.unseen == "fail" and not category.own_missing
-    if plain and not isinstance(label, Absent):
-        return category.x.equal_to(label)
-    if isinstance(label, Absent) and category.unseen == "fail":
+    if category.unseen == "missing":  # an unseen category has no value
+        return Comparison((category.code_node(), Number(place)), ("==",))
+    if isinstance(label, Absent):
         return IsMissing(category.x)
-    return Comparison((category.code_node(), Number(place)), ("==",))
+    if not category.pooled or place < len(category.labels()) - 1:
+        found = category.x.equal_to(label)
+    elif category.unseen == "pool":
+        known = [each for each in category.labels()[:-1] if not isinstance(each, Absent)]
+        found = Membership(category.x, tuple(map(literal_node, known)), negated=True)
+    else:
+        found = Membership(category.x, tuple(map(literal_node, category.pooled)))
+    return And(found, Not(IsMissing(category.x))) if category.own_missing else found
+
+
+def _among(category: Category, first: int, after: int) -> Node:
+    """Return the condition that a row has one of the categories from one place of the order to before another."""
+    labels = category.labels()[first:after]
+    if _plain(category) and not any(isinstance(label, Absent) for label in labels):
+        if len(labels) == 1:
+            return _equals(category, first)
+        return Membership(category.x, tuple(literal_node(label) for label in labels if not isinstance(label, Absent)))
+    code = category.code_node()
+    if first == 0:
+        return Comparison((code, Number(after)), ("<",))
+    return Comparison((code, Number(first)), (">=",))
+
+
+def _by_category(category: Category, values: Sequence[float]) -> Node:
+    """Return the number that goes with the category of each row."""
+    labels = category.labels()
+    if _plain(category):
+        return Lookup((category.x,), tuple(zip(labels, values, strict=True)))
+    return Lookup((category.code_node(),), tuple(enumerate(values)))
 
 
 def _indicators(category: Category) -> list[Column]:
@@ -88,11 +121,11 @@ def _effects(category: Category) -> list[Column]:
 
 
 def _differences(category: Category) -> list[Column]:
-    labels, code = _labels(category), category.code_node()
+    labels = _labels(category)
     return [
         Column(
             _part(labels[at]),
-            Conditional(Number(after), Comparison((code, Number(at)), (">=",)), Number(before)),
+            Conditional(Number(after), _among(category, at, len(labels)), Number(before)),
             Contrast(category.x.subject(), labels[at], "before", labels[at - 1]),
             "contrast",
             labels[at - 1],
@@ -102,22 +135,21 @@ def _differences(category: Category) -> list[Column]:
 
 
 def _helmert(category: Category) -> list[Column]:
-    labels, code = _labels(category), category.code_node()
+    labels = _labels(category)
     columns = []
     for at, (earlier, own) in enumerate(helmert_steps(len(labels)), start=1):
-        is_own = Comparison((code, Number(at)), ("==",))
-        is_earlier = Comparison((code, Number(at)), ("<",))
-        formula = Conditional(Number(earlier), is_earlier, Conditional(Number(own), is_own, Number(0)))
+        rest = Conditional(Number(own), _equals(category, at), Number(0))
+        formula = Conditional(Number(earlier), _among(category, 0, at), rest)
         reading = Contrast(category.x.subject(), labels[at], "earlier", ", ".join(labels[:at]))
         columns.append(Column(_part(labels[at]), formula, reading, "contrast"))
     return columns
 
 
 def _polynomial(category: Category) -> list[Column]:
-    labels, code = _labels(category), category.code_node()
+    labels = _labels(category)
     columns = []
     for degree, contrast in enumerate(polynomial_contrasts(len(labels)), start=1):
-        formula = Lookup((code,), tuple(enumerate(contrast)))
+        formula = _by_category(category, contrast)
         parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
         reading = Orthogonal(category.x.subject(), degree, len(labels) - 1)
         columns.append(Column(parts, formula, reading, "contrast"))
@@ -125,5 +157,5 @@ def _polynomial(category: Category) -> list[Column]:
 
 
 def _score(category: Category) -> list[Column]:
-    formula = Add(category.code_node(), Number(1))
+    formula = _by_category(category, range(1, len(category.labels()) + 1))
     return [Column((), formula, Unit(f"{category.x.subject()} (score)"), "score")]

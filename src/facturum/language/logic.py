@@ -34,8 +34,12 @@ def literal(expression: Node) -> Label | None:
 
 def equals(expression: Node, label: Label) -> Comparison:
     """Return the condition that an expression has a label."""
-    literal_node = Truth(label) if isinstance(label, bool) else Text(label) if isinstance(label, str) else Number(label)
-    return Comparison((expression, literal_node), ("==",))
+    return Comparison((expression, literal_node(label)), ("==",))
+
+
+def literal_node(label: Label) -> Node:
+    """Return a label as a literal."""
+    return Truth(label) if isinstance(label, bool) else Text(label) if isinstance(label, str) else Number(label)
 
 
 @node
