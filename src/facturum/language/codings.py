@@ -18,6 +18,7 @@ from facturum.numerics.contrasts import difference_steps, helmert_steps, polynom
 if TYPE_CHECKING:
     from facturum.language.categories import Category
 
+MOST_NAMED = 8  # categories that a condition names one by one
 CODINGS = ("reference", "every", "effect", "difference", "helmert", "polynomial", "score")
 
 
@@ -67,10 +68,11 @@ def _equals(category: Category, place: int) -> Node:
 
 def _among(category: Category, first: int, after: int) -> Node:
     """Return the condition that a row has one of the categories from one place of the order to before another."""
-    labels = category.labels()[first:after]
-    if _plain(category) and not any(isinstance(label, Absent) for label in labels):
-        if len(labels) == 1:
-            return _equals(category, first)
+    order = category.labels()
+    labels = order[first:after]
+    if _plain(category) and len(labels) == 1:
+        return _equals(category, first)
+    if _plain(category) and len(labels) <= MOST_NAMED:
         return Membership(category.x, tuple(literal_node(label) for label in labels if not isinstance(label, Absent)))
     code = category.code_node()
     if first == 0:
