@@ -121,7 +121,7 @@ class Commands(Folder):
         for words, said in (
             (("build", self.plan, "none.csv", "--out", self.out), "the file none.csv is not found"),
             (("build", self.plan, self.data), "Missing option '--out'"),
-            (("build", self.plan, self.data, "--out", self.folder), "is there already"),
+            (("build", self.plan, self.data, "--out", self.folder), "already exists"),
             (("explain", self.folder), "not a Facturum build"),
             (("bild",), "No such command"),
         ):
@@ -217,7 +217,7 @@ class Commands(Folder):
                 ("stack", place, "--into", "a", "--which", "w", "--out", self.folder / "z.csv"),
                 "not of the form NAME=VALUE",
             ),
-            (("stack", place, "--into", "a=q_1", "--which", "w", "--out", place), "is there already"),
+            (("stack", place, "--into", "a=q_1", "--which", "w", "--out", place), "already exists"),
         ):
             outcome = command(*wrong)  # type: ignore[arg-type]
             self.assertEqual(outcome.returncode, 2)

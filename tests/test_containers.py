@@ -403,19 +403,19 @@ class FarApart(unittest.TestCase):
             np.testing.assert_allclose(made.X[:, 0], [(v - 2.5) / sd for v in (3.0, 1.0, 2.0, 4.0)], rtol=1e-14)
             np.testing.assert_allclose(made.X[:, 1], [v / sd for v in (3.0, 1.0, 2.0, 4.0)], rtol=1e-14)
         apart = {"x": [1.7e308, 1.7e308, 1.7e308, -1.7e308, None], "g": list("aaaab"), "y": [1.0, 2.0, 3.0, 4.0, 5.0]}
-        with self.assertRaisesRegex(fa.DataError, "farther from its mean than doubles reach(.|\n)*Row 4"):
+        with self.assertRaisesRegex(fa.DataError, "farther from its mean than double precision reaches(.|\n)*Row 4"):
             fa.Plan("y", "standardize(x)").build(apart)
         with self.assertRaisesRegex(fa.DataError, "farther from its mean"):
             fa.Plan("y", "sd(x, by=[g])").build(apart)
         for text in ("sd(x)", "sd(x, by=[y])", "standardize(x)"):
             with (
-                self.assertRaisesRegex(fa.DataError, "the standard deviation of 'x' is beyond the doubles"),
+                self.assertRaisesRegex(fa.DataError, "the standard deviation of 'x' exceeds double precision"),
                 warnings.catch_warnings(action="error"),
             ):
                 fa.Plan(None, text).build({"x": [1.7e308, -1.7e308], "y": [1.0, 1.0]})
         with self.assertRaisesRegex(fa.DataError, "bins of width"):
             fa.Plan("y", "bins(x, width=1)").build(apart)
-        with self.assertRaisesRegex(fa.DataError, "beyond the doubles in 1 row(.|\n)*Row 4."):
+        with self.assertRaisesRegex(fa.DataError, "exceed double precision in 1 row(.|\n)*Row 4."):
             fa.Plan("y", "polynomial(x, 2, orthogonal=True)").build(apart)
 
     def test_groups_are_learned_wherever_their_rows_are(self) -> None:

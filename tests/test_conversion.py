@@ -301,10 +301,10 @@ class Refusals(unittest.TestCase):
             ("month", "quarter", {"how": "linear"}, "'linear' does not bring months to longer periods"),
             ("month", "week", {"how": "repeat"}, "to overlapping periods"),
             ("month", "quarter", {"how": "sum"}, 'Write partial = "missing"'),
-            ("month", "quarter", {}, "it is not said how this variable is converted"),
+            ("month", "quarter", {}, "how is not given for this variable"),
             ("month", "quarter", {"how": "avg"}, "'avg' is not one of the choices"),
             ("month", "quarter", {"how": "sum", "partal": "keep"}, "did you mean 'partial'"),
-            ("month", "quarter", {"how": "sum", "of": "y", "partial": "keep"}, "has no variable 'y'"),
+            ("month", "quarter", {"how": "sum", "of": "y", "partial": "keep"}, "variable 'y' not found"),
             ("month", "quarter", {"how": "sum", "of": "c", "partial": "keep"}, "'sum' needs a number"),
             ("month", "fortnight", {"how": "sum"}, "'fortnight' is not a valid step"),
             ("quarter", "year", {"how": "sum", "partial": "keep"}, "a quarter occurs more than once"),
@@ -379,10 +379,10 @@ class Joined(Folder):
         cases: list[tuple[Any, Any, str]] = [
             ({"s": quarters([1.0], first=1999)}, None, "has no month in common with the table"),
             ({"s": {"q": ["2020Q1", "2020Q1"], "x": [1.0, 2.0]}}, None, "a quarter occurs more than once"),
-            ({"s": quarters([1.0, 2.0])}, spec, "has no variable 'hut'"),
+            ({"s": quarters([1.0, 2.0])}, spec, "variable 'hut' not found"),
             ({}, None, "the table of the series 's' is not given"),
-            ({"s": quarters([1.0]), "t": quarters([1.0])}, None, "the plan has no series 't'"),
-            ({"s": {"t": ["2020Q1"], "x": [1.0]}}, None, "has no variable 'q'"),
+            ({"s": quarters([1.0]), "t": quarters([1.0])}, None, "series 't' not found in the plan"),
+            ({"s": {"t": ["2020Q1"], "x": [1.0]}}, None, "variable 'q' not found"),
         ]
         for series, own, said in cases:
             with self.assertRaises(fa.FacturumError, msg=said) as caught:
@@ -396,7 +396,7 @@ class Joined(Folder):
         with self.assertRaisesRegex(fa.DataError, "the table has a variable 's_x' already"):
             self.build("s_x", {**self.table(), "s_x": [1.0] * 6}, {"s": quarters([1.0] * 8)})
         spec = {"s": {"time": "q", "every": "quarter", "match": ["zone"], "take": {"x": {"how": "repeat"}}}}
-        with self.assertRaisesRegex(fa.DataError, "series.s.match: the table has no variable 'zone' to match by"):
+        with self.assertRaisesRegex(fa.DataError, "series.s.match: variable 'zone' to match by not found in the table"):
             self.build("s_x", self.table(), {"s": {**quarters([1.0]), "zone": ["a"]}}, spec)
 
     def test_matching_knows_numbers_from_texts_and_passes_over_what_is_missing(self) -> None:

@@ -236,7 +236,7 @@ class Told(Folder):
         new = {name: values[2:4] for name, values in HUTS.items()}
         for cells in ([0.0, 1.0, None], [0.0, 1.0, 7.0]):
             history = {name: values[:3] for name, values in HUTS.items()} | {"x": cells}
-            with self.assertRaisesRegex(fa.DataError, "'x' is another in history(.|\n)*Row 1"):
+            with self.assertRaisesRegex(fa.DataError, "'x' differs between history(.|\n)*Row 1"):
                 column(new, "lag(x, 1)", data=CLOCK, history=history)
         history = {name: values[:3] for name, values in HUTS.items()}
         self.assertEqual(column(new, "lag(x, 2)", data=CLOCK, history=history), [0.0, 1.0])

@@ -74,7 +74,7 @@ CASES = {
         {"x": "lag(access, [1, 2])"},
         sections={"data": {"every": "row"}},
     ),
-    "a lag without time": Bad(["lag looks along time", "every = "], {"x": "lag(price, 1)"}),
+    "a lag without time": Bad(["lag works along time", "every = "], {"x": "lag(price, 1)"}),
     "a window of nothing": Bad(
         ["moving_average wants a whole number from 1 as window"],
         {"x": "moving_average(price, 0)"},
@@ -96,7 +96,7 @@ CASES = {
         sections={"data": {"time": "month", "every": "fortnight"}},
     ),
     "a season without dates": Bad(
-        ["a season needs a time: rows follow one another as they stand"],
+        ["a season needs a time"],
         {"x": "season('month')"},
         sections={"data": {"every": "row"}},
     ),
@@ -140,7 +140,7 @@ CASES = {
         sections={"data": {"time": "month", "every": "month"}},
     ),
     "a time that is a number of things": Bad(
-        ["'price' holds 6 values", "that are no time"],
+        ["'price' holds 6 values", "that cannot be read as a time"],
         {"x": "lag(beds, 1)"},
         sections={"data": {"time": "price", "every": "month"}},
         kind=fa.DataError,
@@ -175,12 +175,12 @@ CASES = {
     "edges not increasing": Bad(
         ["edges are not increasing: 3 stands before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
     ),
-    "no way to cut": Bad(["bins need to know where to cut", "quantiles="], {"x": "bins(price)"}),
+    "no way to cut": Bad(["bins need edges, a width, a count or quantiles", "quantiles="], {"x": "bins(price)"}),
     "a median of a category": Bad(
         ["a category has no median", 'Write impute(.., "mode")'], {"x": "impute(access, 'median')"}
     ),
     "neighbours and a written value": Bad(
-        ['"linear" takes what it puts in from neighbours'],
+        ['"linear" fills from neighbours'],
         {"x": "impute(gaps, 'linear', otherwise=1)"},
         sections={"data": {"every": "row"}},
     ),
@@ -198,13 +198,13 @@ CASES = {
         )
     },
     "imputing where a group has nothing": Bad(
-        ["'x' has no value in any learning row of 2 groups of g: b; c\n", "Form larger groups"],
+        ["'x' is missing in every learning row of 2 groups of g: b; c\n", "Form larger groups"],
         {"x": "impute(x, 'median', by=[g])"},
         table={"x": [1.0, None, None, 2.0], "g": ["a", "b", "c", "a"], "stays": [1.0, 2.0, 3.0, 4.0]},
         kind=fa.DataError,
     ),
     "along time without a time": Bad(
-        ["impute looks along time, and the plan does not say how rows follow one another", "[data] time"],
+        ["impute works along time, and the plan does not say how rows follow one another", "[data] time"],
         {"x": "impute(gaps, 'previous')"},
     ),
     "reverse outside its scale": Bad(
@@ -303,14 +303,14 @@ CASES = {
     ),
     "reference not there": Bad(
         [
-            "terms.x: no remaining row has the reference category 'raod' of 'access'; did you mean 'road'?",
+            "no row of the estimation sample has the reference category 'raod' of 'access'; did you mean 'road'?",
             "boat, road, trail",
         ],
         {"x": "category(access, reference='raod')"},
         kind=fa.DataError,
     ),
     "reference left out by keep": Bad(
-        ["no remaining row has the reference category 'boat'"],
+        ["no row of the estimation sample has the reference category 'boat'"],
         {"x": "category(access, reference='boat')"},
         sections={"rows": {"keep": "access != 'boat'"}},
         kind=fa.DataError,
@@ -321,7 +321,7 @@ CASES = {
         kind=fa.DataError,
     ),
     "one category only": Bad(
-        ["one category 'road'", "nothing to compare"],
+        ["has only the category 'road'", "nothing to compare"],
         {"x": "access"},
         sections={"rows": {"keep": "access == 'road'"}},
         kind=fa.DataError,
@@ -365,7 +365,7 @@ CASES = {
         ["'nominal' is not one of the choices"], sections={"variables": {"access": {"kind": "nominal"}}}
     ),
     "declared variable not there": Bad(
-        ["variables.acess: the table has no variable 'acess'; did you mean 'access'?"],
+        ["variables.acess: variable 'acess' not found in the table; did you mean 'access'?"],
         sections={"variables": {"acess": {"kind": "category"}}},
         kind=fa.DataError,
     ),
@@ -383,19 +383,23 @@ CASES = {
         kind=fa.DataError,
     ),
     "text declared a number": Bad(
-        ["'amount' holds 1 values ('n.a.') that are no number", "Row 4."],
+        ["'amount' holds 1 value ('n.a.') that cannot be read as a number", "Row 4."],
         sections={"variables": {"amount": {"kind": "number"}}},
         kind=fa.DataError,
     ),
     "text declared a truth value": Bad(
-        ["that are no truth", "Rows 1, 2, 3"], sections={"variables": {"access": {"kind": "truth"}}}, kind=fa.DataError
+        ["that cannot be read as a truth", "Rows 1, 2, 3"],
+        sections={"variables": {"access": {"kind": "truth"}}},
+        kind=fa.DataError,
     ),
-    "text declared a time": Bad(["that are no time"], sections={"data": {"time": "access"}}, kind=fa.DataError),
+    "text declared a time": Bad(
+        ["that cannot be read as a time"], sections={"data": {"time": "access"}}, kind=fa.DataError
+    ),
     "unknown time variable": Bad(
         ["data.time: variable 'moth' not found; did you mean 'month'?"], sections={"data": {"time": "moth"}}
     ),
     "time as a term": Bad(
-        ["'month' is a time, and no column by itself"], {"x": "month"}, sections={"data": {"time": "month"}}
+        ["'month' is a time, which cannot be a column by itself"], {"x": "month"}, sections={"data": {"time": "month"}}
     ),
     "time as a number": Bad(
         ["log needs a number, and 'month' is a time"], {"x": "log(month)"}, sections={"data": {"time": "month"}}
@@ -416,7 +420,7 @@ CASES = {
         {"x": "category(access, order=[missing, 'road', 'trail', 'cable car'])"},
     ),
     "derived circle": Bad(
-        ["go in a circle: a → b → a"], {"x": "a"}, sections={"derived": {"a": "b + 1", "b": "a + 1"}}
+        ["on each other in a circle: a → b → a"], {"x": "a"}, sections={"derived": {"a": "b + 1", "b": "a + 1"}}
     ),
     "derived over a variable": Bad(
         ["derived.beds: 'beds' is a variable of the table already"], sections={"derived": {"beds": "price"}}
@@ -433,14 +437,14 @@ CASES = {
     "learned keep through a derived one": Bad(
         ["which is learned"], sections={"rows": {"learn": "high"}, "derived": {"high": "beds > median(beds)"}}
     ),
-    "keep that is no condition": Bad(["keep is a condition, and this is none"], sections={"rows": {"keep": "access"}}),
+    "keep that is no condition": Bad(["keep needs a condition"], sections={"rows": {"keep": "access"}}),
     "no row kept": Bad(
         ["no row is left of 6: 6 where keep is false", "Loosen"],
         sections={"rows": {"keep": "beds > 10"}},
         kind=fa.DataError,
     ),
     "no row to learn from": Bad(
-        ["no row is left to learn from"],
+        ["the estimation sample has no rows"],
         {"x": "standardize(beds)"},
         sections={"rows": {"learn": "beds > 10"}},
         kind=fa.DataError,
@@ -493,8 +497,8 @@ CASES = {
 # terms that are refused, and what is said of each, where nothing else is wrong; the month is a time
 REFUSED = {
     "bins(price, edges=[1], count=3)": "bins are made in one way",
-    "category(access, order=['road', 'trail', 'boat'], reference='ferry')": "no remaining row has the reference",
-    "category(access, order=['road', 'trail'])": "categories that its order leaves out: 'boat'",
+    "category(access, order=['road', 'trail', 'boat'], reference='ferry')": "no row of the estimation sample",
+    "category(access, order=['road', 'trail'])": "has categories outside its order: 'boat'",
     "category(access, order=[])": "the order is empty",
     "category(access, order=['road', 'road', 'trail', 'boat'])": "a category stands in the order twice",
     "category(access, coding='score')": "the categories of 'access' have no order to count by",
@@ -505,7 +509,7 @@ REFUSED = {
     "regroup(month, {'a': ['2023-01']})": "regroup works on a category, and 'month' is a time",
     "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "what is put in for 'road' is missing",
     "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot stand in it",
-    "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need what is put in elsewhere",
+    "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need a value for all other groups",
     "lookup(access, {'road': 1, 'trail': 'x'}, 0)": "the table mixes texts and numbers",
     "price in [beds]": "a list after 'in' holds numbers and texts only",
     "access > comfort": "'>' needs an order, and these categories have none in common",
@@ -515,7 +519,7 @@ REFUSED = {
     "polynomial(beds, 2, orthogonal=True, center=True)": "orthogonal columns are centred already",
     "polynomial(beds, 2, orthogonal=True, basis=[1])": "basis holds two numbers for each degree",
     "standardize(price, at=1, scale=0)": "scale is 0",
-    "season('month')": "a season needs a time: rows follow one another as they stand",
+    "season('month')": "a season needs a time",
     "price == missing": "missing cannot be compared with anything",
     "[missing, price] < 3": "missing cannot be compared with anything",
     "lookup([], {}, 0)": "the list is empty",
@@ -534,22 +538,22 @@ REFUSED = {
     "bins(price, edges=[2], labels=[1, 2])": "the labels of bins are texts",
     "reverse(beds, 5, 1)": "the scale runs from 5 to 1",
     "reverse(beds, 5, 5)": "the scale runs from 5 to 5",
-    "mean(none, by=[access])": "'none' has no value",
-    "category(access, reference=-4)": "no remaining row has the reference category -4",
-    "category(access, reference=3)": "no remaining row has the reference category 3",
+    "mean(none, by=[access])": "'none' is missing in every row",
+    "category(access, reference=-4)": "no row of the estimation sample has the reference category -4",
+    "category(access, reference=3)": "no row of the estimation sample has the reference category 3",
     "spread_of(beds)": "spread_of needs 2 items",
     "regroup(code, {'a': ['5..3']})": "the range '5..3' is empty",
     "regroup(code, {'a': ['..20'], 'b': ['20..']})": "the ranges '..20' and '20..' overlap",
     "bins(price, width=0)": "bins wants a number above 0 as width",
     "bins(price, width=2, quantiles=3)": "bins are made in one way",
     "bins(price, edges=[2], labels=['a', 'b', 'c'])": "3 labels for 2 bins",
-    "impute(gaps)": "impute needs to know what to put in",
-    "impute(gaps, 'mean', by=[access], value=2)": "value is put in for all groups alike",
+    "impute(gaps)": "impute needs a method or a value",
+    "impute(gaps, 'mean', by=[access], value=2)": "value is one fill for all groups",
     "impute(gaps, 'mean', otherwise=2)": "otherwise goes with groups",
     "trend(origin=True)": "trend wants a period in quotes, or the number of a row as origin",
     "matching(3)": "matching wants a text as pattern",
     "impute(gaps, value='none')": "a text cannot stand in it",
-    "impute(none, 'mean')": "terms.x: 'none' has no value in any row to learn from",
+    "impute(none, 'mean')": "terms.x: 'none' is missing in every row of the estimation sample",
     "impute(gaps, 'median', limit=2)": "limit goes with",
     "mean_of(price, beds, at_least=3)": "mean_of has 2 items, and 3 values are asked for",
     "mean_of(price, access)": "mean_of needs a number, and 'access' is a category",
@@ -575,9 +579,9 @@ REFUSED = {
     "beds if beds > 2 else 'few'": "the branches are a number and a category",
     "missing": "a term cannot be missing in every row",
     "[]": "the list is empty",
-    "matching('zz*')": "chooses no variable",
+    "matching('zz*')": "matches no variable",
     "standardize(beds - beds)": "is constant",
-    "beds - mean(none)": "'none' has no value in any row to learn from",
+    "beds - mean(none)": "'none' is missing in every row of the estimation sample",
     "clip(beds)": "clip needs a bound",
     "clip(beds, 5, 2)": "low (5) is above high (2)",
     "category(access, 'road', 'helmert')": "the coding 'helmert' has no reference",
@@ -589,7 +593,7 @@ REFUSED = {
     "lookup(access, {('a', 'b'): 1})": "has 2 parts for 1 variables",
     "none": "6 where a value is missing in terms.x",
     "every_number(but=[3])": "but=[..] lists variables",
-    "matching('z_*')": "'matching('z_*')' chooses no variable",
+    "matching('z_*')": "'matching('z_*')' matches no variable",
 }
 
 
@@ -707,7 +711,7 @@ class NewRows(unittest.TestCase):
         told = str(caught.exception)
         for said in (
             "terms.x",
-            "is not among those of the plan: 'ferry', 'sledge'",
+            "the plan does not know: 'ferry', 'sledge'",
             "2 rows",
             "Rows 2, 4.",
             "unseen",
@@ -728,7 +732,7 @@ class NewRows(unittest.TestCase):
         made = resolved.build(self.new(None, "road", "trail"))
         self.assertEqual(made.names[-2:], ["x_trail", "x_missing"])
         np.testing.assert_array_equal(made.X[:, -2:], [[0, 1], [0, 0], [1, 0]])
-        with self.assertRaisesRegex(fa.DataError, "not among those of the plan: 'zip', 'aerial'"):
+        with self.assertRaisesRegex(fa.DataError, "the plan does not know: 'zip', 'aerial'"):
             resolved.build(self.new("zip", "road", "aerial"))
 
     def test_new_rows_need_what_keep_reads_and_not_what_learn_reads(self) -> None:
@@ -775,9 +779,9 @@ class PlanFiles(unittest.TestCase):
             ("response = stays", "the plan is not valid TOML"),
             ("response = 'a'\nresponse = 'b'", "not valid TOML"),
             ("facturum = 2", "reads format 1"),
-            ("[terms]\nx = 3", "terms.x: 3 will not do here"),
+            ("[terms]\nx = 3", "terms.x: 3 is not valid here"),
             ("[term]\nx = 'a'", "did you mean 'terms'?"),
-            ("intercept = 'yes'\n[rows]\nkeep = 3", "intercept: 'yes' will not do here"),
+            ("intercept = 'yes'\n[rows]\nkeep = 3", "intercept: 'yes' is not valid here"),
             ("[terms]\nresponse = 'log(stays)'", "before the first [section]"),
         ):
             with self.subTest(text), self.assertRaises(fa.PlanError) as caught:
@@ -789,9 +793,9 @@ class PlanFiles(unittest.TestCase):
     def test_sections_in_python_of_a_wrong_type(self) -> None:
         sections: dict[str, Any] = {"rows": 5, "data": "x", "derived": ["x"], "stack": 5, "series": {"e": 1}}
         for name, section in {**sections, "variables": {"x": "number"}}.items():
-            with self.subTest(name), self.assertRaisesRegex(fa.PlanError, f"(?s){name}.* will not do here.*a dict"):
+            with self.subTest(name), self.assertRaisesRegex(fa.PlanError, f"(?s){name}.* is not valid here.*a dict"):
                 fa.Plan("y", "x", **{name: section})
-        with self.assertRaisesRegex(fa.PlanError, r"data.panel: 'hut' will not do here\nWrite a list"):
+        with self.assertRaisesRegex(fa.PlanError, r"data.panel: 'hut' is not valid here\nWrite a list"):
             fa.Plan("y", "x", data={"panel": "hut"})
         self.assertEqual(repr(fa.Plan("log(y)", "log(x)")), "<plan of log(y) with 1 term>")
         self.assertEqual(fa.Plan("y", "log(x)"), fa.Plan("y", {"log_x": "log(x)"}))

@@ -144,7 +144,7 @@ class Contents(Folder):
     def test_a_new_build_replaces_an_old_one_only_when_told(self) -> None:
         self.design.save(self.target)
         before = digests(self.target)
-        with self.assertRaisesRegex(fa.DataError, "is there already"):
+        with self.assertRaisesRegex(fa.DataError, "already exists"):
             self.design.save(self.target)
         self.assertEqual(digests(self.target), before)
         other = plan({"p": "price"}).build(self.table)
@@ -155,12 +155,12 @@ class Contents(Folder):
     def test_folders_of_others_are_left_alone(self) -> None:
         self.target.mkdir()
         (self.target / "thesis.txt").write_text("mine")
-        with self.assertRaisesRegex(fa.DataError, "not a Facturum build, and is left alone"):
+        with self.assertRaisesRegex(fa.DataError, "not a Facturum build, and is not changed"):
             self.design.save(self.target, replace=True)
         self.assertEqual((self.target / "thesis.txt").read_text(), "mine")
         self.design.save(self.folder / "real")
         (self.folder / "link").symlink_to(self.folder / "real")
-        with self.assertRaisesRegex(fa.DataError, "left alone"):
+        with self.assertRaisesRegex(fa.DataError, "not changed"):
             self.design.save(self.folder / "link", replace=True)
         with self.assertRaisesRegex(fa.DataError, "is not a valid format"):
             self.design.save(self.folder / "x", format="xlsx")
@@ -375,7 +375,7 @@ class Interrupted(Folder):
         self.kill_at("aside")
         self.assertFalse(self.target.exists())
         self.assertEqual(fa.open_design(self.target).names, self.old.names)
-        with self.assertRaisesRegex(fa.DataError, "is there already"):
+        with self.assertRaisesRegex(fa.DataError, "already exists"):
             self.old.save(self.target)
         self.assertEqual(digests(self.target), self.before)
         self.assertEqual(self.left(), ["build"])

@@ -48,7 +48,7 @@ class Ends(Folder):
 
     def test_what_the_machine_has_no_room_for_is_no_defect(self) -> None:
         for problem, said in (
-            (MemoryError(), "no memory is left"),
+            (MemoryError(), "not enough memory"),
             (OSError(28, "No space left on device"), "No space"),
         ):
             with unittest.mock.patch("facturum.tables.profile_of", side_effect=problem):

@@ -127,7 +127,7 @@ class Profiles(Folder):
             (("profile", SAMPLE / "huts.csv", "pricee"), "did you mean 'price'"),
             (("profile", SAMPLE / "huts.csv", "--quantiles", "1.5"), "neither a number of parts nor"),
             (("draft", SAMPLE / "huts.csv", "--response", "stay"), "did you mean 'stays'"),
-            (("draft", SAMPLE / "huts.csv", "--response", "stays", "--out", figure), "is there already"),
+            (("draft", SAMPLE / "huts.csv", "--response", "stays", "--out", figure), "already exists"),
             (("demo", "--plan", "cleen", "--out", self.folder / "d"), "did you mean 'clean'"),
         ):
             outcome = command(*words)
@@ -144,6 +144,26 @@ class Profiles(Folder):
 
 
 class Drafts(Folder):
+    def test_codes_truth_values_and_what_is_mostly_missing(self) -> None:
+        dice = np.random.default_rng(0)
+        table = {
+            "y": dice.normal(size=200),
+            "age": [*dice.integers(18, 90, 197), 0, 999, 999],
+            "smoker": [*dice.integers(0, 2, 199), None],
+            "q": dice.integers(1, 6, 200),
+            "rare": [1.5 if at % 5 == 0 else None for at in range(200)],
+        }
+        text = fa.draft(table, "y")
+        for line in (
+            'smoker = { kind = "truth" }  # 0 and 1',
+            "0 and 999 far from the others: missing_if(age, age in [0, 999]) if a code for missing",
+            "5 whole numbers, taken for codes; where their size counts, write q or score(q)",
+            "# rare left out: missing in 80 % of the rows",
+        ):
+            self.assertIn(line, str(text))
+        self.assertEqual(fa.Plan.from_text(str(text)).build(table).columns.warnings, [])
+        self.assertIn("999 in 2 rows, far from the other values", str(fa.profile(table)["age"].notes))
+
     def test_a_draft_of_each_sample_builds_without_an_edit(self) -> None:
         responses = {
             "huts.csv": "stays",
@@ -241,7 +261,7 @@ class Drafts(Folder):
         for table, said in (
             ({"y": [1.0, 1.0, 1.0], "x": [1, 2, 3]}, "the same value in every row"),
             ({"y": [None, None], "x": [1, 2]}, "has no value in any row"),
-            ({"y": [1.0, 2.0, 3.0], "x": [1, 1, 1]}, "has no variable that could explain 'y'"),
+            ({"y": [1.0, 2.0, 3.0], "x": [1, 1, 1]}, "has no predictor for 'y'"),
         ):
             with self.assertRaises(fa.DataError) as caught:
                 fa.draft(table, "y")
@@ -313,19 +333,19 @@ class Shapes(unittest.TestCase):
         )
         cases = [
             (lambda: fa.stack(self.WIDE, {"a": ["q_1", "t_1"]}, "i"), "q_1 is a number, t_1 is a category"),
-            (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_9"]}, "i"), "no variable 'q_9'; did you mean"),
+            (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_9"]}, "i"), "variable 'q_9' not found in the table; did"),
             (lambda: fa.stack(self.WIDE, {"a": ["q_1"], "b": ["q_1"]}, "i"), "'q_1' is stacked twice"),
             (lambda: fa.stack(self.WIDE, {"guest": ["q_1"]}, "i"), "'guest' already"),
             (lambda: fa.stack(self.WIDE, {"a": ["q_1", "q_2"]}, "i", ["x"]), "1 labels for 2 columns"),
             (lambda: fa.unstack({"v": [1, 2], "w": ["a", "a"], "g": ["x", "x"]}, "v", "w", ["g"]), "Rows 1, 2."),
-            (lambda: fa.stack(self.WIDE, {}, "i"), "there is nothing to stack"),
+            (lambda: fa.stack(self.WIDE, {}, "i"), "into names no columns to stack"),
             (lambda: fa.stack(self.WIDE, {"a": ["q_1"], "b": []}, "i"), "no columns are stacked into 'b'"),
             (
                 lambda: fa.unstack({**long, "w": ["a", None]}, "v", "w", ["g"]),
                 "'w' is a category, or has missing values",
             ),
             (lambda: fa.unstack({**long, "w": [1, 2]}, "v", "w", ["g"]), "'w' is a number, or has missing values"),
-            (lambda: fa.unstack(long, "v", "w", []), "there is nothing to tell which rows belong together"),
+            (lambda: fa.unstack(long, "v", "w", []), "by names no variables that tell which rows belong together"),
             (lambda: fa.unstack({**long, "w": ["a", "g"]}, "v", "w", ["g"]), "a variable called 'g' already"),
             (lambda: fa.sample(self.WIDE, 2, seed=-1), "-1 is not a valid seed"),
             (lambda: fa.sample(self.WIDE, 2, seed=True), "True is not a valid seed"),  # type: ignore[arg-type]

@@ -511,7 +511,7 @@ class History(unittest.TestCase):
         again = plan.build(overlap, history=early)
         self.assertEqual(again.columns.rows.given, len(late["hut"]) + 5)
         changed = {**overlap, "price": [v + 1 if at == 2 else v for at, v in enumerate(overlap["price"])]}
-        with self.assertRaisesRegex(fa.DataError, "'price' is another in history(.|\\n)*Row 3."):
+        with self.assertRaisesRegex(fa.DataError, "'price' differs between history(.|\\n)*Row 3."):
             plan.build(changed, history=early)
 
     def test_a_changed_cell_of_the_history_is_noticed(self) -> None:

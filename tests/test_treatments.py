@@ -174,7 +174,7 @@ class Learned(unittest.TestCase):
         made = plan.build({"x": [None, None, 5.0, None], "g": ["a", "z", "z", "a"]})
         self.assertEqual(made.X[:, 0].tolist(), [2.0, 3.0, 5.0, 2.0])
         self.assertEqual(made.columns.imputations[0].groups_not_seen, 1)
-        self.assertIn("x in x: 1 cell of groups not learned from", "\n".join(made.columns.warnings))
+        self.assertIn("x in x: 1 cell in groups outside the estimation sample", "\n".join(made.columns.warnings))
 
     def test_winsorizing_keeps_to_the_quantiles(self) -> None:
         x = np.random.default_rng(2).normal(size=301)

@@ -48,10 +48,10 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
     ("above", {"b": "bins(x, edges=[[0, 5], [5, 8]])"}, table(), "above the last bin, which ends at 8"),
     ("a shared end", {"b": "bins(x, edges=[[0, 5], [5, 9]])"}, table(x=[5, *X[1:]]), "It belongs to '5 to 9' (1 row)"),
     ("an overlap", {"b": "bins(x, edges=[[0, 5], [4, 9]])"}, table(), "from 0 to 5 and from 4 to 9 overlap"),
-    ("much filled", {"x": "impute(x, 'mean')"}, table(x=[x * (at % 2) or None for at, x in enumerate(X)]), "50 % of the"),
+    ("much filled", {"x": "impute(x, 'mean')", "no": "is_missing(x)"}, table(x=[*X[:60], *[None] * 60]), "50 % of the"),
     ("missing not at random", {"x": "impute(x, 'mean')"}, table(x=GAPPED, y=HIGH_WHERE_MISSING), "is_missing(x)"),
     ("a new group", {"rows": {"learn": "kind != 'c'"}, "terms": {"x": "impute(x, 'mean', by=[kind])"}}, table(x=GAPPED),
-     "of groups not learned from took the value of all rows"),
+     "in groups outside the estimation sample filled with the value of all rows"),
     ("a reversed item", {"s": "mean_of(x, w, v)"}, table(w=[10 - x for x in X], v=[x + 1 for x in X]), "reverse(w"),
     ("numbers as text", {"w": "w"}, table(w=[*[str(at % 9) for at in range(ROWS - 1)], "n.k."]), "category of 10"),
     ("a later response", {"terms": {"x": "lead(y, 1)"}, "data": PANEL_DATA}, panel(3, gaps=0), "is not known in time"),
@@ -115,3 +115,44 @@ class Warnings(unittest.TestCase):
             self.assertIs(caught[0].category, fa.FacturumWarning)
             self.assertEqual(caught[0].filename, __file__)
         self.assertIn("<p>warning: w is 3 in every row", made._repr_html_())
+
+
+class Orders(unittest.TestCase):
+    def test_scores_and_groups_keep_the_declared_order(self) -> None:
+        data = {"y": np.arange(40.0), "c": ["fair", "good"] * 20, "q": [1, 2, 3, 4, 5] * 8}
+        order = {"kind": "ordered", "order": ["poor", "fair", "good", "top"]}
+        terms = {
+            "s": "score(c)",
+            "q": "score(q)",
+            "low": "regroup(c, {'low': ['poor', 'fair']}, rest='high') <= 'low'",
+            "bin": "regroup(bins(q, edges=[2, 4], labels=['a', 'b', 'c']), {'z': ['a', 'b']}) == 'z'",
+        }
+        made = fa.Plan(None, terms, variables={"c": order}, intercept=False).build(data)
+        columns = dict(zip(made.names, made.X.T.tolist(), strict=True))
+        self.assertEqual(columns["s"][:2], [2.0, 3.0])
+        self.assertEqual(columns["q"][:5], [1.0, 2.0, 3.0, 4.0, 5.0])
+        self.assertEqual(columns["low"][:2], [1.0, 0.0])
+        self.assertEqual(columns["bin"][:5], [1.0, 1.0, 1.0, 0.0, 0.0])
+        apart = {"x": "regroup(c, {'ends': ['poor', 'top']}) < 'good'"}
+        with self.assertRaisesRegex(fa.PlanError, "needs an order"):
+            fa.Plan(None, apart, variables={"c": order}).build(data)
+        with self.assertRaisesRegex(fa.DataError, "'y' is not a whole number"):
+            fa.Plan(None, {"y": "score(y)"}).build({"y": [1.0, 2.5]})
+
+    def test_missing_may_be_named_stand_in_the_order_and_be_the_reference(self) -> None:
+        data = {"a": ["road", None, "trail", "road"], "n": [1, 1, 2, 2]}
+        for text, names, first in (
+            ("category(a, missing='unknown')", ["t_trail", "t_unknown"], "trail rather than road"),
+            ("category(a, missing='unknown', reference='unknown')", ["t_road", "t_trail"], "road rather than unknown"),
+            ("category(a, missing='category', reference=missing)", ["t_road", "t_trail"], "road rather than missing"),
+            ("category(a, missing='none', order=[missing, 'road', 'trail'], coding='difference')",
+             ["t_road", "t_trail"], "the category before, none"),
+        ):  # fmt: skip
+            made = fa.Plan(None, {"t": text}, intercept=False).build(data)
+            self.assertEqual(made.names, names)
+            self.assertIn(first, made.columns[names[0]].reading)
+            self.assertEqual(made.plan.build(data).X.tolist(), made.X.tolist())
+        for text, said in (("missing='categry'", "did you mean 'category'"), ("missing='road'", "the category 'road'"),
+                           ("reference=missing", "missing values are not a category of 'a'")):  # fmt: skip
+            with self.assertRaisesRegex(fa.FacturumError, said):
+                fa.Plan(None, {"t": f"category(a, {text})"}).build(data)

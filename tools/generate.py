@@ -1,4 +1,4 @@
-"""Writes what is made from the code: the language reference and the JSON Schemas. With --check, only compares."""
+"""Writes what is made from the code: the language reference, all messages, the JSON Schemas; --check only compares."""
 
 from __future__ import annotations
 
@@ -10,6 +10,10 @@ from facturum.audit.entries import ColumnMap
 from facturum.engine.spec import PlanSpec
 from facturum.language.reference import reference
 
+sys.path.insert(0, str(Path(__file__).resolve().parent))
+
+from messages import message_list
+
 ROOT = Path(__file__).resolve().parent.parent
 SCHEMAS = ROOT / "src/facturum/files/schemas"
 
@@ -17,7 +21,7 @@ SCHEMAS = ROOT / "src/facturum/files/schemas"
 def made() -> dict[Path, str]:
     """Return each generated file's content."""
     schemas = {"plan.schema.json": PlanSpec, "columns.schema.json": ColumnMap}
-    found = {ROOT / "docs/language.md": reference()}
+    found = {ROOT / "docs/language.md": reference(), ROOT / "docs/errors.md": message_list()}
     for name, model in schemas.items():
         schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **model.model_json_schema()}
         found[SCHEMAS / name] = json.dumps(schema, indent=1) + "\n"

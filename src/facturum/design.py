@@ -243,7 +243,7 @@ class Design:
             replace: whether a build already there is replaced.
 
         Raises:
-            DataError: where the folder is there already, is not a build, or cannot be written.
+            DataError: where the folder already exists, is not a build, or cannot be written.
         """
         if format not in FORMATS:
             raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv or npy.")

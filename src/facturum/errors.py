@@ -114,7 +114,7 @@ def bounded() -> Iterator[None]:
         yield
     except MemoryError:
         raise DataError(
-            "no memory is left for this", remedy="Take fewer columns or rows, or pool or regroup the categories."
+            "not enough memory", remedy="Take fewer columns or rows, or pool or regroup the categories."
         ) from None
     except RecursionError:
         raise PlanError("the plan is nested too deeply", remedy="Take parts of it out.") from None

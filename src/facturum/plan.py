@@ -189,7 +189,7 @@ class Plan:
         for name in tables:
             if name not in self._spec.series:
                 hint = nearest(name, list(self._spec.series))
-                raise DataError(f"the plan has no series '{name}'{hint}", remedy="Write it under [series].")
+                raise DataError(f"series '{name}' not found in the plan{hint}", remedy="Write it under [series].")
         for name, own in self._spec.series.items():
             if name not in tables and own.file is not None and self._folder is not None:
                 tables[name] = self._folder / own.file

@@ -30,7 +30,7 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     if isinstance(table, str | Path):
         return read(table, **(reading or {}))
     if reading:
-        raise DataError("it is said how a file is read, and the table is not a file", remedy="Leave out reading.")
+        raise DataError("reading is given, and the table is not a file", remedy="Leave out reading.")
     return Table.of(table)
 
 

@@ -160,7 +160,8 @@ def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Itera
             f"(t = {entry.t:.1f}). Add the term is_missing({entry.variable}) to tell these rows apart."
         )
     if entry.groups_not_seen:
-        yield f"{name}: {counted(entry.groups_not_seen, 'cell')} of groups not learned from took the value of all rows."
+        cells = counted(entry.groups_not_seen, "cell")
+        yield f"{name}: {cells} in groups outside the estimation sample filled with the value of all rows."
 
 
 def score_warnings(entry: ScoreEntry) -> Iterator[str]:

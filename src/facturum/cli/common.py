@@ -49,7 +49,7 @@ def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> 
         raise DataError(f"{out} cannot be written: {problem}", remedy="Choose another place.") from None
     if found:
         own = remedy if out and out.absolute().name else "Name a folder below it."
-        raise DataError(f"{out} is there already", remedy=own)
+        raise DataError(f"{out} already exists", remedy=own)
 
 
 series_option = click.option(

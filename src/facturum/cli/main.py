@@ -57,7 +57,7 @@ def main() -> None:
     show_default=True,
     help="Of the design file; npy holds numbers only.",
 )
-@click.option("--replace", is_flag=True, help="Replace a build that is there already.")
+@click.option("--replace", is_flag=True, help="Replace a build that already exists.")
 @click.option("--history", type=FILE, help="Earlier rows, for lags and averages to look at.")
 @series_option
 @click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
@@ -159,7 +159,7 @@ def _draw(columns: ColumnMap, terms: set[str], figure: Path) -> None:
         paths_figure(paths, figure)
     else:
         raise AuditError(
-            f"no bins, and nothing along time, are part of {', '.join(sorted(terms)[:5])}",
+            f"neither bins nor operations along time are part of {', '.join(sorted(terms)[:5])}",
             remedy="Name a term with bins(..), a lag, an average or a joined series.",
         )
 

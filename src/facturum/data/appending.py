@@ -85,7 +85,7 @@ def without_overlap(history: Table, new: Table, timing: Timing) -> Table:
         wrong = overlapping[_differ(a, b)]
         if len(wrong):
             raise DataError(
-                f"'{name}' is another in history than in the new rows, for the same {timing.every}",
+                f"'{name}' differs between history and the new rows, for the same {timing.every}",
                 rows=(wrong + 1).tolist(),
                 remedy="Correct one of the two, or give history that ends before the new rows begin.",
             )

@@ -111,7 +111,7 @@ def convert(
     """
     if timing.time is None or "row" in (timing.every, to):
         raise PlanError(
-            "rows that follow one another as they stand have no periods to convert", place=place,
+            "rows without a time have no periods to convert", place=place,
             remedy="Name a time variable and its step.",
         )  # fmt: skip
     for name, take in takes.items():
@@ -147,7 +147,7 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
     source = take.of or name
     if source not in table:
         raise DataError(
-            f"the source has no variable '{source}'{nearest(source, list(table.variables))}",
+            f"variable '{source}' not found in the source{nearest(source, list(table.variables))}",
             place=where,
             remedy='Correct the name, or name it with of = "..".',
         )
@@ -166,7 +166,7 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         )
     if not shorter and take.partial is None and take.how != "count":
         raise PlanError(
-            f"it is not said what becomes of a {to} that is not fully covered",
+            f"partial is not given, and a {to} may not be fully covered",
             place=where,
             remedy='Write partial = "missing" (it has no value), "keep" (made of what is there) or "drop" (left out).',
         )

@@ -12,7 +12,7 @@ from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
 from facturum.data.variable import Variable
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, counted, nearest
 
 TRUE_WORDS = ("1", "true", "yes")
 FALSE_WORDS = ("0", "false", "no")
@@ -66,7 +66,7 @@ def unknown_declarations(table: Table, declarations: Mapping[str, Declaration]) 
     for name in declarations:
         if name not in table:
             raise DataError(
-                f"the table has no variable '{name}'{nearest(name, list(table.variables))}",
+                f"variable '{name}' not found in the table{nearest(name, list(table.variables))}",
                 place=f"variables.{name}",
                 remedy="Correct the name, or take the line out.",
             )
@@ -262,7 +262,7 @@ def _unfit(variable: Variable, kind: str, rows: Array, remedy: str) -> DataError
         words = dict.fromkeys(label_text(variable.labels[code]) for code in variable.data[rows[:50]])
         shown = " (" + ", ".join(repr(word) for word in list(words)[:3]) + ")"
     return DataError(
-        f"'{variable.name}' holds {len(rows):,} values{shown} that are no {kind}"
+        f"'{variable.name}' holds {counted(len(rows), 'value')}{shown} that cannot be read as a {kind}"
         if len(rows)
         else f"'{variable.name}' is {variable.kind.with_article} and cannot be a {kind}",
         place=f"variables.{variable.name}",

@@ -51,7 +51,7 @@ def join(main: Table, main_series: Series, name: str, table: Table, timing: Timi
     for match in timing.panel:
         if match not in main:
             raise DataError(
-                f"the table has no variable '{match}' to match by{nearest(match, list(main.variables))}",
+                f"variable '{match}' to match by not found in the table{nearest(match, list(main.variables))}",
                 place=f"{place}.match",
                 remedy="Match by variables that both tables have.",
             )
@@ -68,7 +68,7 @@ def join(main: Table, main_series: Series, name: str, table: Table, timing: Timi
         raise DataError(
             f"the series '{name}' has no {timing.every} in common with the table",
             place=place,
-            remedy="Look at its time, its step, and what it is matched by.",
+            remedy="Check its time, its step, and the variables that it is matched by.",
         )
     found = dict(main.variables)
     for variable in taken:

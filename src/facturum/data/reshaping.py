@@ -39,7 +39,9 @@ def stack(table: Table, into: Mapping[str, Sequence[str]], which: str, labels: S
     """
     longest = max(into.values(), key=len, default=())
     if not longest:
-        raise DataError("there is nothing to stack", place="stack", remedy='Write into = { answer = ["q_1", "q_2"] }.')
+        raise DataError(
+            "into names no columns to stack", place="stack", remedy='Write into = { answer = ["q_1", "q_2"] }.'
+        )
     names = list(longest) if labels is None else list(labels)
     if len(names) != len(longest) or len(set(names)) < len(names):
         raise DataError(
@@ -66,7 +68,7 @@ def _check_stack(table: Table, into: Mapping[str, Sequence[str]], taken: list[st
         for column in group:
             if column not in table:
                 raise DataError(
-                    f"the table has no variable '{column}'{nearest(column, list(table.variables))}",
+                    f"variable '{column}' not found in the table{nearest(column, list(table.variables))}",
                     place=f"stack.into.{name}",
                     remedy="Correct the name, or take it out.",
                 )
@@ -143,7 +145,7 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
             f"'{which}' is {label.kind.with_article}, or has missing values", remedy="Name a category without gaps."
         )
     if not by:
-        raise DataError("there is nothing to tell which rows belong together", remedy="Name variables in by.")
+        raise DataError("by names no variables that tell which rows belong together", remedy="Name variables in by.")
     group = group_numbers([table[name] for name in by], table.length)
     count = int(group.max()) + 1
     key = group * len(label.labels or ()) + label.data

@@ -98,7 +98,7 @@ class Table:
         found = self.variables.get(name)
         if found is None:
             raise DataError(
-                f"{self.source} has no variable '{name}'{nearest(name, list(self.variables))}",
+                f"variable '{name}' not found in {self.source}{nearest(name, list(self.variables))}",
                 remedy="It has " + ", ".join(list(self.variables)[:20]) + ".",
             )
         return found

@@ -146,7 +146,7 @@ def _answers(
     """Ask all questions in common passes, until each is answered; give also from how many rows."""
     spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
     if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
-        raise DataError("no row is left to learn from", place="rows.learn", text=made.spec.rows.learn)
+        raise DataError("the estimation sample has no rows", place="rows.learn", text=made.spec.rows.learn)
     if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
         groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
         spans = [(group[0][0], group[-1][1], None) for group in groups]

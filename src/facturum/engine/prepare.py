@@ -354,7 +354,9 @@ def _as_term(node: Node, scope: Scope) -> Node:
         object.__setattr__(made, "span", node.span)
         return made
     if found.kind is Kind.TIME:
-        raise node.fail(f"'{node}' is a time, and no column by itself", "Compare it with a period: month < '2023-01'.")
+        raise node.fail(
+            f"'{node}' is a time, which cannot be a column by itself", "Compare it with a period: month < '2023-01'."
+        )
     if found.kind is Kind.MISSING:
         raise node.fail("a term cannot be missing in every row", "Take it out.")
     return node
@@ -401,7 +403,7 @@ def _condition(
                 "Write and or or between conditions, or count_of(..) of a list of them.",
             )
         if not found.kind.numeric:
-            raise node.fail(f"{key} is a condition, and this is none", "Write a comparison, such as open == 'yes'.")
+            raise node.fail(f"{key} needs a condition", "Write a comparison, such as open == 'yes'.")
         return node
 
 

@@ -75,7 +75,7 @@ class Scope:
         """Refuse an operation along time where the plan does not say how rows follow one another."""
         if self._every is None:
             raise node.fail(
-                f"{node.name} looks along time, and the plan does not say how rows follow one another",
+                f"{node.name} works along time, and the plan does not say how rows follow one another",
                 'Write [data] time = "..", every = "month" (or every = "row"), and panel = [..] for several units.',
             )
 
@@ -112,7 +112,7 @@ def refuse_deep(derived: Mapping[str, Node], roots: Mapping[str, Node]) -> None:
         circle = " → ".join(reversed(problem.args[1]))
         name = problem.args[1][0]
         raise PlanError(
-            f"the derived variables go in a circle: {circle}",
+            f"the derived variables depend on each other in a circle: {circle}",
             place=f"derived.{name}",
             remedy="Write one of them without the others.",
         ) from None

@@ -235,10 +235,10 @@ def _plan_error(problem: ValidationError) -> PlanError:
         inside = ".".join(where[:-1])
         if where[-1] == "how":
             ways = "; ".join(f"{how} ({meaning})" for how, meaning in MEANINGS.items())
-            what = "it is not said how this variable is converted"
+            what = "how is not given for this variable"
             return PlanError(what, place=inside, remedy=f"Write how = one of: {ways}.")
         return PlanError(f"[{inside}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
     remedy = _REMEDIES.get(first["type"], first["msg"].replace("Input should be", "Write") + ".")
     if first["type"] == "literal_error":
         return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=remedy)
-    return PlanError(f"{first['input']!r} will not do here", place=place, remedy=remedy)
+    return PlanError(f"{first['input']!r} is not valid here", place=place, remedy=remedy)

@@ -170,7 +170,7 @@ def own_files(folder: Path) -> Collection[str]:
         DataError: where the folder is not a build.
     """
     if not (folder / MARKER).is_file():
-        raise DataError(f"{folder} is not a Facturum build, and is left alone", remedy="Choose another folder.")
+        raise DataError(f"{folder} is not a Facturum build, and is not changed", remedy="Choose another folder.")
     return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS]}
 
 

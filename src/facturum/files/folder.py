@@ -44,7 +44,7 @@ def write_folder(
         replace: whether an old build may be replaced.
 
     Raises:
-        DataError: where the folder is there already, is not ours, is being written by another, or cannot be written;
+        DataError: where the folder already exists, is not ours, is being written by another, or cannot be written;
             the old state stays.
     """
     try:
@@ -72,9 +72,9 @@ def _refuse_target(target: Path, replaceable: Callable[[Path], Collection[str]],
     if not target.exists() and not target.is_symlink():
         return
     if not replace:
-        raise DataError(f"{target} is there already", remedy="Choose another folder, or replace it (--replace).")
+        raise DataError(f"{target} already exists", remedy="Choose another folder, or replace it (--replace).")
     if target.is_symlink():
-        raise DataError(f"{target} is a link, and is left alone", remedy="Choose another folder.")
+        raise DataError(f"{target} is a link, and is not changed", remedy="Choose another folder.")
     own = replaceable(target)
     foreign = sorted(path.name for path in target.iterdir() if path.name not in own or path.is_dir())
     if foreign:

@@ -129,7 +129,7 @@ class Bins(Node):
         chosen = sum(way is not None for way in ways)
         if chosen > 1 or (chosen == 0 and self.edges is None):
             raise self.fail(
-                "bins are made in one way" if chosen else "bins need to know where to cut",
+                "bins are made in one way" if chosen else "bins need edges, a width, a count or quantiles",
                 "Write one of edges=[..], width=.., count=.. or quantiles=...",
             )
         if chosen and self.edges is not None and self.labels is None:

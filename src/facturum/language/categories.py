@@ -169,9 +169,9 @@ class Category(Categorical):
         if len(made.labels()) < 2 and made.coding not in ("every", "score"):
             only = made.labels()[0]
             raise DataError(
-                f"'{self.x}' has the one category {'missing' if isinstance(only, Absent) else repr(only)} in the rows "
-                "that remain: there is nothing to compare",
-                remedy="Leave the term out, or look at [rows].",
+                f"'{self.x}' has only the category {'missing' if isinstance(only, Absent) else repr(only)} in the "
+                "estimation sample: there is nothing to compare",
+                remedy="Leave the term out, or check [rows].",
             )
         if made.coding not in ("reference", "effect"):
             return made
@@ -185,7 +185,7 @@ class Category(Categorical):
             return MISSING
         if isinstance(self.reference, Absent):
             raise DataError(
-                f"missing values are not a category of '{self.x}' in the rows that remain",
+                f"missing values are not a category of '{self.x}' in the estimation sample",
                 remedy='Write missing="category" for them to be one, or choose another reference.',
             )
         if self.reference is None:
@@ -194,7 +194,7 @@ class Category(Categorical):
             if literal_key(label) == literal_key(self.reference):
                 if not counts.get(label) and not (self.pooled and label == order[-1]):
                     raise DataError(
-                        f"no remaining row has the reference category {label!r} of '{self.x}'",
+                        f"no row of the estimation sample has the reference category {label!r} of '{self.x}'",
                         remedy="Choose one that is there: " + ", ".join(str(k) for k in counts if counts[k]) + ".",
                     )
                 return label
@@ -203,7 +203,7 @@ class Category(Categorical):
             return choices[position]
         hint = nearest(label_text(self.reference), [label_text(label) for label in choices])
         raise DataError(
-            f"no remaining row has the reference category {self.reference!r} of '{self.x}'{hint}",
+            f"no row of the estimation sample has the reference category {self.reference!r} of '{self.x}'{hint}",
             remedy="The categories are " + ", ".join(label_text(label) for label in choices[:12]) + ".",
         )
 

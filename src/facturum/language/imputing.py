@@ -107,7 +107,7 @@ class Impute(Node):
             what = "a time" if found.kind is Kind.TIME else "missing in every row"
             raise self.x.fail(f"impute works on one number or category, and '{self.x}' is {what}")
         if self.how is None and self.value is None:
-            raise self.fail("impute needs to know what to put in", 'Write "median", "mode", .. or value=...')
+            raise self.fail("impute needs a method or a value", 'Write "median", "mode", .. or value=...')
         if self.how in ("median", "mean", "linear") and found.kind.categorical:
             raise self.fail(
                 f"a category has no {self.how if self.how != 'linear' else 'value between two others'}, and "
@@ -119,13 +119,11 @@ class Impute(Node):
 
     def _check_options(self, kinds: Kinds) -> None:
         if self.fills and self.otherwise is None:
-            raise self.fail("fills need what is put in elsewhere", "Write otherwise=.. as well.")
+            raise self.fail("fills need a value for all other groups", "Write otherwise=.. as well.")
         if self.along_time and self._own():
-            raise self.fail(
-                f'"{self.how}" takes what it puts in from neighbours in time', "Leave out the written values."
-            )
+            raise self.fail(f'"{self.how}" fills from neighbours in time', "Leave out the written values.")
         if self.value is not None and (self.by or self.otherwise is not None):
-            raise self.fail("value is put in for all groups alike", "Leave out by, fills and otherwise.")
+            raise self.fail("value is one fill for all groups", "Leave out by, fills and otherwise.")
         if self.otherwise is not None and not self.by:
             raise self.fail("otherwise goes with groups", "Write by=[..] as well, or value=..")
         for key, value in self.fills:

@@ -140,7 +140,7 @@ class Categorical(Node):
         absent = counts.pop(MISSING, 0) if self.own_missing else counts.pop(MISSING, 0) * 0
         present: dict[Label, int] = {label: n for label, n in counts.items() if not isinstance(label, Absent)}
         if not present and not absent:
-            raise DataError(f"'{self.x}' has no value in any row to learn from")
+            raise DataError(f"'{self.x}' is missing in every row of the estimation sample")
         if isinstance(self.order, tuple):
             self._refuse_outside(present)
             return self
@@ -173,7 +173,7 @@ class Categorical(Node):
         if outside and self.unseen == "fail":
             shown = ", ".join(repr(label) for label in outside[:5])
             raise DataError(
-                f"'{self.x}' has categories that its order leaves out: {shown}",
+                f"'{self.x}' has categories outside its order: {shown}",
                 remedy='Add them to the order, or write unseen="missing".',
             )
 
@@ -252,7 +252,7 @@ class Categorical(Node):
         return rows.failure(
             self,
             unseen,
-            f"'{self.x}' has a category that is not among those of the plan: {shown}",
+            f"'{self.x}' has a category that the plan does not know: {shown}",
             f'The plan knows {known}. Correct the rows, add it to the order, write unseen="missing" or "pool", or '
             "resolve the plan anew.",
         )

@@ -69,7 +69,7 @@ class BasisQuestion(Question):
     basis: tuple[float, ...] = ()
 
     def observe(self, values: Sequence[Values]) -> tuple[int, int]:
-        what = f"the powers of '{self.inputs[0]}' are beyond the doubles"
+        what = f"the powers of '{self.inputs[0]}' exceed double precision"
         found = finite_numbers(values[0], self._summand, what)
         return (exact_sum_of_squares(found) if len(self.basis) % 2 else exact_sum(found)), len(found)
 
@@ -88,7 +88,7 @@ class BasisQuestion(Question):
     def advance(self, merged: tuple[int, int]) -> Question | Node:
         total, count = merged
         if not count:
-            raise DataError(f"'{self.inputs[0]}' has no value in any row to learn from")
+            raise DataError(f"'{self.inputs[0]}' is missing in every row of the estimation sample")
         if len(self.basis) % 2 == 0:
             found = as_float(total, count) + 0.0
         else:

@@ -19,7 +19,7 @@ def finite_numbers(x: Values, compute: Callable[[FloatArray], FloatArray], what:
     """Return what is computed of the values that are there, one number for each.
 
     Raises:
-        Unlearnable: with the rows in which it is beyond the doubles.
+        Unlearnable: with the rows in which it exceeds double precision.
     """
     own = present([x])[0].numbers()
     with np.errstate(all="ignore"):
@@ -54,14 +54,14 @@ def spread_of(total: int, count: int, expression: object) -> float:
     try:
         return root_as_float(total, count - 1, 2 * UNIT_BITS)
     except OverflowError:
-        raise DataError(f"the standard deviation of '{expression}' is beyond the doubles", remedy=TOO_FAR) from None
+        raise DataError(f"the standard deviation of '{expression}' exceeds double precision", remedy=TOO_FAR) from None
 
 
 def some(count: int, expression: Node) -> int:
     """Return a count of values, or refuse to learn from none."""
     if not count:
         raise DataError(
-            f"'{expression}' has no value in any row to learn from",
-            remedy="Look at [rows] keep and learn, and at what counts as missing.",
+            f"'{expression}' is missing in every row of the estimation sample",
+            remedy="Check [rows] keep and learn, and what counts as missing.",
         )
     return count

@@ -97,7 +97,7 @@ class PeriodsSince(Timed):
         kinds.along_time(self)
         if kinds.every == "row":
             if not isinstance(self.date, Number) or not isinstance(self.date.value, int):
-                raise self.fail("rows that follow one another as they stand have no dates", "Write trend().")
+                raise self.fail("rows without a time have no dates", "Write trend().")
         elif isinstance(self.date, Text):
             period_written(self.date)
         elif kinds.of(self.date).kind is not Kind.TIME:
@@ -210,7 +210,7 @@ class Season(Timed):
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         if not self.of:
-            raise self.fail("a season needs a time: rows follow one another as they stand", "Name a time in [data].")
+            raise self.fail("a season needs a time", "Name a time in [data].")
         labels = PARTS[self.part]
         if self.reference is not None and self.reference not in labels:
             raise self.fail(f"{self.part} {self.reference!r} not found", "Write " + ", ".join(labels) + ".")

@@ -38,7 +38,7 @@ class Selector(Node):
             name for name, kind in variables.items() if self.wants(name, kind) and (self.takes_ids or name not in ids)
         ]
         if not names:
-            raise self.fail(f"'{self}' chooses no variable", "The table has " + ", ".join(variables) + ".")
+            raise self.fail(f"'{self}' matches no variable", "The table has " + ", ".join(variables) + ".")
         made = List(tuple(Name(name) for name in names))
         object.__setattr__(made, "span", self.span)
         return made

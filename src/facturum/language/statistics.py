@@ -52,7 +52,7 @@ class SpreadQuestion(Question):
         if mean is None:
             x = present(values)[0].numbers()
             return exact_sum(x), len(x)
-        what = f"'{self.inputs[0]}' is farther from its mean than doubles reach"
+        what = f"'{self.inputs[0]}' lies farther from its mean than double precision reaches"
         about = finite_numbers(values[0], lambda x: np.subtract(x, mean), what)
         return exact_sum_of_squares(about), len(about)
 
@@ -155,7 +155,7 @@ class GroupQuestion(Question):
         words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
         by = " and ".join(map(str, self.inputs[1:]))
         return DataError(
-            f"'{self.inputs[0]}' has no value in any learning row of {len(keys)} groups of {by}: "
+            f"'{self.inputs[0]}' is missing in every learning row of {len(keys)} groups of {by}: "
             + "; ".join(words[:6])
             + ("; .." if len(words) > 6 else ""),
             remedy="Form larger groups, or take the value of all rows together.",
@@ -307,7 +307,7 @@ class Sd(Statistic):
         with np.errstate(all="ignore"):
             about = np.subtract(x, as_float(exact_sum(x), len(x)))
         if not np.isfinite(about).all():
-            raise DataError(f"'{self.x}' is farther from its mean than doubles reach", remedy=TOO_FAR)
+            raise DataError(f"'{self.x}' lies farther from its mean than double precision reaches", remedy=TOO_FAR)
         return spread_of(exact_sum_of_squares(about), len(x), self.x)
 
     def whole(self) -> Question:

@@ -56,7 +56,7 @@ class TwoWayQuestion(Question):
             except ArithmeticError:
                 effects = (np.array([np.inf]), np.array([np.inf]))
         if not all(np.isfinite(side).all() for side in effects):
-            raise DataError(f"the effects of the groups on '{self.inputs[0]}' are beyond the doubles", remedy=TOO_FAR)
+            raise DataError(f"the effects of the groups on '{self.inputs[0]}' exceed double precision", remedy=TOO_FAR)
         a, b = (
             dict(zip(keys, side.tolist(), strict=True))
             for keys, side in zip((first_keys, second_keys), effects, strict=True)

@@ -10,20 +10,21 @@ from typing import Any
 import numpy as np
 
 from facturum.data.calendar import PARTS, part_codes
-from facturum.data.declared import as_time
-from facturum.data.identity import looks_like_id
+from facturum.data.declared import Declaration, as_time, declare
+from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, label_text
+from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.engine.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.notice import are_numbers, long_tail
+from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
 from facturum.look.profile import VariableProfile, profile_of
 
 MOST_CATEGORIES = 30
 FEW_UNITS = 12
+MOSTLY = 0.5  # missing, beyond which a variable is left out
 SEASONS = {
     "quarter": ("quarter",),
     "month": ("month",),
@@ -64,9 +65,10 @@ class Draft:
     ) -> None:
         if response not in table:
             raise DataError(
-                f"{table.source} has no variable '{response}'{nearest(response, list(table.variables))}",
+                f"variable '{response}' not found in {table.source}{nearest(response, list(table.variables))}",
                 remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
             )
+        table, self._truths = _with_truths(table, response)
         self._table = table
         self._reading = reading or {}
         self._without = without or {}
@@ -92,7 +94,7 @@ class Draft:
         ]
         if not any(line.key for line in terms):
             raise DataError(
-                f"{self._table.source} has no variable that could explain '{self._response.name}'",
+                f"{self._table.source} has no predictor for '{self._response.name}'",
                 remedy="All others are ids, constants or missing; declare kinds in [variables], or add variables.",
             )
         lines = [
@@ -166,6 +168,8 @@ class Draft:
             why = self._identity(variable)
             if why and variable.name != self._response.name:
                 lines.append(f'{_key(variable.name)} = {{ kind = "id" }}  # {why}')
+            elif variable.name in self._truths:
+                lines.append(f'{_key(variable.name)} = {{ kind = "truth" }}  # 0 and 1')
             elif variable.kind.categorical and are_dates(variable) and not self._is_clock(variable):
                 lines.append(f'{_key(variable.name)} = {{ kind = "time" }}  # dates stored as text')
         return ["[variables]", *lines, ""] if lines else []
@@ -221,6 +225,8 @@ class Draft:
             return 'a date; part(.., "month") or periods_since(..) would make a term of it'
         if profile.distinct == 0:
             return "it has no value where the response has one"
+        if profile.missing > MOSTLY * profile.rows:
+            return f"missing in {100 * profile.missing / profile.rows:.0f} % of the rows"
         if profile.distinct == 1 and not profile.missing:
             return "the same in every row in which the response has a value"
         if variable.kind is Kind.CATEGORY and profile.distinct > 1000:
@@ -258,6 +264,15 @@ class Draft:
         if np.isinf(values).any():
             yield Line("", f"{variable.name} left out", "it has infinite values, which count as wrong: correct them")
             return
+        if self._is_coded(profile, values):
+            yield self._code_line(key, x, profile)
+            return
+        if codes := odd_codes(np.unique(values[~np.isnan(values)])):
+            listed = [str(plain_number(code)) for code in codes]
+            which = f"== {listed[0]}" if len(listed) == 1 else f"in [{', '.join(listed)}]"
+            why.append(
+                f"{' and '.join(listed)} far from the others: missing_if({x}, {x} {which}) if a code for missing"
+            )
         if profile.missing:
             filled = f"impute({x}, 'median')"
             why.append(f"{profile.missing:,} missing filled with the median, and flagged")
@@ -266,12 +281,22 @@ class Draft:
         if _positive(profile) and self._tail(variable):
             yield Line(key, f"log({filled})", "; ".join(["positive with a long tail", *why]))
         else:
-            few = profile.distinct <= 10 and float(profile.smallest or 0).is_integer()
-            hint = [f"{profile.distinct} different values: category({x}) would compare them one by one"] if few else []
             spread = f"from {_figure(profile.smallest)} to {_figure(profile.largest)}"
-            yield Line(key, filled, "; ".join([*(hint if profile.distinct > 2 else []), *(why or [spread])]))
+            yield Line(key, filled, "; ".join(why or [spread]))
         if profile.missing:
             yield Line(self._key(f"{variable.name}_missing"), f"is_missing({x})", "marks the rows filled above")
+
+    def _is_coded(self, profile: VariableProfile, values: FloatArray) -> bool:
+        """Return whether a number has few whole values, as codes of categories do."""
+        there = values[~np.isnan(values)]
+        whole = bool(len(there)) and bool((there == np.floor(there)).all())
+        return whole and 2 < profile.distinct <= FEW and len(there) >= MANY_ROWS
+
+    def _code_line(self, key: str, x: str, profile: VariableProfile) -> Line:
+        most = max(profile.values, key=lambda pair: pair[1])[0]
+        missing = ", missing='category'" if profile.missing else ""
+        why = f"{profile.distinct} whole numbers, taken for codes; where their size counts, write {x} or score({x})"
+        return Line(key, f"category({x}, reference={most}{missing})", why)
 
     def _time_lines(self) -> Iterator[Line]:
         if self._clock is None:
@@ -297,6 +322,17 @@ class Draft:
         return key
 
 
+def _with_truths(table: Table, response: str) -> tuple[Table, set[str]]:
+    """Return a table whose numbers of 0 and 1 are truth values, and their names."""
+    names = set()
+    for variable in table:
+        if variable.kind is Kind.NUMBER and variable.name != response and not variable.declared:
+            there = np.unique(variable.data[~variable.missing_rows()])
+            if there.tolist() == [0, 1]:
+                names.add(variable.name)
+    return declare(table, {name: Declaration("truth") for name in names}, None), names
+
+
 def draft_of(
     table: Table,
     response: str,
@@ -317,7 +353,7 @@ def draft_of(
     Example:
         >>> table = Table.of({"stays": [1, 5, 3, 9], "beds": [8, 40, 8, 60], "open": ["yes", "no", "yes", "yes"]})
         >>> print(draft_of(table, "stays").partition("[terms]")[2].strip())
-        beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
+        beds = "beds"  # from 8 to 60
         open = "category(open, reference='yes')"  # 2 categories, against the commonest
     """
     return Draft(table, response, reading, without).text()

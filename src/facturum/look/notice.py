@@ -10,6 +10,7 @@ from facturum.data.calendar import period_of
 from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.number_text import PLAIN, a_few, unread_numbers
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
+from facturum.errors import counted
 from facturum.numerics.order_statistics import quantile_between
 
 MISSING_WORDS = frozenset(
@@ -17,6 +18,7 @@ MISSING_WORDS = frozenset(
 )
 ONE_VALUE = 0.95
 FEW = 10
+GAP = 0.2  # of the range of the other values
 
 
 def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: int) -> Iterator[str]:
@@ -28,25 +30,58 @@ def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: in
         infinite: how many values are infinite.
     """
     if infinite:
-        yield f"{infinite:,} infinite values, which count as wrong"
+        yield f"{counted(infinite, 'infinite value')}, which count as wrong"
     if len(distinct) == 1:
         yield f"{plain_number(float(distinct[0]))} in every row: a constant"
         return
     whole = bool((distinct == np.floor(distinct)).all())
     if looks_like_id(x, distinct):
         yield "every value is another whole number, without gaps: an id?"
+    elif distinct.tolist() == [0, 1]:
+        yield '0 and 1: a truth value? Declare kind = "truth"'
     elif whole and len(distinct) <= FEW and len(x) >= MANY_ROWS:
         yield f"{len(distinct)} different values: a category?"
     most = int(np.argmax(sizes))
     if sizes[most] > ONE_VALUE * len(x):
         yield f"{plain_number(float(distinct[most]))} in {100 * sizes[most] / len(x):.1f} % of the rows"
+    for code in odd_codes(distinct):
+        rows = int(sizes[np.searchsorted(distinct, code)])
+        yield f"{plain_number(code)} in {counted(rows, 'row')}, far from the other values: a code for missing?"
     negative, zero = int(np.searchsorted(x, 0.0, "left")), int(np.searchsorted(x, 0.0, "right"))
     if negative:
-        yield f"{negative:,} negative values: a log will not do"
+        yield f"{counted(negative, 'negative value')}: a log will not do"
     elif zero and len(distinct) > 2:
-        yield f"{zero:,} zeros: a log will not do (log(x, shift=1) would)"
-    if long_tail(x) and not negative:
+        yield f"{counted(zero, 'zero')}: a log will not do (log(x, shift=1) would)"
+    if long_tail(x) and not negative and len(distinct) > 2:
         yield "a long tail to the right" + ("" if zero else ": a log may help")
+
+
+def odd_codes(distinct: FloatArray) -> list[float]:
+    """Return values at either end that look like codes: 0, or of the digit 9, 8 or 7 alone, far from all others.
+
+    Args:
+        distinct: the different values, sorted.
+
+    Example:
+        >>> odd_codes(np.array([0.0, *range(18, 90), 999.0])), odd_codes(np.arange(100.0))
+        ([0.0, 999.0], [])
+    """
+    found: list[float] = []
+    for end in (-1, 0, -1, 0):  # as one of them can hide another
+        if len(distinct) <= FEW:
+            break
+        value, others = float(distinct[end]), np.delete(distinct, end)
+        gap = float(np.min(np.abs(others - value)))
+        spread = float(others[-1] - others[0])
+        if _is_code(value) and gap > GAP * spread and gap > 3 * float(np.median(np.diff(others))):
+            found.append(value)
+            distinct = others
+    return sorted(found)
+
+
+def _is_code(value: float) -> bool:
+    text = str(int(abs(value))) if value.is_integer() else ""
+    return value == 0 or (len(set(text)) == 1 and text[0] in "987" and (len(text) > 1 or value < 0)) or value == -1
 
 
 def long_tail(x: FloatArray) -> bool:

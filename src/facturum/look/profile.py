@@ -98,7 +98,9 @@ class Profile:
             if variable.name == name:
                 return variable
         names = [variable.name for variable in self.variables]
-        raise DataError(f"the profile has no variable '{name}'{nearest(name, names)}", remedy=", ".join(names[:30]))
+        raise DataError(
+            f"variable '{name}' not found in the profile{nearest(name, names)}", remedy=", ".join(names[:30])
+        )
 
     def __repr__(self) -> str:
         head = f"profile of {counted(self.rows, 'row')} and {counted(len(self.variables), 'variable')}"
