@@ -96,9 +96,13 @@ class Commands(Folder):
         brief = command("build", plan, self.data, "--out", self.out).stdout
         full = command("explain", self.out).stdout
         names = fa.open_design(self.out).names
-        self.assertEqual([name for name in names if f" {name} " in full], names)
-        self.assertIn("34 more of hut", brief)
-        self.assertEqual([name for name in names if f" {name} " in brief], [*names[:5], *names[-2:]])
+        huts = [entry.formula.split("'")[1] for entry in fa.open_design(self.out).columns.find("hut")]
+        for shown in (brief, full):
+            self.assertIn(f"1–39   {names[1]} .. {names[39]} (39 columns)   hut == '..'", shown)
+        self.assertIn("and 23 more.", " ".join(brief.split()))
+        listed = " ".join("".join(line[90:] for line in full.splitlines()).split())
+        self.assertEqual([hut for hut in huts if hut not in listed.replace(" ", "")], [])
+        self.assertIn(f"{names[20]} ─", command("explain", self.out, "hut").stdout)
 
     def test_mistakes_exit_with_two_and_leave_no_folder(self) -> None:
         broken = self.folder / "broken.toml"

@@ -567,7 +567,7 @@ REFUSED = {
     "category(access) > 1": "a comparison works on one column",
     "access = 'road'": "A comparison is written with ==",
     "category(access) * exp(beds * 100) * exp(beds * 100)": "is infinite or not a number",
-    "category(access, reference='ferry', order=['ferry', 'boat', 'road', 'trail'])": "no remaining row has",
+    "category(access, reference='ferry', order=['ferry', 'boat', 'road', 'trail'])": "no row of the estimation",
     "category(access, limit=2)": "more than limit=2",
     "beds if stays > 6 else 0": "among the predictors",
     "mean(beds, by=[stays])": "among the predictors",

@@ -247,7 +247,7 @@ class Drafts(Folder):
         shown = json.loads(command("profile", path, "--json", *reading).stdout)
         plain = json.loads(command("profile", SAMPLE / "huts.csv", "--json").stdout)
         self.assertEqual(shown["variables"], plain["variables"])
-        told = command("profile", path, "--delimiter", ";").stdout
+        told = command("profile", path, "--delimiter", ";", COLUMNS="400").stdout
         self.assertIn("have a decimal comma", told)
         self.assertEqual(command("draft", path, "--response", "stays", "--out", draft, *reading).returncode, 0)
         one = fa.Plan.load(draft).build(path)

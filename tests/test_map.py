@@ -97,7 +97,7 @@ class Spread(unittest.TestCase):
                 assert entry is not None
                 self.assertEqual((entry.low, entry.high), (float((x * scale).min()), float((x * scale).max())))
                 self.assertLessEqual(np.abs(np.array(entry.counts) - counts).sum(), 2)
-        self.assertEqual(histogram(np.array([2.0, 3.0]), 3).counts, [1, 0, 1])  # type: ignore[union-attr]
+        self.assertEqual(histogram(np.array([2.5, 3.5]), 3).counts, [1, 0, 1])  # type: ignore[union-attr]
         self.assertIsNone(histogram(np.array([2.0, 2.0])))
         self.assertIsNone(histogram(np.array([])))
 

@@ -111,7 +111,7 @@ class Verifying(Folder):
     def test_a_learned_number_that_comes_out_otherwise(self) -> None:
         row = next(int(r) for r in self.design.rows.kept if r > 500)
         told = str(self.changed((row, "snow_depth", "9999")))
-        self.assertIn("Resolving the plan on this table gives another term snow", told)
+        self.assertIn("The term snow would be resolved differently on this table", told)
 
     def test_rows_taken_away_a_word_for_a_number_and_a_new_category(self) -> None:
         told = str(self.changed(order=range(2000)))
@@ -244,7 +244,7 @@ class Resolving(unittest.TestCase):
             found = design.verify({**table, "x": [1.0, 2.0, value, 6.0]})
             told = [failure.what for failure in found.failures if failure.kind == "plan"]
             center = f"center(x, at={(3 + value) / 3!r})"
-            self.assertEqual(told, [f"Resolving the plan on this table gives another term x: {center}"])
+            self.assertEqual(told, [f"The term x would be resolved differently on this table: {center}"])
         gone = design.verify({name: values for name, values in table.items() if name != "x"})
         self.assertIn("The table has no variable x any more.", [failure.what for failure in gone.failures])
 

@@ -74,7 +74,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
 
     Example:
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
-        beds = "beds"  # 3 different values: category(beds) would compare them one by one; from 8 to 60
+        beds = "beds"  # from 8 to 60
     """
     given = taken_in(table, reading)
     without: dict[str, str] = {}

@@ -34,6 +34,7 @@ from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
 from facturum.language.reading import NoValue, stepped
+from facturum.numerics.cells import whole_cells
 from facturum.numerics.comparisons import scale_figures, welch
 
 HISTOGRAM_CELLS = 48
@@ -332,14 +333,20 @@ def set_missing_of(made: Prepared) -> dict[str, NoValue]:
 
 
 def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | None:
-    """Return how values are spread over cells of equal width; None without two different ones.
+    """Return how values are spread over cells of equal width, whole ones of whole numbers; None without two values.
 
     Example:
-        >>> histogram(np.array([0.0, 1.0, 1.0]), 2).counts
+        >>> histogram(np.array([0.5, 1.5, 1.5]), 2).counts
         [1, 2]
     """
     if not len(x) or not float(x.min()) < float(x.max()):
         return None
+    if (whole := whole_cells(np.unique(x), cells)) is not None:
+        width, count = whole
+        low = float(x.min())
+        inside = np.floor((x - low) / width).astype(np.int64)
+        counts = np.bincount(inside, minlength=count).tolist()
+        return HistogramEntry(low=low, high=low + width * count, counts=counts)
     low, high = float(x.min()), float(x.max())
     half = max(abs(low), abs(high)) / 2  # so that the width does not overflow
     scale = half if half > 1e150 else 1.0

@@ -189,7 +189,7 @@ def _anew(stored: ColumnMap, spec: PlanSpec, given: Given) -> tuple[tuple[Built,
     failures = []
     for key, text in spec.terms.items():
         if again.terms.get(key) != text:
-            what = f"Resolving the plan on this table gives another term {key}: {again.terms.get(key)}"
+            what = f"The term {key} would be resolved differently on this table: {again.terms.get(key)}"
             failures.append(Failure("plan", key, what))
     if again.response != spec.response or again.derived != spec.derived:
         what = "Resolving the plan on this table gives another response or derived variable."

@@ -91,10 +91,11 @@ def build(
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
         return
     from facturum.show import terminal
+    from facturum.show.columns import columns_view
 
     screen = terminal.console()
     screen.print(terminal.rows_view(design.columns))
-    screen.print(terminal.columns_view(design.columns, brief=True))
+    screen.print(columns_view(design.columns, brief=True))
     screen.print(
         terminal.safe(
             f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "
@@ -134,6 +135,7 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
         print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
         return
     from facturum.show import terminal
+    from facturum.show.columns import columns_view
     from facturum.show.treatments import treatments_view
 
     screen = terminal.console()
@@ -143,7 +145,7 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
         screen.print(treatments_view(columns, terms))
     else:
         screen.print(terminal.rows_view(columns))
-        screen.print(terminal.columns_view(columns))
+        screen.print(columns_view(columns))
     if figure is not None:
         screen.print(terminal.safe(f"drawn into {figure}"))
 
@@ -255,6 +257,7 @@ def demo(out: Path, name: str) -> None:
     from facturum.demo.sample import PLANS, lay_out
     from facturum.plan import Plan
     from facturum.show import terminal
+    from facturum.show.columns import columns_view
 
     if name not in PLANS:
         raise PlanError(f"sample plan '{name}' not found{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
@@ -266,7 +269,7 @@ def demo(out: Path, name: str) -> None:
     design = Plan.load(plan).build(data)
     design.save(folder, replace=True)
     screen.print(terminal.rows_view(design.columns))
-    screen.print(terminal.columns_view(design.columns))
+    screen.print(columns_view(design.columns, brief=True))
     if own:
         screen.print(terminal.safe(f"{', '.join(own)} in {out} differ from the sample and were left as they are."))
     joined = "".join(f" --series {key}={out / own.file}" for key, own in design.plan.spec.series.items() if own.file)

@@ -16,6 +16,7 @@ from facturum.data.variable import Variable
 from facturum.engine.leaves import thread_count
 from facturum.errors import DataError, counted, listed, nearest
 from facturum.look.notice import label_notes, number_notes
+from facturum.numerics.cells import whole_cells
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
 
@@ -40,7 +41,8 @@ class VariableProfile:
         mean: of numbers.
         quantiles: pairs of a share and its quantile, as asked for.
         values: the values with their counts: all of a category or of few-valued numbers (in their order), else none.
-        cells: counts over cells of equal width between smallest and largest, of numbers.
+        cells: of numbers, counts over cells of equal width from the smallest; of whole numbers they begin at such.
+        cell_width: how wide each of them is.
         notes: what an analyst should notice.
     """
 
@@ -58,6 +60,7 @@ class VariableProfile:
     quantiles: tuple[tuple[float, float], ...] = ()
     values: tuple[tuple[str, int], ...] = ()
     cells: tuple[int, ...] = ()
+    cell_width: float | None = None
     notes: tuple[str, ...] = ()
 
     @property
@@ -181,6 +184,7 @@ def _number(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
     finite = finite + 0.0 if finite[0] <= 0 <= finite[-1] else finite
     edges = np.flatnonzero(np.concatenate([[True], finite[1:] != finite[:-1]]))
     sizes = np.diff(np.append(edges, len(finite)))
+    cells, width = _cells(finite, finite[edges])
     return VariableProfile(
         name=variable.name,
         storage=variable.storage,
@@ -195,7 +199,8 @@ def _number(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
         mean=_mean(finite),
         quantiles=tuple((share, quantile_between(finite, share, len(finite))) for share in quantiles),
         values=_few(finite[edges], sizes) if len(edges) <= FEW_VALUES else (),
-        cells=_cells(finite),
+        cells=cells,
+        cell_width=width,
         notes=tuple(number_notes(finite, finite[edges], sizes, len(x) - len(finite))),
     )
 
@@ -210,13 +215,18 @@ def _few(distinct: FloatArray, sizes: Array) -> tuple[tuple[str, int], ...]:
     return tuple(zip(labels, sizes.tolist(), strict=True))
 
 
-def _cells(x: FloatArray) -> tuple[int, ...]:
-    """Return counts over cells of equal width, of sorted values."""
+def _cells(x: FloatArray, distinct: FloatArray) -> tuple[tuple[int, ...], float | None]:
+    """Return counts over cells of equal width, of sorted values, and the width."""
     if not x[0] < x[-1]:
-        return ()
+        return (), None
+    if (whole := whole_cells(distinct, CELLS)) is not None:
+        width, count = whole
+        edges = x[0] + width * np.arange(1, count)
+        return tuple(np.diff(np.concatenate([[0], np.searchsorted(x, edges), [len(x)]])).tolist()), float(width)
     shares = np.arange(1, CELLS) / CELLS
     edges = x[0] * (1 - shares) + x[-1] * shares
-    return tuple(np.diff(np.concatenate([[0], np.searchsorted(x, edges), [len(x)]])).tolist())
+    counts = tuple(np.diff(np.concatenate([[0], np.searchsorted(x, edges), [len(x)]])).tolist())
+    return counts, float(x[-1] / CELLS - x[0] / CELLS)
 
 
 def _category(variable: Variable) -> VariableProfile:

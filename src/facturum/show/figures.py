@@ -124,8 +124,7 @@ def profile_figure(profile: Profile, path: Path) -> None:
 
 
 def _histogram(axes: Axes, variable: VariableProfile) -> None:
-    low, high = float(variable.smallest or 0), float(variable.largest or 0)
-    edges = np.linspace(low, high, len(variable.cells) + 1)
+    edges = float(variable.smallest or 0) + (variable.cell_width or 0.0) * np.arange(len(variable.cells) + 1)
     axes.bar(edges[:-1], variable.cells, np.diff(edges), align="edge", color=BAR, alpha=0.75, linewidth=0)
     for _, value in variable.quantiles:
         axes.axvline(value, color=MARK, linewidth=1.3)

@@ -11,33 +11,37 @@ from rich.text import Text
 
 from facturum.errors import counted
 from facturum.look.plain import cells_of, figure_text
-from facturum.look.profile import CELLS, Profile, VariableProfile
+from facturum.look.profile import Profile, VariableProfile
+from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import safe
 
 BAR_WIDTH = 50
 MOST_LINES = 40
+MOST_BARS = 20
+_HEADS = (
+    Head("variable", "bold", leads=True),
+    Head("kind", right=True),
+    Head("stored as", "dim", right=True),
+    Head("missing", right=True),
+    Head("distinct", right=True),
+    Head("smallest", right=True),
+    Head("quartiles, or the commonest", ratio=7, short="values"),
+    Head("largest", right=True),
+    Head("notice", "yellow", ratio=8),
+)
 
 
 def profile_view(profile: Profile) -> RenderableType:
     """Return the profile of a table on one screen."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, expand=True)
-    table.add_column("variable", style="bold", overflow="fold", ratio=4)
-    table.add_column("kind", no_wrap=True)
-    table.add_column("stored as", style="dim", no_wrap=True)
-    table.add_column("missing", justify="right", no_wrap=True)
-    table.add_column("distinct", justify="right", no_wrap=True)
-    table.add_column("smallest", justify="right", no_wrap=True)
-    table.add_column("quartiles, or the commonest", overflow="fold", ratio=7)
-    table.add_column("largest", justify="right", no_wrap=True)
-    table.add_column("notice", style="yellow", overflow="fold", ratio=8)
+    rows = []
     for variable in profile:
         name, storage, kind, missing, distinct, smallest, middle, largest, notes = cells_of(variable)
         cells = [name, kind, storage, missing, distinct, smallest, middle, largest, notes]
-        table.add_row(*[safe(cell) for cell in cells])
+        rows.append([safe(cell) for cell in cells])
     title = Text.assemble(
         safe(profile.source, "bold"), f"  {counted(profile.rows, 'row')}, {counted(len(profile.variables), 'variable')}"
     )
-    return Group(Rule(title, style="dim", align="left"), table)
+    return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110))
 
 
 def variable_view(variable: VariableProfile) -> RenderableType:
@@ -79,18 +83,18 @@ def _frequencies(variable: VariableProfile) -> RenderableType:
 
 
 def _histogram(variable: VariableProfile) -> RenderableType:
-    """Return a histogram of lying bars, two cells to a line."""
-    pairs = [variable.cells[at] + variable.cells[at + 1] for at in range(0, CELLS - 1, 2)]
-    low, high = float(variable.smallest or 0), float(variable.largest or 0)
-    most = max(pairs) or 1
+    """Return a histogram of lying bars, some cells to a line."""
+    together = -(-len(variable.cells) // MOST_BARS)
+    bars = [sum(variable.cells[at : at + together]) for at in range(0, len(variable.cells), together)]
+    low, width = float(variable.smallest or 0), together * (variable.cell_width or 0.0)
+    most = max(bars) or 1
     lines = []
-    for at, count in enumerate(pairs):
-        share = at / len(pairs)
+    for at, count in enumerate(bars):
         eighths = round(8 * BAR_WIDTH * count / most)
         bar = "█" * (eighths // 8) + ("", "▏", "▎", "▍", "▌", "▋", "▊", "▉")[eighths % 8]
-        start = figure_text(float(f"{low * (1 - share) + high * share:.4g}"))
+        start = figure_text(float(f"{low + at * width:.6g}"))
         lines.append(Text.assemble((f"{start:>10} ", "dim"), (bar, "blue"), f" {count:,}" if count else ""))
-    lines.append(Text(f"{figure_text(float(f'{high:.4g}')):>10}", "dim"))
+    lines.append(Text(f"{figure_text(float(variable.largest or 0)):>10} largest", "dim"))
     if variable.missing:
         lines.append(
             Text.assemble(("   missing ", "yellow"), f"{variable.missing:,} ({100 * variable.missing_share:.1f} %)")
@@ -99,10 +103,6 @@ def _histogram(variable: VariableProfile) -> RenderableType:
 
 
 def _quantiles(variable: VariableProfile) -> RenderableType:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
     heads = ["smallest", *[f"{100 * share:.4g} %" for share, _ in variable.quantiles], "largest", "mean"]
     values = [variable.smallest, *[value for _, value in variable.quantiles], variable.largest, variable.mean]
-    for head in heads:
-        table.add_column(head, justify="right", no_wrap=True)
-    table.add_row(*[figure_text(value) for value in values])
-    return table
+    return Fitting([Head(head, right=True) for head in heads], [[Text(figure_text(value)) for value in values]])

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
-from itertools import groupby
+from collections.abc import Iterable
 
 from pygments import token
-from rich import box
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
 from rich.rule import Rule
@@ -21,8 +19,6 @@ from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, LearnedEn
 from facturum.audit.verify import Verification
 from facturum.engine.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
-
-MANY, FIRST = 24, 4  # columns of a term that are shown one by one; how many of a term with more
 
 # the terminal's own colours, which can be read on light and on dark
 _THEME = ANSISyntaxTheme(
@@ -116,47 +112,6 @@ def clock_text(clock: ClockEntry) -> str:
     if clock.history:
         parts.append(f"after {counted(clock.history, 'row')} of history")
     return ", ".join(parts)
-
-
-def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
-    """Return the column map as a table; in brief, without most of the columns of a term that has many."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, expand=True)
-    table.add_column("", justify="right", style="dim", no_wrap=True)
-    table.add_column("column", style="bold", overflow="fold", ratio=3)
-    table.add_column("formula", overflow="fold", ratio=5)
-    table.add_column("mean", justify="right", no_wrap=True)
-    table.add_column("min", justify="right", no_wrap=True)
-    table.add_column("max", justify="right", no_wrap=True)
-    table.add_column("what its coefficient b means", overflow="fold", ratio=8)
-    for entry in _in_brief(columns.columns) if brief else columns.columns:
-        if isinstance(entry, str):
-            table.add_row("", safe(entry, "dim"))
-            continue
-        position = "y" if entry.position is None else str(entry.position)
-        numbers = [figure(value) for value in (entry.mean, entry.min, entry.max)]
-        table.add_row(position, safe(entry.name), safe(entry.formula), *numbers, safe(entry.reading))
-    parts: list[RenderableType] = [Rule(Text("columns", "bold"), style="dim", align="left"), table]
-    if columns.definitions:
-        parts.append(Text("  where", "bold"))
-        parts += [
-            Padding(Text.assemble(safe(d.name, "bold"), " = ", safe(d.formula)), (0, 0, 0, 4))
-            for d in columns.definitions
-        ]
-        parts.append("")
-    parts += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
-    return Group(*parts)
-
-
-def _in_brief(entries: Iterable[ColumnEntry]) -> Iterator[ColumnEntry | str]:
-    """Give the first and last columns of each term, and in words how many lie between."""
-    for term, group in groupby(entries, key=lambda entry: entry.term):
-        own = list(group)
-        if len(own) <= MANY:
-            yield from own
-        else:
-            yield from own[:FIRST]
-            yield f"{len(own) - FIRST - 1:,} more of {term}"
-            yield own[-1]
 
 
 def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:

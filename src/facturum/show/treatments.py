@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from rich import box
 from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.rule import Rule
-from rich.table import Table
 from rich.text import Text
 
 from facturum.audit.entries import BinsEntry, ColumnMap, ConversionEntry, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe, short
 
 
@@ -41,24 +40,20 @@ def _headed(title: str, expression: str, *parts: RenderableType) -> RenderableTy
     return Group(head, *[Padding(part, (0, 0, 0, 2)) for part in parts], "")
 
 
-def _table(*names: str, left: int = 1) -> Table:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
-    for at, name in enumerate(names):
-        if at < left:
-            table.add_column(name, style="bold", overflow="fold")
-        else:
-            table.add_column(name, justify="right", no_wrap=True)
-    return table
+def _table(names: Sequence[str], rows: Iterable[Sequence[str]]) -> Fitting:
+    """Return a table of which the first column names the rows, and the others are figures."""
+    heads = [Head(names[0], "bold", leads=True), *[Head(name, right=True) for name in names[1:]]]
+    return Fitting(heads, [[safe(cell) for cell in row] for row in rows])
 
 
 def bins_view(entry: BinsEntry) -> RenderableType:
     """Return the table of bins of a variable: edges, rows, and what was observed in each."""
-    table = _table("bin", "from", "to", "rows", "percent", "smallest seen", "largest seen", "mean response")
+    names = ("bin", "from", "to", "rows", "percent", "smallest seen", "largest seen", "mean response")
+    rows = []
     for part in entry.bins:
-        cells = [exact(part.low), exact(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
-        cells += [exact(part.smallest), exact(part.largest), figure(part.mean_response)]
-        table.add_row(safe(part.label), *cells)
-    return _headed(f"bins of {entry.variable}", short(entry.expression), table)
+        cells = [part.label, exact(part.low), exact(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
+        rows.append([*cells, exact(part.smallest), exact(part.largest), figure(part.mean_response)])
+    return _headed(f"bins of {entry.variable}", short(entry.expression), _table(names, rows))
 
 
 def imputation_view(entry: ImputationEntry) -> RenderableType:
@@ -71,21 +66,19 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
         difference = f"{entry.response_difference:+.4g} (t = {entry.t:.2f})"
         lines.append(safe(f"mean response where filled less where present: {difference}"))
     if any(part.group is not None for part in entry.fills):
-        table = _table("group", "put in", "cells")
-        for part in entry.fills:
-            table.add_row(safe(part.group or "another group"), safe(fill_text(part.fill)), f"{part.cells:,}")
-        lines.append(table)
+        fills = [[part.group or "another group", fill_text(part.fill), f"{part.cells:,}"] for part in entry.fills]
+        lines.append(_table(("group", "put in", "cells"), fills))
     else:
-        fills = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
-        lines.append(safe(f"put in: {fills[0] if fills else entry.how}"))
+        put_in = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
+        lines.append(safe(f"put in: {put_in[0] if put_in else entry.how}"))
     return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
 
 
 def flag_view(entry: FlagEntry) -> RenderableType:
     """Return which rows a flag marks."""
-    lines = [f"{entry.missing_in_source:,} rows have no value in the table"]
+    lines = [f"{entry.missing_in_source:,} rows are missing in the table"]
     if entry.conditions:
-        lines.append(f"{entry.made_missing:,} more had one that was taken out, since {'; '.join(entry.conditions)}")
+        lines.append(f"{entry.made_missing:,} more were set to missing, since {'; '.join(entry.conditions)}")
     return _headed("flag", short(entry.expression), *[safe(line) for line in lines])
 
 
@@ -95,10 +88,8 @@ def score_view(entry: ScoreEntry) -> RenderableType:
     lines: list[RenderableType] = [safe(f"{entry.too_few:,} {have} fewer than the {entry.needed} values needed")]
     if entry.alpha is not None:
         lines.append(safe(f"coefficient alpha {entry.alpha:.3f}"))
-        table = _table("item", "item-rest correlation")
-        for item in entry.items:
-            table.add_row(safe(item.item), "–" if item.item_rest is None else f"{item.item_rest:.2f}")
-        lines.append(table)
+        rest = [[item.item, "–" if item.item_rest is None else f"{item.item_rest:.2f}"] for item in entry.items]
+        lines.append(_table(("item", "item-rest correlation"), rest))
     return _headed("score", short(entry.expression), *lines)
 
 
@@ -120,10 +111,11 @@ def conversion_view(entry: ConversionEntry) -> RenderableType:
 
 def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: int = 200) -> RenderableType:
     """Return the cells that were filled, each with its source row."""
-    table = _table("variable", "source row", "put in")
-    for cell in cells[:most]:
-        entry = columns.imputations[cell["imputation"]]
-        table.add_row(safe(entry.variable), f"{cell['source_row']:,}", safe(fill_text(cell["fill"])))
+    rows = [
+        [columns.imputations[cell["imputation"]].variable, f"{cell['source_row']:,}", fill_text(cell["fill"])]
+        for cell in cells[:most]
+    ]
+    table = _table(("variable", "source row", "put in"), rows)
     more = [Text(f"and {len(cells) - most:,} more; --json prints all")] if len(cells) > most else []
     return Group(table if cells else Text("no cell was filled"), *more)
 

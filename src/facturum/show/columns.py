@@ -1,0 +1,129 @@
+"""The column map in the terminal: a line for each column, and one for a run of columns that say the same."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import groupby, takewhile
+
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.rule import Rule
+from rich.text import Text
+
+from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.errors import counted
+from facturum.show.fitting import Fitting, Head
+from facturum.show.terminal import figure, safe
+
+RUN = 5  # columns of a term from which on they are shown in one line, if they say the same
+LISTED = 16
+DIGITS = 6
+_LONG = re.compile(r"(?<![\w.])\d+\.\d{6,}(?:e[+-]?\d+)?")
+_HEADS = (
+    Head("", "dim", right=True, leads=True),
+    Head("column", "bold", leads=True),
+    Head("formula", ratio=5, short="="),
+    Head("mean", right=True),
+    Head("min", right=True),
+    Head("max", right=True),
+    Head("what its coefficient b means", ratio=8, short=""),
+)
+
+
+@dataclass(frozen=True)
+class Run:
+    """Neighbouring columns of a term whose formulas and readings differ in one place only."""
+
+    entries: tuple[ColumnEntry, ...]
+    formula: str
+    reading: str
+    parts: tuple[str, ...]
+
+
+def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
+    """Return the column map as a table, in a narrow terminal as a list; in brief, without all names of a long run."""
+    rows = [_line(shown, LISTED if brief else len(columns)) for shown in _in_runs(columns.columns)]
+    view: list[RenderableType] = [
+        Rule(Text("columns", "bold"), style="dim", align="left"),
+        Fitting(_HEADS, rows, expand=True, least=110),
+    ]
+    if columns.definitions:
+        view.append(Text("  where", "bold"))
+        view += [
+            Padding(Text.assemble(safe(d.name, "bold"), " = ", safe(rounded(d.formula))), (0, 0, 0, 4))
+            for d in columns.definitions
+        ]
+        view.append("")
+    view += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
+    return Group(*view)
+
+
+def rounded(formula: str) -> str:
+    """Return a formula whose constants have at most six digits; the map and the resolved plan keep them all.
+
+    Example:
+        >>> rounded("standardize(x, at=4800.360000000001, scale=0.5)")
+        'standardize(x, at=4800.36, scale=0.5)'
+    """
+    return _LONG.sub(lambda found: f"{float(found[0]):.{DIGITS}g}", formula)
+
+
+def _line(shown: ColumnEntry | Run, most: int) -> list[Text]:
+    if isinstance(shown, Run):
+        first, last = shown.entries[0], shown.entries[-1]
+        listed = ", ".join(shown.parts[:most])
+        more = f" and {len(shown.parts) - most:,} more" if len(shown.parts) > most else ""
+        name = f"{first.name} .. {last.name} ({counted(len(shown.entries), 'column')})"
+        low = min((entry.min for entry in shown.entries if entry.min is not None), default=None)
+        high = max((entry.max for entry in shown.entries if entry.max is not None), default=None)
+        position = f"{first.position}–{last.position}"
+        reading = f"{shown.reading} For .. stands each of {listed}{more}."
+        return [Text(position), safe(name), safe(shown.formula), Text(""), *_figures(low, high), safe(reading)]
+    position = "y" if shown.position is None else str(shown.position)
+    cells = [safe(shown.name), safe(rounded(shown.formula)), Text(figure(shown.mean))]
+    return [Text(position), *cells, *_figures(shown.min, shown.max), safe(shown.reading)]
+
+
+def _figures(*values: float | None) -> list[Text]:
+    return [Text(figure(value)) for value in values]
+
+
+def _in_runs(entries: Iterable[ColumnEntry]) -> Iterator[ColumnEntry | Run]:
+    """Give each column, and those of a term that say the same together."""
+    for _, group in groupby(entries, key=lambda entry: (entry.role, entry.term, entry.measure)):
+        own = list(group)
+        run = _run(own) if len(own) >= RUN else None
+        if run is None:
+            yield from own
+        else:
+            yield run
+
+
+def _run(entries: Sequence[ColumnEntry]) -> Run | None:
+    readings, formulas = _pattern([e.reading for e in entries]), _pattern([e.formula for e in entries])
+    if readings is None:
+        return None
+    formula = entries[0].formula + " .." if formulas is None else f"{formulas[0]}..{formulas[1]}"
+    return Run(tuple(entries), rounded(formula), f"{readings[0]}..{readings[1]}", tuple(readings[2]))
+
+
+def _common(texts: Sequence[str]) -> str:
+    """Return what all texts begin with."""
+    alike = takewhile(lambda letters: len(set(letters)) == 1, zip(*texts, strict=False))
+    return "".join(letters[0] for letters in alike)
+
+
+def _pattern(texts: Sequence[str]) -> tuple[str, str, list[str]] | None:
+    """Return what texts begin and end with, and what each has in between; None where that is not one word or number.
+
+    Example:
+        >>> _pattern(["month = feb rather than jan", "month = mar rather than jan"])
+        ('month = ', ' rather than jan', ['feb', 'mar'])
+    """
+    start = re.sub(r"[\w.]+$", "", _common(texts))
+    end = re.sub(r"^[\w.]+", "", _common([text[len(start) :][::-1] for text in texts])[::-1])
+    between = [text[len(start) : len(text) - len(end)] for text in texts]
+    fine = len(start) + len(end) > 8 and all(0 < len(part) <= 30 for part in between)
+    return (start, end, between) if fine else None
