@@ -227,7 +227,7 @@ CASES = {
         sections={"stack": {"into": {"v": ["beds"]}, "whihc": "w"}},
     ),
     "a period twice within a unit": Bad(
-        ["a month occurs more than once of the same hut: 1 row too many", "Rows 1, 3."],
+        ["a month occurs more than once of the same hut in the table: 1 row too many", "Rows 1, 3."],
         {"x": "impute(x, 'next')"},
         sections={"data": {"time": "month", "every": "month", "panel": ["hut"]}},
         table={
@@ -505,8 +505,8 @@ REFUSED = {
     "category(beds, missing='category', pooled=[1, 2])": "pooled needs order as well, with the pooled category last",
     "category(access, order=['road', 'boat', missing], missing='category', pooled=['trail'])": "pooled needs order",
     "category(access, order=['road', 'trail', 'rest'], pooled=['boat', 'road'])": "'road' is both in the order",
-    "category(month)": "'month' is a time, not a category",
-    "regroup(month, {'a': ['2023-01']})": "regroup works on a category, and 'month' is a time",
+    "category(month)": "'period_of(month, 'month')' has 6 categories, as many as rows",
+    "period_of(beds, 'year')": "period_of works on a time, and 'beds' is a number",
     "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "what is put in for 'road' is missing",
     "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot stand in it",
     "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need a value for all other groups",

@@ -339,6 +339,74 @@ class Periods(unittest.TestCase):
         self.assertEqual((clock.units, clock.every, clock.history), (4, "month", 0))
 
 
+class Forms(unittest.TestCase):
+    def clock(self, times: list[Any], every: str = "month", **declared: str) -> tuple[str | None, str | None]:
+        table = {"t": times, "x": [float(at) for at in range(len(times))]}
+        variables = {"t": {"kind": "time", **declared}}
+        spec: Any = {"data": {"time": "t", "every": every}, "variables": variables, "rows": {"missing": "keep"}}
+        made = fa.Plan(None, {"l": "lag(x, 1)"}, **spec).build(table)
+        assert made.columns.clock is not None
+        return made.columns.clock.first, made.columns.clock.last
+
+    def test_time_in_the_forms_that_tables_hold(self) -> None:
+        for times in ([199301, 199302], ["Jan-93", "Feb-93"], ["1993 Jan", "February 1993"], ["jan'93", "feb'93"]):
+            self.assertEqual(self.clock(times), ("1993-01", "1993-02"))
+        self.assertEqual(self.clock([1993.0, 1993.08, 1993.167], pattern="decimal year"), ("1993-01", "1993-03"))
+        self.assertEqual(self.clock([1993.0, 1993.75], "quarter", pattern="decimal year"), ("1993Q1", "1993Q4"))
+        self.assertEqual(self.clock([44197, 44198.5], "day", pattern="serial 1900"), ("2021-01-01", "2021-01-02"))
+        self.assertEqual(self.clock([42735, 42736], "day", pattern="serial 1904"), ("2021-01-01", "2021-01-02"))
+        self.assertEqual(self.clock([19930417, 19930418], "day"), ("1993-04-17", "1993-04-18"))
+        for times in (["Foo-93"], [199313], ["Ju-93"]):
+            with self.assertRaisesRegex(fa.DataError, "cannot be read as a time"):
+                self.clock(times)
+
+    def test_a_wrong_step_and_mixed_forms_are_refused(self) -> None:
+        months = [f"{2020 + at // 4}-{3 * (at % 4) + 1:02d}" for at in range(7)]
+        for times, every, said in (
+            (months, "month", 'all 3 months apart(.|\n)*Write every = "quarter"'),
+            ([f"{year}-06" for year in range(2000, 2008)], "month", 'Write every = "year"'),
+            ([f"2021-01-{day:02d}" for day in (1, 8, 15, 22, 29)] + ["2021-02-12"], "day", 'Write every = "week"'),
+            (["2020-01", "2020Q2", "2020-07"], "month", "mixes months .2020-01. and quarters .2020Q2.(.|\n)*Row 2"),
+        ):
+            with self.assertRaisesRegex(fa.DataError, said):
+                self.clock(times, every)
+        self.assertEqual(self.clock([*months, "2021-09"])[1], "2021-09")  # one row between them: a series with gaps
+
+    def test_times_are_periods_where_categories_are_wanted(self) -> None:
+        table = panel(3, gaps=0, missing=0)
+        table["day"] = [f"{month}-{at % 27 + 1:02d}" for at, month in enumerate(table["month"])]
+        variables = {"day": {"kind": "time"}}
+        first = table["day"][0]
+        terms = {
+            "holiday": f"lookup(day, {{'{first}': 1}}, 0)",
+            "year": "lookup(day, {'2020': 1}, 0)",
+            "month": "price - mean(price, by=[month])",
+            "calendar": "category(period_of(month, 'year'))",
+            "early": "category(regroup(month, {'early': ['2020-01', '2020-02']}, rest='late'))",
+            "price": "price",
+        }
+        made = fa.Plan("stays", terms, data=PANEL_DATA, variables=variables).build(table)
+        columns = dict(zip(made.names, made.X.T, strict=True))
+        self.assertEqual(columns["holiday"].tolist(), [float(day == first) for day in table["day"]])
+        self.assertEqual(columns["year"].tolist(), [float(day[:4] == "2020") for day in table["day"]])
+        self.assertEqual(columns["early_late"].tolist(), [float(month > "2020-02") for month in table["month"]])
+        for month in set(table["month"]):
+            own = columns["month"][np.array(table["month"]) == month]
+            self.assertAlmostEqual(float(own.mean()), 0.0, places=9)
+        self.assertIn("'2020-01': ", "".join(each.formula for each in made.columns.definitions))
+        self.assertEqual(made.columns["calendar_2021"].reading[:35], "month = 2021 rather than 2020: a di")
+        self.assertTrue(made.verify(table).ok)
+        self.assertEqual(made.plan.build(table).X.tolist(), made.X.tolist())
+
+    def test_gaps_are_listed_with_their_unit(self) -> None:
+        table = {"t": ["2020-01", "2020-04", "2020-01", "2020-02", "2020-04"], "u": list("aabbb"), "x": [1.0] * 5}
+        data = {"time": "t", "every": "month", "panel": ["u"]}
+        made = fa.Plan(None, {"l": "lag(x, 1)"}, data=data).build(table)
+        assert made.columns.clock is not None
+        found = [(gap.unit, gap.first, gap.last, gap.periods) for gap in made.columns.clock.gap_list]
+        self.assertEqual(found, [("a", "2020-02", "2020-03", 2), ("b", "2020-03", "2020-03", 1)])
+
+
 class Leaks(unittest.TestCase):
     def test_the_response_at_its_own_period_later_and_earlier(self) -> None:
         table = panel(10, gaps=0)

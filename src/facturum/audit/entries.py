@@ -123,6 +123,15 @@ class ScoreEntry(Part):
     items: list[ItemEntry]
 
 
+class GapEntry(Part):
+    """Periods without a row, between two rows of a unit."""
+
+    unit: str | None
+    first: str
+    last: str
+    periods: int
+
+
 class ClockEntry(Part):
     """How rows follow one another in time."""
 
@@ -133,6 +142,7 @@ class ClockEntry(Part):
     first: str | None
     last: str | None
     gaps: int = Field(description="periods without a row, between the first and the last of each unit")
+    gap_list: list[GapEntry] = Field([], description="the first of these gaps, at most a hundred")
     no_period: int = Field(description="rows without a time")
     history: int = Field(description="rows of history, which only operations along time look at")
 

@@ -7,10 +7,10 @@ from dataclasses import asdict
 
 import numpy as np
 
-from facturum.audit.entries import ClockEntry, ConversionEntry, PathEntry, PathLine
+from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.calendar import period_text
 from facturum.data.declared import declare
-from facturum.data.series import period_numbers
+from facturum.data.series import Series, period_numbers
 from facturum.data.spans import inner_periods, nests
 from facturum.data.values import Array, Kind, label_text
 from facturum.engine.build import Built, BuiltColumn
@@ -24,6 +24,7 @@ from facturum.language.reading import stepped
 
 MOST_PERIODS = 400
 MOST_PATHS = 24
+MOST_GAPS = 100
 
 
 def clock_entry(built: Built) -> ClockEntry | None:
@@ -51,9 +52,29 @@ def clock_entry(built: Built) -> ClockEntry | None:
         first=period_text(int(period.min()), timing.every) if dated else None,
         last=period_text(int(period.max()), timing.every) if dated else None,
         gaps=gaps,
+        gap_list=_gap_list(made, series) if dated else [],
         no_period=int((~series.known).sum()),
         history=made.shaped.first,
     )
+
+
+def _gap_list(made: Prepared, series: Series) -> list[GapEntry]:
+    """Return where periods are without a row, each unit's between its first row and its last."""
+    order = series.order
+    unit, period = series.unit[order], series.period[order]
+    at = np.flatnonzero((np.diff(unit) == 0) & (np.diff(period) > 1))[:MOST_GAPS]
+    found = []
+    for place in at.tolist():
+        first, last = int(period[place]) + 1, int(period[place + 1]) - 1
+        texts = [period_text(number, series.every) for number in (first, last)]
+        name = _unit_text(made, int(order[place])) or None
+        found.append(GapEntry(unit=name, first=texts[0], last=texts[1], periods=last - first + 1))
+    return found
+
+
+def _unit_text(made: Prepared, row: int) -> str:
+    names = [made.table[name] for name in made.spec.data.panel]
+    return ", ".join(label_text(v.labels[v.data[row]]) if v.labels else str(v.data[row]) for v in names)
 
 
 def conversion_entries(built: Built) -> list[ConversionEntry]:
@@ -105,8 +126,7 @@ def _paths(built: Built, column: BuiltColumn, formula: Node) -> Iterator[PathEnt
     series = source_rows.series
     rows = series.order[series.unit[series.order] == series.unit[series.order[0]]][:MOST_PERIODS]
     texts = [period_text(int(period), series.every) for period in series.period[rows].tolist()]
-    names = [made.table[name] for name in made.spec.data.panel]
-    unit = ", ".join(label_text(v.labels[v.data[rows[0]]]) if v.labels else str(v.data[rows[0]]) for v in names)
+    unit = _unit_text(made, int(rows[0]))
     if inner is not None and _numeric(made, inner):
         lines = [(column.name, formula), (stepped(inner.subject(), made.spec.data.every), inner)]
         drawn = [PathLine(name=name, periods=texts, values=_values(source_rows, node, rows)) for name, node in lines]

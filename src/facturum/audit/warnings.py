@@ -133,10 +133,10 @@ def overlap_warnings(built: Built) -> Iterator[str]:
 def later_warnings(built: Built) -> Iterator[str]:
     """Say which terms read the response of a later period than the row's own."""
     made = built.prepared
-    time = made.spec.data.time
-    explained = explained_variables(made.response, made.derived, time)
+    clock = made.spec.data.time, made.spec.data.every
+    explained = explained_variables(made.response, made.derived, clock)
     for key, term in made.terms.items():
-        later = {look.variable for look in looks(term, made.derived, time=time) if look.offset > 0}
+        later = {look.variable for look in looks(term, made.derived, clock=clock) if look.offset > 0}
         if found := sorted(later & explained.keys()):
             yield f"{key} reads the response ({found[0]}) of a later period, which is not known in time."
 

@@ -30,6 +30,18 @@ AMBIGUOUS = re.compile(r"\d{1,2}[./-]\d{1,2}[./-]\d{2,4}")
 _OFFSET = re.compile(r"(.*\d)\s*(Z|[+-]\d{2}:?\d{2})")
 
 
+_COMPACT = re.compile(r"(\d{4})(\d{2})(\d{2})?")
+_NAMED = (re.compile(r"([A-Za-z]{3,9})\.?[ -]?'?(\d{4}|\d{2})"), re.compile(r"(\d{4})[ -]?([A-Za-z]{3,9})"))
+_MONTHS = (
+    *("january", "february", "march", "april", "may", "june"),
+    *("july", "august", "september", "october", "november", "december"),
+)
+TWELFTH = 0.07  # how far from a whole number of twelfths a decimal year may lie to be a month
+PIVOT = 69  # two digits from here on are of the twentieth century, as strptime takes them
+DECIMAL_YEAR = "decimal year"
+SERIALS = {"serial 1900": date(1899, 12, 30), "serial 1904": date(1904, 1, 1)}
+
+
 class Moment(NamedTuple):
     """A start in microseconds since 1970 by the clock on the wall, and how many minutes it is ahead of UTC, if told."""
 
@@ -42,14 +54,19 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
 
     Args:
         text: a period, or a time with an offset such as ``2023-04-17T09:30+02:00``.
-        pattern: how it is written, in the form of strptime.
+        pattern: how it is written: in the form of strptime, "decimal year", or "serial 1900" or "serial 1904" for the
+            day numbers of spreadsheets.
 
     Example:
+        >>> moment_of("Feb-70") == moment_of("197002") == moment_of("1970-02") == moment_of("1970.083", "decimal year")
+        True
         >>> moment_of("1970-01-01T01:00+01:00")
         Moment(start=3600000000, offset=60)
         >>> moment_of("02.01.1970", "%d.%m.%Y").start // 86_400_000_000
         1
     """
+    if pattern in SERIALS or pattern == DECIMAL_YEAR:
+        return _moment_of_number(text, pattern)
     if pattern is not None:
         try:
             found = datetime.strptime(text.strip(), pattern)
@@ -62,12 +79,50 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
     parted = _OFFSET.fullmatch(text.strip()) if "T" in text or ":" in text else None
     period = period_of(parted[1] if parted else text)
     if period is None:
-        return None
+        return _moment_of_month(text.strip())
     if parted is None:
         return Moment(period.start, None)
     sign = 0 if parted[2] == "Z" else -1 if parted[2][0] == "-" else 1
     digits = parted[2].strip("Z+-").replace(":", "") or "0000"
     return Moment(period.start, sign * (60 * int(digits[:2]) + int(digits[2:])))
+
+
+def _moment_of_month(text: str) -> Moment | None:
+    """Return the moment of a month written as 199301 or Jan-93, or of a day written as 19930417."""
+    if found := _COMPACT.fullmatch(text):
+        return _moment_or_none(int(found[1]), int(found[2]), int(found[3] or 1))
+    for year_first, pattern in enumerate(_NAMED):
+        if found := pattern.fullmatch(text):
+            name, digits = (found[2], found[1]) if year_first else (found[1], found[2])
+            months = [at for at, month in enumerate(_MONTHS, 1) if month.startswith(name.lower())]
+            year = int(digits) if len(digits) == 4 else int(digits) + (1900 if int(digits) >= PIVOT else 2000)
+            return _moment_or_none(year, months[0], 1) if len(months) == 1 else None
+    return None
+
+
+def _moment_or_none(year: int, month: int, day: int) -> Moment | None:
+    try:
+        return Moment(microseconds(datetime(year, month, day)), None)
+    except ValueError:
+        return None
+
+
+def _moment_of_number(text: str, pattern: str) -> Moment | None:
+    """Return the moment of a decimal year, of which twelfths are months, or of the day number of a spreadsheet."""
+    try:
+        number = float(text)
+        if pattern != DECIMAL_YEAR:
+            epoch = SERIALS[pattern]
+            start = datetime(epoch.year, epoch.month, epoch.day)
+            return Moment(microseconds(start) + round(number * 86_400) * 1_000_000, None) if number >= 0 else None
+        year = int(number // 1)
+        twelfths = 12 * (number - year)
+        if abs(twelfths - round(twelfths)) < TWELFTH:  # as 1993.08, 1993.083 and 1993.0833 mean February
+            return _moment_or_none(year + round(twelfths) // 12, round(twelfths) % 12 + 1, 1)
+        first, after = datetime(year, 1, 1), datetime(year + 1, 1, 1)
+        return Moment(microseconds(first) + int((number - year) * (after - first).days) * _DAY, None)
+    except (ValueError, OverflowError):
+        return None
 
 
 def pattern_problem(pattern: str) -> str:
@@ -77,6 +132,8 @@ def pattern_problem(pattern: str) -> str:
         >>> pattern_problem("%d.%m.%Y"), pattern_problem("%Y %Y"), pattern_problem("17")
         ('', 'a part of the date stands in it twice', 'no part of a date stands in it')
     """
+    if pattern in SERIALS or pattern == DECIMAL_YEAR:
+        return ""
     if "%" not in pattern.replace("%%", ""):
         return "no part of a date stands in it"
     try:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem
+from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem, period_of
 from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
@@ -200,7 +201,8 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
 
     Args:
         variable: the variable.
-        pattern: how its texts are written, in the form of strptime; None for the forms of ISO 8601 and quarters.
+        pattern: how its texts are written, as `moment_of` takes it; None for the forms of ISO 8601, quarters, 199301
+            and Jan-93.
 
     Raises:
         DataError: for texts that are no periods or may be read in two ways, and for mixed offsets from UTC.
@@ -223,6 +225,8 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
     wrong = np.flatnonzero(~known[coded.data])
     if len(wrong):
         raise _unfit(coded, "time", wrong, _time_remedy(coded, texts, pattern))
+    if pattern is None:
+        _refuse_several_forms(coded, texts)
     _refuse_mixed(coded, [moment.offset if moment is not None else None for moment in read])
     valid = coded.data >= 0
     return Variable(
@@ -240,6 +244,25 @@ def _time_remedy(variable: Variable, texts: Sequence[str], pattern: str | None) 
             f'{name} = {{ kind = "time", pattern = "%d/%m/%Y" }}, or "%m/%d/%Y", as it is meant.'
         )
     return f'A time is a date, or a text such as {FORMS}; for other forms write pattern = "..".'
+
+
+def _refuse_several_forms(variable: Variable, texts: Sequence[str]) -> None:
+    """Refuse periods of several steps in one variable, such as a month among quarters."""
+    periods = [period_of(text) for text in texts]
+    steps = ["day" if p is None or p.step in ("hour", "second") else p.step for p in periods]
+    if len(set(steps)) < 2:
+        return
+    counts = np.bincount(variable.data[variable.data >= 0], minlength=len(texts))
+    sizes = Counter({step: sum(int(n) for n, own in zip(counts, steps, strict=True) if own == step) for step in steps})
+    common, *_, rare = [step for step, _ in sizes.most_common()]
+    shown = {step: texts[steps.index(step)] for step in (common, rare)}
+    odd = np.array([step != common for step in steps] + [False])
+    raise DataError(
+        f"'{variable.name}' mixes {common}s ({shown[common]}) and {rare}s ({shown[rare]})",
+        place=f"variables.{variable.name}",
+        rows=(np.flatnonzero(odd[variable.data]) + 1).tolist(),
+        remedy="Write all its values in one form, or bring those of another step to it first with [convert].",
+    )
 
 
 def _refuse_mixed(variable: Variable, offsets: Sequence[int | None]) -> None:

@@ -16,6 +16,13 @@ from facturum.errors import DataError, counted
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 _HOUR = 3_600_000_000
+FEWEST_STEPS = 5  # from one row to the next, from which on their common length is told
+_LONGER = {
+    "hour": ((24, "day"),),
+    "day": ((7, "week"),),
+    "month": ((12, "year"), (3, "quarter")),
+    "quarter": ((4, "year"),),
+}
 
 
 @dataclass(frozen=True)
@@ -165,7 +172,9 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
         )
     known &= ~time.missing_rows()
     found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
-    _refuse_twice(found, timing)
+    _refuse_twice(found, timing, table.source)
+    if visible is None:
+        _refuse_coarser(found, timing, table.source)
     return found
 
 
@@ -190,7 +199,27 @@ def _row_numbers(unit: Array) -> Array:
     return numbers
 
 
-def _refuse_twice(series: Series, timing: Timing) -> None:
+def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
+    """Refuse rows that come in a longer step than the plan says, so that lags and changes would find no neighbour."""
+    order = series.order
+    steps = np.diff(series.period[order])[np.diff(series.unit[order]) == 0]
+    if len(steps) < FEWEST_STEPS:
+        return
+    apart = int(np.gcd.reduce(steps.astype(np.int64)))
+    longer = next((step for count, step in _LONGER.get(timing.every.partition("_")[0], ()) if apart % count == 0), None)
+    if longer is not None:
+        rows = sorted((order[:3] + 1).tolist())
+        raise DataError(
+            f"the rows of {source} are all {apart} {timing.every.partition('_')[0]}s apart or a multiple of it, and "
+            f"every is '{timing.every.partition('_')[0]}'",
+            place="data.every",
+            rows=rows,
+            count=len(order),
+            remedy=f'Write every = "{longer}".',
+        )
+
+
+def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
     order = series.order
     same = (np.diff(series.unit[order]) == 0) & (np.diff(series.period[order]) == 0)
     if not same.any():
@@ -200,7 +229,7 @@ def _refuse_twice(series: Series, timing: Timing) -> None:
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
     step = ("an " if timing.every == "hour" else "a ") + timing.every.partition("_")[0]
     raise DataError(
-        f"{step} occurs more than once{within}: {counted(len(at), 'row')} too many",
+        f"{step} occurs more than once{within} in {source}: {counted(len(at), 'row')} too many",
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),

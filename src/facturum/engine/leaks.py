@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TypeAlias
 
 from facturum.data.table import Table
 from facturum.engine.spec import PlanSpec
@@ -11,12 +12,15 @@ from facturum.errors import PlanError
 from facturum.language.core import Name
 from facturum.language.imputing import Impute
 from facturum.language.nodes import Node
+from facturum.language.periods import PeriodOf
 from facturum.language.seasons import Timed
 from facturum.language.statistics import Statistic
 from facturum.language.within import Within
 
 MOST_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
 MOST_SPAN = 1_000_000
+Clock: TypeAlias = tuple[str | None, str | None]  # the time of the row and the step of the plan
+NO_CLOCK: Clock = (None, None)
 
 
 @dataclass(frozen=True)
@@ -32,7 +36,7 @@ class Look:
     pooled: Node | None = None
 
 
-def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: str | None = None) -> Iterator[Look]:
+def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: Clock = NO_CLOCK) -> Iterator[Look]:
     """Yield what an expression reads of the table and when, through derived variables too.
 
     A statistic within groups reads all periods of the group, the row's own and later ones too, unless each group lies
@@ -42,7 +46,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: st
         root: the expression.
         derived: the derived variables.
         groups: whether variables that only form groups count as read.
-        time: the time of the row.
+        clock: the time of the row and the step of the plan.
     """
     pending: list[tuple[Node, frozenset[int], Node | None, Node | None]] = [(root, frozenset({0}), None, None)]
     seen: set[tuple[Node, frozenset[int], bool]] = set()
@@ -59,7 +63,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, time: st
                 yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
             continue
         following = offsets if pooled is not None else offsets_after(offsets, node.looks_at())
-        pools = _pools(node, time)
+        pools = _pools(node, clock)
         for field, child in node.arguments():
             if field in node.groups_by:
                 if groups:
@@ -84,21 +88,29 @@ def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[in
     return frozenset(range(low, high + 1) if high - low <= MOST_SPAN else (low, 0, high))
 
 
-def _pools(node: Node, time: str | None) -> bool:
+def _pools(node: Node, clock: Clock) -> bool:
     """Return whether an operation learns of groups that hold several periods."""
     if not isinstance(node, Statistic | Within | Impute):
         return False
     groupings: list[tuple[Node, ...]] = [node.by, node.and_by] if isinstance(node, Within) else [node.by]
-    return any(by and not any(isinstance(key, Name) and key.variable == time for key in by) for by in groupings)
+    return any(by and not any(_is_period(key, clock) for key in by) for by in groupings)
 
 
-def explained_variables(response: Node | None, derived: Mapping[str, Node], time: str | None = None) -> dict[str, int]:
+def _is_period(key: Node, clock: Clock) -> bool:
+    """Return whether a group lies in one period of the plan."""
+    time, every = clock
+    if isinstance(key, PeriodOf):
+        return key.every == every and _is_period(key.x, clock)
+    return isinstance(key, Name) and key.variable == time
+
+
+def explained_variables(response: Node | None, derived: Mapping[str, Node], clock: Clock = NO_CLOCK) -> dict[str, int]:
     """Return the variables that a response is made of, and the latest period at which it reads each.
 
     Those that only form groups are not among them.
     """
     found: dict[str, int] = {}
-    read = [] if response is None else looks(response, derived, groups=False, time=time)
+    read = [] if response is None else looks(response, derived, groups=False, clock=clock)
     for look in sorted(read, key=lambda look: (look.pooled is not None, look.offset)):
         if look.pooled is None or look.variable not in found:
             found[look.variable] = 0 if look.pooled is not None else look.offset
@@ -124,10 +136,10 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
 
 def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:
     """Refuse predictors that read the response at its own period, and carried variables among them."""
-    time = spec.data.time
-    explained = explained_variables(response, derived, time)
+    clock = spec.data.time, spec.data.every
+    explained = explained_variables(response, derived, clock)
     for key, term in terms.items():
-        for look in looks(term, derived, time=time):
+        for look in looks(term, derived, clock=clock):
             if look.offset == explained.get(look.variable):
                 name = look.node.variable if isinstance(look.node, Name) else str(look.node)
                 through = "" if name in explained else f", made from the response '{look.variable}',"

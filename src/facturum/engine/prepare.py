@@ -12,6 +12,7 @@ import numpy as np
 from facturum.data.identity import tells_rows_apart
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
+from facturum.engine.dating import with_periods
 from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.scope import Scope, refuse_deep
@@ -223,8 +224,12 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     passed_over = _passed_over({**parsed, **texts}, choices, table)
     ids = {name for names in passed_over.values() for name in names}
 
+    plain = {key: spread(frozen(node, choices, time, ids)) for key, node in parsed.items()}
+    kinds = Scope(table, plain, spec.resolved, spec.data.step)
+
     def written_out(node: Node) -> Node:
-        return spread(frozen(node, choices, time, ids))
+        spelled = spread(frozen(node, choices, time, ids))
+        return with_periods(spelled, kinds, table, spec.data.time, spec.data.every)
 
     derived = {key: written_out(node) for key, node in parsed.items()}
     scope = Scope(table, derived, spec.resolved, spec.data.step)

@@ -180,11 +180,12 @@ class Categorical(Node):
     def _refuse_too_many(self, present: dict[Label, int]) -> None:
         rows = sum(present.values())
         if len(present) > self.limit or (len(present) == rows and rows > 2):
+            plain = not self.x.children()
+            declare = f' declare it [variables] {self.x} = {{ kind = "id" }},' if plain else ""
             many = "as many as rows" if len(present) == rows else f"more than limit={self.limit}"
             raise DataError(
                 f"'{self.x}' has {len(present):,} categories, {many}: is it an id or a date?",
-                remedy=f'Leave it out, declare it [variables] {self.x} = {{ kind = "id" }}, regroup it, pool the rare '
-                "ones with pool=.., or raise limit.",
+                remedy=f"Leave it out,{declare} regroup it, pool the rare ones with pool=.., or raise limit.",
             )
 
     @property

@@ -15,11 +15,12 @@ from rich.table import Table
 from rich.text import Text
 from rich.theme import Theme
 
-from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, LearnedEntry
+from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry, LearnedEntry
 from facturum.audit.verify import Verification
 from facturum.engine.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
 
+GAPS_SHOWN = 5
 # the terminal's own colours, which can be read on light and on dark
 _THEME = ANSISyntaxTheme(
     {
@@ -88,9 +89,23 @@ def rows_view(columns: ColumnMap) -> RenderableType:
         lines.append(Text("no row was left out"))
     if columns.clock is not None:
         lines.append(safe(clock_text(columns.clock)))
+        lines += [safe(f"    {gap_text(gap)}") for gap in columns.clock.gap_list[:GAPS_SHOWN]]
+        if len(columns.clock.gap_list) > GAPS_SHOWN:
+            lines.append(Text("    .. and others, listed in columns.json"))
     return Group(
         Rule(Text("rows", "bold"), style="dim", align="left"), *[Padding(line, (0, 0, 0, 2)) for line in lines], ""
     )
+
+
+def gap_text(gap: GapEntry) -> str:
+    """Return in words where periods are without a row.
+
+    Example:
+        >>> gap_text(GapEntry(unit="Larkhold", first="2020-03", last="2020-04", periods=2))
+        'no row for Larkhold from 2020-03 to 2020-04'
+    """
+    unit = f" for {gap.unit}" if gap.unit else ""
+    return f"no row{unit} " + (f"in {gap.first}" if gap.periods == 1 else f"from {gap.first} to {gap.last}")
 
 
 def clock_text(clock: ClockEntry) -> str:
@@ -100,13 +115,13 @@ def clock_text(clock: ClockEntry) -> str:
         >>> clock = ClockEntry(time="month", every="month", panel=["hut"], units=40, first="2019-01", last="2023-12",
         ...                    gaps=3, no_period=0, history=0)
         >>> clock_text(clock)
-        'in time by month from 2019-01 to 2023-12, within 40 units of hut, with 3 gaps'
+        'in time by month from 2019-01 to 2023-12, within 40 units of hut, with 3 missing periods'
     """
     step = clock.every.partition("_")[0]
     parts = [f"in time by {step}" + (f" from {clock.first} to {clock.last}" if clock.first else "")]
     if clock.panel:
         parts.append(f"within {counted(clock.units, 'unit')} of {' and '.join(clock.panel)}")
-    parts.append(f"with {counted(clock.gaps, 'gap')}" if clock.gaps else "without gaps")
+    parts.append(f"with {counted(clock.gaps, 'missing period')}" if clock.gaps else "without gaps")
     if clock.no_period:
         parts.append(f"{counted(clock.no_period, 'row')} without a time")
     if clock.history:

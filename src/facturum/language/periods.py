@@ -1,0 +1,80 @@
+"""Times as categories of periods."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.calendar import period_of, period_text
+from facturum.data.series import period_numbers
+from facturum.data.values import Array, Kind, Values
+from facturum.language.lookup import Lookup
+from facturum.language.nodes import Kinds, Node, Rows, Type, operation
+from facturum.language.options import argument, one_of, option
+
+STEPS = ("year", "quarter", "month", "week", "day", "hour")
+
+
+@operation
+class PeriodOf(Node):
+    """The period that a time lies in, as a category: `2020-03` for a month, `2020Q1` for a quarter.
+
+    Where a time forms groups, is looked up or made a category, resolving writes it.
+
+    Example: `period_of(opened, "year")`, `lookup(period_of(day, "day"), {'2020-12-25': 1}, 0)`.
+    """
+
+    family: ClassVar[str] = "time"
+    x: Node = argument("a time")
+    every: str = option(one_of(*STEPS), "how long the period is")
+
+    def check(self, kinds: Kinds) -> Type:
+        found = kinds.of(self.x)
+        if found.kind is not Kind.TIME:
+            raise self.x.fail(
+                f"period_of works on a time, and '{self.x}' is {found.kind.with_article}",
+                f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
+            )
+        return Type(Kind.CATEGORY)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.of(self.x).full(rows.length)
+        numbers = period_numbers(inner.data[inner.there()], self.every)
+        distinct, places = np.unique(numbers, return_inverse=True)
+        codes = np.full(rows.length, -1, dtype=np.int64)
+        codes[inner.there()] = places
+        return Values(codes, inner.valid, tuple(period_text(int(number), self.every) for number in distinct))
+
+    def subject(self) -> str:
+        return self.x.subject()
+
+
+def step_of_keys(node: Node) -> str | None:
+    """Return the step of the periods that a lookup names, or None where its keys are not periods of one step.
+
+    Example:
+        >>> from facturum.language.parser import parse
+        >>> step_of_keys(parse("lookup(day, {'2020-12-25': 1, '2020-12-26': 1}, 0)"))
+        'day'
+    """
+    if not isinstance(node, Lookup) or len(node.keys) != 1:
+        return None
+    periods = [period_of(key) for key, _ in node.table if isinstance(key, str)]
+    steps = {None if period is None else period.step for period in periods}
+    step = steps.pop() if len(steps) == 1 else None
+    return step if step in STEPS else None
+
+
+def step_of_moments(moments: Array) -> str:
+    """Return the longest step whose periods moments begin, as dates of months all lie on the first.
+
+    Example:
+        >>> step_of_moments(np.array(["2020-01-01", "2020-03-01"], dtype="datetime64[us]").astype(np.int64))
+        'month'
+    """
+    for step, unit in (("year", "Y"), ("month", "M"), ("day", "D")):
+        starts = moments.astype("datetime64[us]").astype(f"datetime64[{unit}]").astype("datetime64[us]")
+        if (starts.astype(np.int64) == moments).all():
+            return step
+    return "hour"
