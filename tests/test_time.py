@@ -360,6 +360,38 @@ class Forms(unittest.TestCase):
             with self.assertRaisesRegex(fa.DataError, "cannot be read as a time"):
                 self.clock(times)
 
+    def test_a_time_may_stand_in_several_variables(self) -> None:
+        table = {
+            "yr": [2020, 2020, 2021, 2021, 2021],
+            "mon": ["Jan", "Dec", "Jan", "Feb", None],
+            "x": [1.0, 2, 3, 4, 5],
+        }
+        parts = {"year": "yr", "month": "mon"}
+        data = {"time": "date", "every": "month"}
+
+        def plan(parts: dict[str, str]) -> fa.Plan:
+            variables = {"date": {"kind": "time", "parts": parts}}
+            return fa.Plan(None, {"l": "lag(x, 1)"}, data=data, variables=variables, rows={"missing": "keep"})
+
+        made = plan(parts).build(table)
+        np.testing.assert_array_equal(made.X[:, 1], [np.nan, np.nan, 2, 3, np.nan])
+        self.assertTrue(made.verify(table).ok)
+        np.testing.assert_array_equal(made.plan.build(table).X, made.X)
+        whole = {**table, "day": [31, 31, 31, 28, 1], "hour": [0, 23, 5, 6, 7]}
+        hourly = {"variables": {"date": {"kind": "time", "parts": {**parts, "day": "day", "hour": "hour"}}}}
+        since = fa.Plan(None, {"h": "periods_since('2021-02-28T00')"}, data={**data, "every": "hour"}, **hourly)
+        self.assertEqual(since.build(whole).X[-1, 1], 6.0)
+        for wrong, said in (
+            ({"year": "yr", "day": "mon"}, "do not make a time"),
+            ({"year": "mon"}, "not a year of 'date'(.|\n)*Rows 1, 2, 3, 4"),
+            ({"year": "yr", "month": "yr"}, "not a month"),
+            ({"year": "yr", "month": "mon", "day": "days"}, "'days' not found"),
+        ):
+            with self.assertRaisesRegex(fa.DataError, said):
+                plan(wrong).build(table)
+        with self.assertRaisesRegex(fa.DataError, "not a day of 'date'(.|\n)*Row 4"):
+            since.build({**whole, "day": [31, 31, 31, 29, 1]})
+
     def test_a_wrong_step_and_mixed_forms_are_refused(self) -> None:
         months = [f"{2020 + at // 4}-{3 * (at % 4) + 1:02d}" for at in range(7)]
         for times, every, said in (

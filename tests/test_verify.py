@@ -246,7 +246,7 @@ class Resolving(unittest.TestCase):
             center = f"center(x, at={(3 + value) / 3!r})"
             self.assertEqual(told, [f"The term x would be resolved differently on this table: {center}"])
         gone = design.verify({name: values for name, values in table.items() if name != "x"})
-        self.assertIn("The table has no variable x any more.", [failure.what for failure in gone.failures])
+        self.assertIn("Variable x is no longer in the table.", [failure.what for failure in gone.failures])
 
 
 class TablesBehind(unittest.TestCase):

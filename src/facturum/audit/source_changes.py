@@ -36,7 +36,7 @@ def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Ite
     there = {name: mark for name, mark in before.items() if name in table}
     for name in before:
         if name not in there:
-            yield name, f"The {whole} has no variable {name} any more."
+            yield name, f"Variable {name} is no longer in the {whole}."
     rows = {mark.rows for mark in there.values()} - {table.length}
     if rows:
         yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"

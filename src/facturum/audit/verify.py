@@ -169,7 +169,7 @@ def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
     try:
         now = select(made, made.source()).source_rows()
     except FacturumError as error:
-        yield Failure("rows", "", f"The rows cannot be selected any more: {error}")
+        yield Failure("rows", "", f"The rows can no longer be selected: {error}")
         return
     gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
     if len(gone):
@@ -210,7 +210,7 @@ def _column_failures(
     apart = steps_apart(anew, values)
     wrong = apart > ALLOWED_STEPS
     if wrong.any():
-        what = f"The column {entry.name} does not follow from {', '.join(entry.sources) or 'its formula'} any more."
+        what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
         return [_rows("column", entry.name, what, kept[wrong])], 0
     return [], int(apart.max()) if len(apart) else 0
 

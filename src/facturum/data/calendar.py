@@ -94,10 +94,22 @@ def _moment_of_month(text: str) -> Moment | None:
     for year_first, pattern in enumerate(_NAMED):
         if found := pattern.fullmatch(text):
             name, digits = (found[2], found[1]) if year_first else (found[1], found[2])
-            months = [at for at, month in enumerate(_MONTHS, 1) if month.startswith(name.lower())]
+            month = month_number(name)
             year = int(digits) if len(digits) == 4 else int(digits) + (1900 if int(digits) >= PIVOT else 2000)
-            return _moment_or_none(year, months[0], 1) if len(months) == 1 else None
+            return None if month is None else _moment_or_none(year, month, 1)
     return None
+
+
+def month_number(name: str) -> int | None:
+    """Return the number of a month from its name or the beginning of it; None where it is none, or of several.
+
+    Example:
+        >>> month_number("Feb"), month_number("September"), month_number("ju"), month_number("x")
+        (2, 9, None, None)
+    """
+    text = name.strip().rstrip(".").lower()
+    found = [at for at, month in enumerate(_MONTHS, 1) if month.startswith(text)] if len(text) >= 3 else []
+    return found[0] if len(found) == 1 else None
 
 
 def _moment_or_none(year: int, month: int, day: int) -> Moment | None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem, period_of
+from facturum.data.composing import composed_time
 from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
@@ -29,6 +30,7 @@ class Declaration:
         order: of an ordered variable, its categories from the lowest to the highest.
         pattern: of a time written as text, how it is written, in the form of strptime.
         form: of a number written as text, how it is written.
+        parts: of a time that stands in several variables, the variable of each part: year, quarter, month, day, hour.
     """
 
     kind: str | None = None
@@ -36,6 +38,7 @@ class Declaration:
     order: Sequence[Label] | None = None
     pattern: str | None = None
     form: NumberForm = PLAIN
+    parts: Mapping[str, str] | None = None
 
 
 def declare(table: Table, declarations: Mapping[str, Declaration], time: str | None = None) -> Table:
@@ -53,9 +56,22 @@ def declare(table: Table, declarations: Mapping[str, Declaration], time: str | N
     for name, declaration in declarations.items():
         if name in variables:
             variables[name] = replace(_declared(variables[name], declaration), declared=True)
+    for name, declaration in declarations.items():
+        if declaration.parts is not None:
+            variables[name] = _composed(replace(table, variables=variables), name, declaration.parts)
     if time in variables and variables[time].kind is not Kind.TIME:
         variables[time] = as_time(variables[time])
     return replace(table, variables=variables)
+
+
+def _composed(table: Table, name: str, parts: Mapping[str, str]) -> Variable:
+    if name in table:
+        raise DataError(
+            f"'{name}' has parts, and is a variable of the table already",
+            place=f"variables.{name}",
+            remedy="Give the time a name of its own.",
+        )
+    return replace(composed_time(table, name, parts), declared=True)
 
 
 def unknown_declarations(table: Table, declarations: Mapping[str, Declaration]) -> None:

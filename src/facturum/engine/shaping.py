@@ -85,7 +85,9 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     own = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
     kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
     found = {
-        place: declare(table, {name: kind for name, kind in kinds.items() if name in table}, spec.data.time)
+        place: declare(
+            table, {name: kind for name, kind in kinds.items() if name in table or kind.parts}, spec.data.time
+        )
         for place, table in own.items()
     }
     tables = {name: given.series[name] for name in spec.series if name in given.series}

@@ -62,6 +62,9 @@ class VariableSpec(_Section):
     labels: dict[str, str] | None = Field(None, description="a name for each code")
     order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
     pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
+    parts: dict[Literal["year", "quarter", "month", "day", "hour"], str] | None = Field(
+        None, description="of a time that stands in several variables, which of them holds each part"
+    )
     unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
     decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
     thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
@@ -69,7 +72,8 @@ class VariableSpec(_Section):
     def declaration(self) -> Declaration:
         """Return the same for the data room."""
         form = NumberForm(self.decimal or ".", self.thousands or "", self.unit or "")
-        return Declaration(self.kind, self.labels, self.order, self.pattern, form)
+        parts = None if self.parts is None else {str(part): name for part, name in self.parts.items()}
+        return Declaration(self.kind, self.labels, self.order, self.pattern, form, parts)
 
 
 class RowsSpec(_Section):
