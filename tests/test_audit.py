@@ -14,7 +14,7 @@ from facturum.audit.entries import ColumnMap
 from facturum.data.table import Table
 from facturum.files.build_folder import neutral
 from facturum.language.parser import parse
-from tests.support import MIXED_TERMS, ROOT, SAMPLE, Folder, huts, plan
+from tests.support import MIXED_TERMS, ROOT, SAMPLE, VARIABLES, Folder, huts, plan
 
 
 class Maps(unittest.TestCase):
@@ -120,6 +120,29 @@ class Maps(unittest.TestCase):
         made = fa.Plan(None, terms).build(table)
         self.assertEqual([d.name for d in made.columns.definitions], ["w_codes", "w_codes_2", "w_codes_3", "w_codes_4"])
         self.assertTrue(made.verify(table).ok)
+
+    def test_columns_of_one_variable_are_tabled_beside_its_values(self) -> None:
+        table = huts(200, seed=6, missing=0.1)
+        terms = {
+            "a": "category(access, reference='trail', missing='category')",
+            "c": "category(comfort, coding='helmert')",
+            "f": "impute(floor, value=9) ** 2",
+            "b": "log(impute(beds, value=1))",
+            "two": "access == 'road' and open",
+        }
+        made = fa.Plan(None, terms, variables=VARIABLES, intercept=False).build(table)
+        for entry in made.columns:
+            name = entry.sources[0]
+            if entry.term in ("b", "two"):  # of many values, and of two variables
+                self.assertEqual(entry.by_source, [])
+                continue
+            wanted: dict[str, tuple[set[float], int]] = {}
+            for row, x in zip(made.rows.kept.tolist(), made.X[:, entry.position].tolist(), strict=True):
+                key = "missing" if table[name][row - 1] is None else str(table[name][row - 1])
+                seen, count = wanted.get(key, (set(), 0))
+                wanted[key] = (seen | {x}, count + 1)
+            found = {each.source: ({each.value}, each.rows) for each in entry.by_source}
+            self.assertEqual(found, wanted, entry.name)
 
     def test_warnings(self) -> None:
         table = huts(100, seed=31, missing=0)

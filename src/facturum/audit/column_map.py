@@ -21,6 +21,7 @@ from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.reader import Reader
+from facturum.audit.source_values import SourceValues
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.treatments import Treatments
 from facturum.audit.warnings import (
@@ -56,7 +57,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
-    reader = Reader(built)
+    reader, by_source = Reader(built), SourceValues(built)
     missing = treated.missing
     entries = []
     if built.y is not None and built.response_moments is not None:
@@ -72,7 +73,8 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         text = reader.sentence(at)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
-        entries.append(entry.model_copy(update={**changes, "imputed": _imputed(treated, column)}))
+        changes |= {"imputed": _imputed(treated, column), "by_source": by_source.of(column, built.X[:, at])}
+        entries.append(entry.model_copy(update=changes))
     learned = [
         LearnedEntry(
             expression=str(each.node),

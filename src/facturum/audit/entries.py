@@ -182,6 +182,14 @@ class PathEntry(Part):
     lines: list[PathLine]
 
 
+class SourceValueEntry(Part):
+    """What a column is where its source has a value."""
+
+    source: str
+    value: float | None
+    rows: int = Field(description="rows of the matrix")
+
+
 class ColumnEntry(Part):
     """One column of the matrix, or of the response."""
 
@@ -201,6 +209,9 @@ class ColumnEntry(Part):
     mean: float | None
     sd: float | None
     nonzero: int
+    by_source: list[SourceValueEntry] = Field(
+        [], description="of a column made of one variable with few values, its value for each of them"
+    )
     digest: str | None = Field(None, description="SHA-256 of its doubles, little end first")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from pygments import token
 from rich.console import Console, Group, RenderableType
@@ -19,6 +19,7 @@ from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry,
 from facturum.audit.verify import Verification
 from facturum.engine.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
+from facturum.show.fitting import Fitting, Head
 
 GAPS_SHOWN = 5
 # the terminal's own colours, which can be read on light and on dark
@@ -157,7 +158,20 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
     ]
     for name, fact in facts:
         grid.add_row(name, safe(fact))
-    return Group(Rule(safe(entry.name, "bold"), style="dim", align="left"), Padding(grid, (0, 0, 1, 2)))
+    view: list[RenderableType] = [
+        Rule(safe(entry.name, "bold"), style="dim", align="left"),
+        Padding(grid, (0, 0, 1, 2)),
+    ]
+    return Group(*view, *_by_source(entry))
+
+
+def _by_source(entry: ColumnEntry) -> Iterator[RenderableType]:
+    """Yield the values of a column beside those of its source."""
+    if not entry.by_source:
+        return
+    heads = [Head(entry.sources[0], "bold", leads=True), Head(entry.name, right=True), Head("rows", right=True)]
+    rows = [[safe(each.source), Text(figure(each.value)), Text(f"{each.rows:,}")] for each in entry.by_source]
+    yield Padding(Fitting(heads, rows), (0, 0, 0, 2))
 
 
 def short(expression: str, most: int = 90) -> str:

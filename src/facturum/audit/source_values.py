@@ -1,0 +1,78 @@
+"""For a column made of one variable with few values: which value of the source gives which value of the column."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.audit.entries import SourceValueEntry
+from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
+from facturum.engine.build import Built, BuiltColumn
+from facturum.language.core import Name
+
+FEW = 12
+LOOKED_AT = 1000  # rows, in which a variable with many values shows many
+
+
+@dataclass(frozen=True)
+class _Grouped:
+    """The rows of the matrix by the value of a variable: their texts, a row of each, and how many there are."""
+
+    texts: list[str]
+    first: Array
+    counts: list[int]
+
+
+class SourceValues:
+    """Looks up values of columns by the values of their source, over the rows of a build."""
+
+    def __init__(self, built: Built) -> None:
+        self._built = built
+        self._known: dict[str, _Grouped | None] = {}
+
+    def of(self, column: BuiltColumn, values: FloatArray) -> list[SourceValueEntry]:
+        """Return the table of a column; empty where it is made of several variables, of many values, or of other rows.
+
+        Args:
+            column: the column.
+            values: its values, (rows,).
+        """
+        made = self._built.prepared
+        if column.column is None:
+            return []
+        sources = made.sources(column.column.formula)
+        if len(sources) != 1 or made.looks_along(column.column.formula):
+            return []
+        name = sources[0]
+        if name not in self._known:
+            self._known[name] = self._grouped(name)
+        groups = self._known[name]
+        if groups is None:
+            return []
+        found = values[groups.first].tolist()
+        return [
+            SourceValueEntry(source=text, value=None if value != value else value + 0.0, rows=rows)
+            for text, value, rows in zip(groups.texts, found, groups.counts, strict=True)
+        ]
+
+    def _grouped(self, name: str) -> _Grouped | None:
+        kind = self._built.prepared.table[name].kind
+        at = self._built.selection.positions()
+        if kind is Kind.TIME or not len(at):
+            return None
+        few = self._built.source.values_at(Name(name), at[:LOOKED_AT])
+        if len(np.unique(few.data[few.there()])) > FEW:
+            return None
+        values = self._built.source.values_at(Name(name), at)
+        there = values.there()
+        distinct, first, counts = np.unique(values.data[there], return_index=True, return_counts=True)
+        if len(distinct) > FEW:
+            return None
+        labels = values.labels
+        texts = [label_text(labels[int(v)] if labels is not None else plain_number(v)) for v in distinct.tolist()]
+        rows = np.flatnonzero(there)[first]
+        if not there.all():
+            absent = np.flatnonzero(~there)
+            return _Grouped([*texts, "missing"], np.append(rows, absent[0]), [*counts.tolist(), len(absent)])
+        return _Grouped(texts, rows, counts.tolist())
