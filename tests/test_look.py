@@ -380,3 +380,45 @@ class Shapes(unittest.TestCase):
         for seed in range(2000):
             counts[fa.sample({"at": np.arange(10)}, 3, seed=seed)["at"].data] += 1
         self.assertLess(np.abs(counts - 600).max(), 5 * np.sqrt(2000 * 0.3 * 0.7))
+
+
+class Crossing(Folder):
+    def test_two_variables_crossed_are_counted_as_by_hand(self) -> None:
+        dice = np.random.default_rng(4)
+        table = {
+            "way": [None if dice.random() < 0.1 else str(v) for v in dice.choice(["road", "trail"], 300)],
+            "floor": dice.integers(-1, 3, 300).tolist(),
+            "open": [bool(v) for v in dice.integers(0, 2, 300)],
+            "x": dice.normal(size=300).tolist(),
+        }
+        for one, other in (("way", "floor"), ("open", "way"), ("floor", "open")):
+            made = fa.cross(table, one, other)
+            words = {None: "missing", True: "true", False: "false"}
+            pairs = [
+                (words.get(a, str(a)), words.get(b, str(b))) for a, b in zip(table[one], table[other], strict=True)
+            ]
+            if one == "floor" or other == "floor":  # of which 0 and 1 are numbers, not truth values
+                pairs = [tuple(str(v) if isinstance(v, int) and not isinstance(v, bool) else words.get(v, str(v))
+                               for v in pair) for pair in zip(table[one], table[other], strict=True)]  # fmt: skip
+            for at, row in enumerate(made.row_values):
+                for to, column in enumerate(made.column_values):
+                    self.assertEqual(made.counts[at][to], pairs.count((row, column)))
+            self.assertEqual(sum(map(sum, made.counts)), 300)
+            for of, axis in (("row", 1), ("column", 0), ("total", None)):
+                np.testing.assert_allclose(np.array(made.percents(of)).sum(axis=axis), 100.0)
+        with self.assertRaisesRegex(fa.DataError, "'x' has 300 different values, and a two-way table"):
+            fa.cross(table, "way", "x")
+
+    def test_what_a_plan_sees_can_be_profiled_and_crossed(self) -> None:
+        plan = SAMPLE / "huts.toml"
+        seen = fa.Plan.load(plan).view(SAMPLE / "huts.csv")
+        self.assertEqual(seen["open"].labels[int(seen["open"].data[0])], "yes")  # type: ignore[index]
+        high = command("profile", SAMPLE / "huts.csv", "high", "--by", "comfort", "--plan", plan, "--json")
+        made = json.loads(high.stdout)
+        self.assertEqual((made["row_values"], made["column_values"]), (["false", "true"], ["poor", "fair", "good"]))
+        self.assertEqual(sum(map(sum, made["counts"])), seen.length)
+        self.assertIn("truth", command("profile", SAMPLE / "huts.csv", "high", "--plan", plan).stdout)
+        narrow = command("profile", SAMPLE / "huts.csv", "access", "--by", "valley", COLUMNS="40").stdout
+        self.assertIn("Cold Hollow 120", narrow)
+        wrong = command("profile", SAMPLE / "huts.csv", "--by", "valley")
+        self.assertEqual((wrong.returncode, "Name one VARIABLE" in wrong.stderr), (2, True))

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from facturum.design import Design, open_design
     from facturum.files.tables import read
     from facturum.plan import Plan
-    from facturum.tables import convert, draft, profile, sample, stack, unstack
+    from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
 
 __all__ = [
     "AuditError",
@@ -32,6 +32,7 @@ __all__ = [
     "PlanError",
     "Table",
     "convert",
+    "cross",
     "draft",
     "open_design",
     "profile",
@@ -47,6 +48,7 @@ _HOMES = {
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
     "convert": "facturum.tables",
+    "cross": "facturum.tables",
     "draft": "facturum.tables",
     "open_design": "facturum.design",
     "profile": "facturum.tables",

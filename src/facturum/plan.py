@@ -13,6 +13,7 @@ from facturum.engine.build import Progress, build, resolve
 from facturum.engine.names import names_from_text
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, spec_from
+from facturum.engine.viewing import viewed
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
@@ -178,6 +179,25 @@ class Plan:
         design.remember(self._folder, given.series)
         design.warn(stacklevel=4)
         return design
+
+    @checked
+    def view(self, table: Any, *, series: Mapping[str, Any] | None = None) -> Table:
+        """Return the rows of a table that the plan keeps, with its derived variables, to profile or cross.
+
+        Args:
+            table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
+            series: the tables of the plan's series, instead of their files.
+
+        Raises:
+            PlanError, DataError: as `build` does.
+
+        Example:
+            >>> plan = Plan(None, {"d": "dear"}, derived={"dear": "price > 30"}, rows={"keep": "open == 'yes'"})
+            >>> plan.view({"price": [20, 40, 50], "open": ["yes", "no", "yes"]})["dear"].data.tolist()
+            [False, True]
+        """
+        with bounded():
+            return viewed(self._spec, self.given(table, series=series))
 
     def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:
         """Return the tables that the plan is given, each taken in.

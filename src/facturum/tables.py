@@ -17,6 +17,7 @@ from facturum.engine.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
 from facturum.files.tables import read
+from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
 
@@ -58,6 +59,26 @@ def profile(
     """
     with bounded():
         return profile_of(taken_in(table, reading), variables, quantiles)
+
+
+@checked
+def cross(table: Any, rows: str, columns: str, reading: Mapping[str, Any] | None = None) -> CrossTable:
+    """Return how often the values of two variables go together, missing ones included.
+
+    Args:
+        table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
+        rows, columns: the two variables.
+        reading: how a text file is read, as `fa.read` takes it.
+
+    Raises:
+        DataError: for a variable that is not there, is a time, or has more than 40 different values.
+
+    Example:
+        >>> cross({"way": ["road", "trail", "road"], "open": [1, 1, 0]}, "way", "open").percents("row")
+        [[50.0, 50.0], [0.0, 100.0]]
+    """
+    with bounded():
+        return cross_table(taken_in(table, reading), rows, columns)
 
 
 @checked

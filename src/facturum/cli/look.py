@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from facturum.cli.common import FILE, print_json, put, reading_from, reading_options, refuse_existing
 from facturum.errors import DataError
+
+if TYPE_CHECKING:
+    from facturum.data.table import Table
+    from facturum.look.crossing import CrossTable
 
 
 @click.command()
@@ -19,6 +23,11 @@ from facturum.errors import DataError
     metavar="N|SHARES",
     help="Of numbers: N parts of equal numbers of rows (3 for tertiles), or shares such as 0.1,0.5,0.9.",
 )
+@click.option("--by", metavar="VARIABLE", help="Cross the one VARIABLE named with this one, in a two-way table.")
+@click.option(
+    "--percent", type=click.Choice(["row", "column", "total"]), help="With --by: percent of row, column or total."
+)
+@click.option("--plan", type=FILE, help="Look at the rows that a plan keeps, and at its derived variables too.")
 @click.option("--figure", type=FILE, help="Draw histograms, bars and correlations into this .png file.")
 @reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print all figures, for programs.")
@@ -26,6 +35,9 @@ def profile(
     data: Path,
     variable: tuple[str, ...],
     quantiles: str | None,
+    by: str | None,
+    percent: str | None,
+    plan: Path | None,
     figure: Path | None,
     as_json: bool,
     **reading: Any,
@@ -35,10 +47,20 @@ def profile(
     For one variable or several: a frequency table with missing values on a line of their own, or a histogram with
     quantiles.
     """
+    from facturum.tables import cross
     from facturum.tables import profile as profile_table
 
     shares = shares_from(quantiles)
-    made = profile_table(data, variable, shares, reading_from(**reading))
+    table: Any = data
+    options = reading_from(**reading)
+    if plan is not None:
+        table, options = _seen_by(plan, data, options), {}
+    if by is not None:
+        if len(variable) != 1:
+            raise DataError("--by crosses one variable with another", remedy="Name one VARIABLE: access --by comfort.")
+        _print_crossed(cross(table, variable[0], by, options), percent, as_json)
+        return
+    made = profile_table(table, variable, shares, options)
     if figure is not None:
         from facturum.show.figures import profile_figure
 
@@ -57,6 +79,25 @@ def profile(
         screen.print(profile_view(made))
     if figure is not None:
         screen.print(terminal.safe(f"drawn into {figure}"))
+
+
+def _seen_by(plan: Path, data: Path, options: Any) -> Table:
+    """Return the table that a plan sees."""
+    from facturum.plan import Plan
+
+    if options:
+        raise DataError("--plan says how the file is read", remedy="Leave out --delimiter and the like.")
+    return Plan.load(plan).view(data)
+
+
+def _print_crossed(made: CrossTable, percent: str | None, as_json: bool) -> None:
+    if as_json:
+        print_json(made.to_dict() | ({} if percent is None else {"percents": made.percents(percent)}))
+        return
+    from facturum.show import terminal
+    from facturum.show.profile import cross_view
+
+    terminal.console().print(cross_view(made, percent))
 
 
 def shares_from(text: str | None) -> list[float]:

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from rich import box
+from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, RenderResult
 from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+UNBOUNDED = 10_000  # characters, in which any table can be measured
 WIDEST_SHORT = 40  # characters of a cell that shares its line with others when rows are stacked
 
 
@@ -51,7 +54,7 @@ class Fitting:
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         table = self._table()
-        fits = Measurement.get(console, options, table).minimum <= options.max_width
+        fits = Measurement.get(console, options.update_width(UNBOUNDED), table).minimum <= options.max_width
         if fits and options.max_width >= self._least:
             yield table
         else:
@@ -60,11 +63,13 @@ class Fitting:
 
     def _table(self) -> Table:
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, expand=self._expand)
-        for head in self._heads:
-            if head.right:
-                table.add_column(head.name, style=head.style, justify="right", no_wrap=True)
+        for at, head in enumerate(self._heads):
+            if head.right or head.leads:  # which are never broken
+                width = max([cell_len(head.name), *(row[at].cell_len for row in self._rows)])
+                justify: Literal["left", "right"] = "right" if head.right else "left"
+                table.add_column(head.name, style=head.style, justify=justify, no_wrap=True, min_width=width)
             else:
-                table.add_column(head.name, style=head.style, ratio=head.ratio or None, no_wrap=head.leads)
+                table.add_column(head.name, style=head.style, ratio=head.ratio or None)
         for row in self._rows:
             table.add_row(*row)
         return table

@@ -10,6 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from facturum.errors import counted
+from facturum.look.crossing import CrossTable
 from facturum.look.plain import cells_of, figure_text
 from facturum.look.profile import Profile, VariableProfile
 from facturum.show.fitting import Fitting, Head
@@ -42,6 +43,24 @@ def profile_view(profile: Profile) -> RenderableType:
         safe(profile.source, "bold"), f"  {counted(profile.rows, 'row')}, {counted(len(profile.variables), 'variable')}"
     )
     return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110))
+
+
+def cross_view(made: CrossTable, percent: str | None = None) -> RenderableType:
+    """Return a two-way table, as counts with their sums or in percent of row, column or total."""
+    heads = [Head(made.rows, "bold", leads=True), *[Head(value, right=True) for value in made.column_values]]
+    if percent is None:
+        sums = [sum(column) for column in zip(*made.counts, strict=True)]
+        lines = [[f"{n:,}" for n in (*row, sum(row))] for row in made.counts]
+        lines.append([f"{n:,}" for n in (*sums, sum(sums))])
+        heads.append(Head("all", right=True))
+        names = [*made.row_values, "all"]
+    else:
+        lines = [["–" if share is None else f"{share:.1f}" for share in row] for row in made.percents(percent)]
+        names = list(made.row_values)
+    what = "rows" if percent is None else f"percent of {'the total' if percent == 'total' else f'each {percent}'}"
+    title = Text.assemble(safe(f"{made.rows} by {made.columns}", "bold"), f"  {what}")
+    cells = [[safe(name), *map(Text, line)] for name, line in zip(names, lines, strict=True)]
+    return Group(Rule(title, style="dim", align="left"), Padding(Fitting(heads, cells), (0, 0, 0, 2)))
 
 
 def variable_view(variable: VariableProfile) -> RenderableType:
