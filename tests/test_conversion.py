@@ -72,7 +72,9 @@ class Longer(unittest.TestCase):
 
     def test_periods_not_fully_covered_are_as_told(self) -> None:
         table = {"m": ["2023-01", "2023-02", "2023-03", "2023-04"], "x": [1.0, 2.0, 3.0, 4.0]}
-        for partial, wanted in (("missing", [6, None]), ("keep", [6, 4]), ("drop", [6])):
+        for partial, wanted in (
+            ("missing", [6, None]), ("keep", [6, 4]), ("drop", [6]), (0.3, [6, 4]), (1 / 3, [6, 4]), (0.4, [6, None])
+        ):  # fmt: skip
             made = fa.convert(table, "m", "month", "quarter", {"x": {"how": "sum", "partial": partial}})
             self.assertEqual(numbers(made, "x"), wanted)
         gap = {"m": ["2023-01", "2023-02", "2023-03"], "x": [1.0, None, 3.0]}

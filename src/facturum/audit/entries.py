@@ -160,7 +160,9 @@ class ConversionEntry(Part):
     values: int = Field(description="how many source values stand behind it")
     periods: int = Field(description="how many periods have a value")
     partial: int = Field(description="how many periods were not fully covered")
-    partial_as: str | None = Field(description="what became of those: missing, keep or drop")
+    partial_as: str | None = Field(
+        description="what became of those: missing, keep or drop, or the share that must be covered"
+    )
     least_cover: float | None = Field(description="the smallest share of these that was covered")
     reads_later: bool = Field(description="whether its values read later periods of the source")
 

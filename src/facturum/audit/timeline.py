@@ -97,9 +97,10 @@ def conversion_warnings(built: Built) -> Iterator[str]:
             )
         if report.partial:
             became = {"missing": "are missing", "keep": "are made of what is there", "drop": "are left out"}
+            of_share = f"are made of what is there where {report.partial_as} is covered, and else missing"
             yield (
                 f"{report.variable}: {report.partial:,} {report.to_every}s are not fully covered (the least to "
-                f"{100 * (report.least_cover or 0):.0f} %) and {became[report.partial_as or 'keep']}."
+                f"{100 * (report.least_cover or 0):.0f} %) and {became.get(report.partial_as or 'keep', of_share)}."
             )
 
 

@@ -111,7 +111,7 @@ def unstack(data: Path, out: Path, value: str, which: str, by: tuple[str, ...], 
     multiple=True,
     required=True,
     metavar="NAME=HOW[,KEY=VALUE..]",
-    help="How a variable is made, as in a plan: rain=sum,partial=keep or depth=mean,of=snow.",
+    help="How a variable is made, as in a plan: rain=sum,partial=0.8 or depth=mean,of=snow,partial=keep.",
 )
 @click.option("--panel", multiple=True, metavar="NAME", help="What a series runs within; may be given again.")
 @_common
@@ -129,10 +129,10 @@ def convert(
     from facturum.tables import convert as convert_table
 
     refuse_existing(out)
-    ways: dict[str, dict[str, str]] = {}
+    ways: dict[str, dict[str, Any]] = {}
     for name, rest in (_named("--take", text) for text in take):
         how, *more = _cells(rest)
-        ways[name] = {"how": how, **dict(_named("--take", text) for text in more)}
+        ways[name] = {"how": how, **{key: _plain(value) for key, value in (_named("--take", text) for text in more)}}
     _write({out: convert_table(_read(data, reading), time, every, to, ways, panel)})
 
 
@@ -143,6 +143,11 @@ def _named(option: str, text: str) -> tuple[str, str]:
             f"{option} {text} is not of the form NAME=VALUE", remedy="Write a name, an equals sign and a value."
         )
     return name, rest
+
+
+def _plain(text: str) -> str | float:
+    """Return a number as one, anything else as it is."""
+    return float(text) if text.replace(".", "", 1).isdigit() else text
 
 
 def _cells(text: str) -> list[str]:

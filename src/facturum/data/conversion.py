@@ -45,14 +45,15 @@ class Take:
         how: one of `MEANINGS`.
         of: the variable of the source; its own name where none is given.
         at: where in its period a dated value lies: start, middle or end.
-        partial: what becomes of a longer period that is not fully covered: missing, keep or drop.
+        partial: what becomes of a longer period that is not fully covered: missing, keep or drop; or the least share
+            that must be covered, below which it is missing.
         order: of the differences that a smooth path keeps small, 1 or 2.
     """
 
     how: str
     of: str | None = None
     at: str = "middle"
-    partial: str | None = None
+    partial: str | float | None = None
     order: int = 2
 
 
@@ -168,7 +169,8 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         raise PlanError(
             f"partial is not given, and a {to} may not be fully covered",
             place=where,
-            remedy='Write partial = "missing" (it has no value), "keep" (made of what is there) or "drop" (left out).',
+            remedy='Write partial = "missing" (it has no value), "keep" (made of what is there) or "drop" (left out), or '
+            "the share that must be covered, such as 0.8.",
         )
     kind = table[source].kind
     if take.how not in (*SAME_KIND, "count") and not kind.numeric:
@@ -213,7 +215,9 @@ def _taken(
         if take.partial == "missing":
             there = there & ~incomplete
         elif take.partial == "drop":
-            dropped = incomplete
+            dropped = ~there | (cover < 1)  # those that hold nothing too
+        elif isinstance(take.partial, float | int):
+            there = there & (cover >= take.partial)
     kind = Kind.NUMBER if numeric or take.how == "count" else source.kind
     if kind.categorical:
         made = np.where(there, made, -1)
@@ -223,10 +227,15 @@ def _taken(
     )  # fmt: skip
     report = Converted(
         name, source.name, every, to, take.how, take.at if take.how in ("linear", "cubic") else None,
-        int(present.sum()), int(there.sum()), partial, take.partial if cover is not None else None, least,
+        int(present.sum()), int(there.sum()), partial, None if cover is None else _partial_text(take.partial), least,
         take.how in READS_LATER,
     )  # fmt: skip
     return variable, report, dropped
+
+
+def _partial_text(partial: str | float | None) -> str | None:
+    """Return what becomes of periods that are not fully covered, as the map says it."""
+    return f"at least {100 * partial:.6g} %" if isinstance(partial, float | int) else partial
 
 
 def _scale(data: Array, present: Mask) -> int:

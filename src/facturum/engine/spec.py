@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -114,8 +114,8 @@ class TakeSpec(_Section):
     ] = Field(description="how its values are made")
     of: str | None = Field(None, description="the variable of the source; the same name where none is given")
     at: Literal["start", "middle", "end"] = Field("middle", description="where in its period a dated value lies")
-    partial: Literal["missing", "keep", "drop"] | None = Field(
-        None, description="what becomes of a longer period that is not fully covered"
+    partial: Literal["missing", "keep", "drop"] | Annotated[float, Field(gt=0, le=1)] | None = Field(
+        None, description="what becomes of a longer period that is not fully covered, or the least share to be covered"
     )
     order: Literal[1, 2] = Field(2, description="of the differences that a smooth path keeps small")
 
@@ -227,7 +227,7 @@ def spec_from(content: Mapping[str, Any]) -> PlanSpec:
 def _plan_error(problem: ValidationError) -> PlanError:
     errors = problem.errors()
     first = next((error for error in errors if error["type"] == "extra_forbidden"), errors[0])
-    where = [str(part) for part in first["loc"]]
+    where = [str(part) for part in first["loc"] if "literal[" not in str(part)]  # which of several types is meant
     place = ".".join(where)
     if first["type"] == "extra_forbidden":
         inner = "take" if "take" in where[:-1] else where[0]
@@ -243,6 +243,8 @@ def _plan_error(problem: ValidationError) -> PlanError:
             return PlanError(what, place=inside, remedy=f"Write how = one of: {ways}.")
         return PlanError(f"[{inside}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
     remedy = _REMEDIES.get(first["type"], first["msg"].replace("Input should be", "Write") + ".")
+    if where[-1] == "partial":
+        remedy = 'Write "missing", "keep" or "drop", or the share that must be covered, such as 0.8.'
     if first["type"] == "literal_error":
         return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=remedy)
     return PlanError(f"{first['input']!r} is not valid here", place=place, remedy=remedy)
