@@ -430,6 +430,38 @@ class Forms(unittest.TestCase):
         self.assertTrue(made.verify(table).ok)
         self.assertEqual(made.plan.build(table).X.tolist(), made.X.tolist())
 
+    def test_workdays_and_parts_of_hours(self) -> None:
+        days = [np.datetime64("2021-01-01") + at for at in range(60)]
+        work = [str(day) for day in days if np.is_busday(day)]
+        table = {"d": work, "x": [float(at * at % 17) for at in range(len(work))]}
+        terms = {"l": "lag(x, 1)", "w": "difference(x, step=5)", "t": "trend()", "s": "periods_since('2021-01-15')"}
+        plan = fa.Plan(None, terms, data={"time": "d", "every": "workday"}, intercept=False)
+        made = plan.build(table)
+        self.assertEqual(made.rows.kept.tolist(), list(range(6, len(work) + 1)))
+        x = np.array(table["x"])
+        np.testing.assert_array_equal(made.X[:, 0], x[4:-1])
+        np.testing.assert_array_equal(made.X[:, 1], x[5:] - x[:-5])
+        np.testing.assert_array_equal(made.X[:, 2], np.arange(len(work) - 5))
+        since = [int(np.busday_count("2021-01-15", day)) for day in work[5:]]
+        self.assertEqual(made.X[:, 3].tolist(), since)
+        assert made.columns.clock is not None
+        self.assertEqual(
+            (made.columns.clock.first, made.columns.clock.last, made.columns.clock.gaps), (work[0], work[-1], 0)
+        )
+        with self.assertRaisesRegex(fa.DataError, "Saturdays or Sundays(.|\n)*Row 2"):
+            plan.build({**table, "d": [work[0], "2021-01-03", *work[2:]]})
+        self.assertIn('every = "workday"', str(fa.draft(table, "x")))
+        for minutes in (15, 30):
+            moments = [str(np.datetime64("2021-01-01T23:00") + at * minutes) for at in range(40)]
+            quick = {"d": moments, "x": [float(at * at % 17) for at in range(40)]}
+            made = fa.Plan(None, {"l": "lag(x, 4)", "g": "x - mean(x, by=[d])"},
+                           data={"time": "d", "every": f"{minutes} minutes"}, intercept=False).build(quick)  # fmt: skip
+            np.testing.assert_array_equal(made.X[:, 0], np.array(quick["x"])[:-4])
+            self.assertEqual(np.abs(made.X[:, 1]).max(), 0.0)  # each moment is a group of its own
+            wanted = f"x 4 {'quarter' if minutes == 15 else 'half'} hours before"
+            self.assertIn(wanted, made.columns["l"].reading)
+            self.assertIn(f'every = "{minutes} minutes"', str(fa.draft(quick, "x")))
+
     def test_gaps_are_listed_with_their_unit(self) -> None:
         table = {"t": ["2020-01", "2020-04", "2020-01", "2020-02", "2020-04"], "u": list("aabbb"), "x": [1.0] * 5}
         data = {"time": "t", "every": "month", "panel": ["u"]}

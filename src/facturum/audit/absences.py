@@ -8,6 +8,7 @@ from functools import singledispatchmethod
 import numpy as np
 
 from facturum.audit.entries import AbsenceEntry
+from facturum.data.series import step_noun
 from facturum.data.values import Array, Mask
 from facturum.engine.build import Built
 from facturum.errors import counted
@@ -119,7 +120,7 @@ class _Finder:
         offsets = node.looks_at()
         places = [frame.find(offset)[self._at] for offset in offsets]
         absent = np.logical_or.reduce([place < 0 for place in places])
-        subject, step = stepped(node.x.subject(), self._step), self._step or "row"
+        subject, step = stepped(node.x.subject(), self._step), step_noun(self._step or "row")
         which = "an earlier" if max(offsets) <= 0 else "a later" if min(offsets) >= 0 else "an earlier or later"
         needs, when = f"needs {which} {step} that is not in the table", f"in {which} {step}"
         if isinstance(node, Shifted) and len(offsets) == 1:

@@ -319,5 +319,11 @@ def period_text(number: int, step: str) -> str:
     if step == "week":
         year, week, _ = (_EPOCH + timedelta(days=7 * number)).isocalendar()
         return f"{year:04d}-W{week:02d}"
+    if step == "workday":
+        week, weekday = divmod(number + 3, 5)  # the number 0 is a Thursday
+        return f"{_EPOCH + timedelta(days=7 * week + weekday - 3):%Y-%m-%d}"
+    if step.endswith("minutes") or step == "minute":
+        each = 1 if step == "minute" else int(step.split()[0])
+        return f"{_EPOCH + timedelta(minutes=each * number):%Y-%m-%dT%H:%M}"
     moment = _EPOCH + (timedelta(days=number) if step == "day" else timedelta(hours=number))
     return moment.strftime("%Y-%m-%d") if step == "day" else moment.strftime("%Y-%m-%dT%H")

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.data.lengthening import LONGER, aggregated, shared_days
-from facturum.data.series import Series, Timing, period_numbers, series_of
+from facturum.data.series import OWN_STEPS, Series, Timing, period_numbers, series_of
 from facturum.data.shortening import SHORTER, refined
 from facturum.data.spans import HOUR, Observed, Periods, nests, start_hours
 from facturum.data.table import Table
@@ -115,6 +115,12 @@ def convert(
             "rows without a time have no periods to convert", place=place,
             remedy="Name a time variable and its step.",
         )  # fmt: skip
+    own_steps = [step for step in (timing.every, to) if step in OWN_STEPS]
+    if own_steps:
+        raise PlanError(
+            f"no conversion or series goes with every = '{own_steps[0]}'", place=place,
+            remedy='Use every = "day" or "hour", or bring the values to the step beforehand.',
+        )  # fmt: skip
     for name, take in takes.items():
         _check_take(name, take, table, timing, to, place)
     _refuse_unknown_units(table, timing.panel, place)
@@ -169,8 +175,8 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         raise PlanError(
             f"partial is not given, and a {to} may not be fully covered",
             place=where,
-            remedy='Write partial = "missing" (it has no value), "keep" (made of what is there) or "drop" (left out), or '
-            "the share that must be covered, such as 0.8.",
+            remedy='Write partial = "missing" (no value), "keep" (made of what is there), "drop" (left out), or the '
+            "share that must be covered, such as 0.8.",
         )
     kind = table[source].kind
     if take.how not in (*SAME_KIND, "count") and not kind.numeric:

@@ -15,6 +15,9 @@ from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
+MINUTES = {"30 minutes": 30, "15 minutes": 15, "minute": 1}
+OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
+_NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is told
 _LONGER = {
@@ -22,7 +25,20 @@ _LONGER = {
     "day": ((7, "week"),),
     "month": ((12, "year"), (3, "quarter")),
     "quarter": ((4, "year"),),
+    "workday": ((5, "week"),),
+    "15 minutes": ((4, "hour"), (2, "30 minutes")),
+    "30 minutes": ((2, "hour"),),
 }
+
+
+def step_noun(every: str) -> str:
+    """Return what a period of a step is called.
+
+    Example:
+        >>> step_noun("month"), step_noun("30 minutes"), step_noun("week_sun")
+        ('month', 'half hour', 'week')
+    """
+    return _NOUNS.get(every, every.partition("_")[0])
 
 
 @dataclass(frozen=True)
@@ -45,18 +61,26 @@ def period_numbers(moments: Array, step: str) -> Array:
 
     Args:
         moments: microseconds since 1970.
-        step: year, quarter, month, week (from Monday; ``week_sun`` from Sunday), day or hour.
+        step: year, quarter, month, week (from Monday; ``week_sun`` from Sunday), day, workday (Monday to Friday; a
+            weekend counts as its Friday), hour, 30 minutes, 15 minutes or minute.
 
     Example:
         >>> period_numbers(np.array([0, 32 * 24 * 3_600_000_000]), "month").tolist()
         [0, 1]
     """
+    if step in MINUTES:
+        parts: Array = np.floor_divide(moments, MINUTES[step] * 60_000_000)
+        return parts
     if step == "hour":
         hours: Array = np.floor_divide(moments, _HOUR)
         return hours
     days: Array = np.floor_divide(moments, 24 * _HOUR)
     if step == "day":
         return days
+    if step == "workday":
+        since_monday = days + 3  # 1970 began on a Thursday
+        workdays: Array = 5 * np.floor_divide(since_monday, 7) + np.minimum(since_monday % 7, 4) - 3
+        return workdays
     if step.startswith("week"):
         weeks: Array = np.floor_divide(days - first_day(step), 7)
         return weeks
@@ -171,6 +195,8 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
             f"'{timing.time}' is not a time", place="data.time", remedy="Name a variable of dates or periods."
         )
     known &= ~time.missing_rows()
+    if timing.every == "workday":
+        _refuse_weekends(time, known, table.source)
     found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(found, timing, table.source)
     if visible is None:
@@ -199,6 +225,18 @@ def _row_numbers(unit: Array) -> Array:
     return numbers
 
 
+def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
+    rows = np.flatnonzero(known & ((np.floor_divide(time.data, 24 * _HOUR) + 3) % 7 > 4)) + 1
+    if len(rows):
+        raise DataError(
+            f"'{time.name}' has Saturdays or Sundays in {source}, and every is 'workday'",
+            place="data.every",
+            rows=rows[:10].tolist(),
+            count=len(rows),
+            remedy='Leave these rows out beforehand, or write every = "day".',
+        )
+
+
 def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
     """Refuse rows that come in a longer step than the plan says, so that lags and changes would find no neighbour."""
     order = series.order
@@ -206,12 +244,12 @@ def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
     if len(steps) < FEWEST_STEPS:
         return
     apart = int(np.gcd.reduce(steps.astype(np.int64)))
-    longer = next((step for count, step in _LONGER.get(timing.every.partition("_")[0], ()) if apart % count == 0), None)
+    noun = step_noun(timing.every)
+    longer = next((step for count, step in _LONGER.get(timing.every, ()) if apart % count == 0), None)
     if longer is not None:
         rows = sorted((order[:3] + 1).tolist())
         raise DataError(
-            f"the rows of {source} are all {apart} {timing.every.partition('_')[0]}s apart or a multiple of it, and "
-            f"every is '{timing.every.partition('_')[0]}'",
+            f"the rows of {source} are all {apart} {noun}s apart or a multiple of it, and every is '{timing.every}'",
             place="data.every",
             rows=rows,
             count=len(order),
@@ -227,7 +265,7 @@ def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
     at = np.flatnonzero(same)
     pairs = sorted({row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)})
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
-    step = ("an " if timing.every == "hour" else "a ") + timing.every.partition("_")[0]
+    step = ("an " if timing.every == "hour" else "a ") + step_noun(timing.every)
     raise DataError(
         f"{step} occurs more than once{within} in {source}: {counted(len(at), 'row')} too many",
         place="data.time",

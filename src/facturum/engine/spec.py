@@ -24,9 +24,9 @@ class DataSpec(_Section):
     """How the data are to be read."""
 
     time: str | None = Field(None, description="the time variable")
-    every: Literal["year", "quarter", "month", "week", "day", "hour", "row"] | None = Field(
-        None, description="the step of the time variable"
-    )
+    every: (
+        Literal["year", "quarter", "month", "week", "day", "workday", "hour", "30 minutes", "15 minutes", "row"] | None
+    ) = Field(None, description="the step of the time variable")
     week_starts: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = Field(
         "monday", description="the first day of a week"
     )

@@ -13,7 +13,7 @@ from facturum.language.lookup import Lookup
 from facturum.language.nodes import Kinds, Node, Rows, Type, operation
 from facturum.language.options import argument, one_of, option
 
-STEPS = ("year", "quarter", "month", "week", "day", "hour")
+STEPS = ("year", "quarter", "month", "week", "day", "hour", "minute")
 
 
 @operation
@@ -73,8 +73,8 @@ def step_of_moments(moments: Array) -> str:
         >>> step_of_moments(np.array(["2020-01-01", "2020-03-01"], dtype="datetime64[us]").astype(np.int64))
         'month'
     """
-    for step, unit in (("year", "Y"), ("month", "M"), ("day", "D")):
+    for step, unit in (("year", "Y"), ("month", "M"), ("day", "D"), ("hour", "h")):
         starts = moments.astype("datetime64[us]").astype(f"datetime64[{unit}]").astype("datetime64[us]")
         if (starts.astype(np.int64) == moments).all():
             return step
-    return "hour"
+    return "minute"

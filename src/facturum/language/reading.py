@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TypeAlias
 
+from facturum.data.series import step_noun
+
 STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see `stepped`
 
 
@@ -145,5 +147,6 @@ def stepped(text: str, every: str | None) -> str:
         >>> stepped(f"price 12 {STEP}s before", "month")
         'price 12 months before'
     """
-    often = {"day": "daily", "row": "1-row"}.get(every or "row", f"{every}ly")
-    return text.replace(f"{STEP}ly", often).replace(STEP, every or "period")
+    noun = "period" if every is None else step_noun(every)
+    often = {"day": "daily", "row": "1-row", "workday": "1-workday"}.get(every or "row", f"{noun.replace(' ', '-')}ly")
+    return text.replace(f"{STEP}ly", often).replace(STEP, noun)

@@ -10,10 +10,12 @@ from facturum.data.calendar import period_of
 from facturum.data.declared import as_time
 from facturum.data.series import STEPS, Timing, period_numbers, series_of
 from facturum.data.table import Table
-from facturum.data.values import Kind, label_text
+from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError
 from facturum.look.notice import are_numbers
+
+MANY_DAYS = 15  # of which none is in a weekend, for workdays to be meant
 
 
 @dataclass(frozen=True)
@@ -68,10 +70,15 @@ def _step(time: Variable) -> str | None:
     distinct = np.unique(as_time(time).data)
     if len(distinct) < 2:
         return None
-    for every in STEPS[:-1]:
+    for every in (*STEPS[:-1], "30 minutes", "15 minutes"):
         if len(np.unique(period_numbers(distinct, every))) == len(distinct):
-            return every
+            return "workday" if every == "day" and _all_workdays(distinct) else every
     return None
+
+
+def _all_workdays(moments: Array) -> bool:
+    """Return whether many days are none of them Saturdays or Sundays."""
+    return len(moments) >= MANY_DAYS and bool(((np.floor_divide(moments, 86_400_000_000) + 3) % 7 < 5).all())
 
 
 def are_dates(variable: Variable) -> bool:

@@ -12,6 +12,7 @@ import numpy as np
 from facturum.data.calendar import PARTS, part_codes
 from facturum.data.declared import Declaration, as_time, declare
 from facturum.data.identity import MANY_ROWS, looks_like_id
+from facturum.data.series import step_noun
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
@@ -30,7 +31,10 @@ SEASONS = {
     "month": ("month",),
     "week": ("quarter",),
     "day": ("month", "weekday"),
+    "workday": ("month", "weekday"),
     "hour": ("month", "hour"),
+    "30 minutes": ("month", "hour"),
+    "15 minutes": ("month", "hour"),
 }
 
 
@@ -157,7 +161,7 @@ class Draft:
         if self._clock is not None:
             lines += [f"time  = {_quoted(self._clock.time)}", f'every = "{self._clock.every}"']
             if self._clock.panel is not None:
-                why = f"each of them has one row in a {self._clock.every}"
+                why = f"each of them has one row in a {step_noun(self._clock.every)}"
                 lines.append(f"panel = [{_quoted(self._clock.panel)}]  # {why}")
         lines += [f"{key} = {_quoted(value)}" for key, value in self._reading.items()]
         return ["[data]", *lines, ""] if lines else []
@@ -303,7 +307,7 @@ class Draft:
             return
         moments = as_time(self._table[self._clock.time]).data[self._rows]
         if len(np.unique(moments)) > 1:
-            yield Line(self._key("trend"), "trend()", f"one more for each {self._clock.every}")
+            yield Line(self._key("trend"), "trend()", f"one more for each {step_noun(self._clock.every)}")
         for part in SEASONS.get(self._clock.every, ()):
             seen = len(np.unique(part_codes(moments, part)))
             if seen == len(PARTS[part]):

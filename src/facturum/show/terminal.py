@@ -17,6 +17,7 @@ from rich.theme import Theme
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry, LearnedEntry
 from facturum.audit.verify import Verification
+from facturum.data.series import step_noun
 from facturum.engine.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
 from facturum.show.fitting import Fitting, Head
@@ -118,7 +119,7 @@ def clock_text(clock: ClockEntry) -> str:
         >>> clock_text(clock)
         'in time by month from 2019-01 to 2023-12, within 40 units of hut, with 3 missing periods'
     """
-    step = clock.every.partition("_")[0]
+    step = step_noun(clock.every)
     parts = [f"in time by {step}" + (f" from {clock.first} to {clock.last}" if clock.first else "")]
     if clock.panel:
         parts.append(f"within {counted(clock.units, 'unit')} of {' and '.join(clock.panel)}")
