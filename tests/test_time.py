@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import datetime as dt
 import math
 import unittest
 from collections import defaultdict
@@ -429,6 +430,36 @@ class Forms(unittest.TestCase):
         self.assertEqual(made.columns["calendar_2021"].reading[:35], "month = 2021 rather than 2020: a di")
         self.assertTrue(made.verify(table).ok)
         self.assertEqual(made.plan.build(table).X.tolist(), made.X.tolist())
+
+    def test_parts_of_fiscal_and_iso_years_and_of_weeks_by_their_first_day(self) -> None:
+        days = [dt.date(2019, 12, 20) + dt.timedelta(days=at) for at in range(0, 800, 3)]
+        for at, start in enumerate(("jan", "apr", "jul", "oct"), 0):
+            terms = {
+                "fiscal": f"part(d, 'fiscal_year', starts='{start}')",
+                "quarter": f"score(part(d, 'fiscal_quarter', starts='{start}'))",
+                "iso": "part(d, 'iso_year')",
+                "weekday": "score(part(d, 'weekday'))",
+                "monday": "score(part(d, 'weekday', starts='mon'))",
+            }
+            data = {"week_starts": "sunday"}
+            made = fa.Plan(None, terms, data=data, intercept=False).build({"d": days, "x": [0.0] * len(days)})
+            first = 3 * at + 1  # the month in which the year starts
+            wanted = [
+                (d.year + (d.month >= first and first > 1), (d.month - first) % 12 // 3 + 1, d.isocalendar()[0],
+                 d.isoweekday() % 7 + 1, d.isoweekday()) for d in days
+            ]  # fmt: skip
+            self.assertEqual(made.X.tolist(), [list(map(float, row)) for row in wanted])
+        season = fa.Plan(None, {"s": "season('fiscal_quarter', starts='apr')"}, data={"time": "d", "every": "day"})
+        made = season.build({"d": days, "x": [0.0] * len(days)})
+        self.assertEqual(made.names, ["intercept", "s_q2", "s_q3", "s_q4"])
+        self.assertEqual(made.X[:, 1].tolist(), [float(d.month in (7, 8, 9)) for d in days])
+        for text, said in (
+            ("part(d, 'fiscal_year')", "needs the month in which a fiscal year starts"),
+            ("part(d, 'weekday', starts='jul')", "weekday does not start with 'jul'"),
+            ("part(d, 'month', starts='feb')", "month does not start with 'feb'"),
+        ):
+            with self.assertRaisesRegex(fa.PlanError, said):
+                fa.Plan(None, {"x": text}).build({"d": days})
 
     def test_workdays_and_parts_of_hours(self) -> None:
         days = [np.datetime64("2021-01-01") + at for at in range(60)]

@@ -229,6 +229,7 @@ def _month_after(year: int, month: int) -> datetime:
 
 PARTS: dict[str, tuple[str, ...]] = {
     "quarter": ("q1", "q2", "q3", "q4"),
+    "fiscal_quarter": ("q1", "q2", "q3", "q4"),
     "month": ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"),
     "week": tuple(f"w{number:02d}" for number in range(1, 54)),
     "weekday": ("mon", "tue", "wed", "thu", "fri", "sat", "sun"),
@@ -265,12 +266,26 @@ def first_day(step: str) -> int:
     return weekday - 3 if weekday <= 3 else weekday - 10
 
 
-def part_codes(moments: Codes, part: str) -> Codes:
-    """Return a part of each moment: its place among the labels of `PARTS`, or the year or day of the month itself.
+def part_labels(part: str, starts: str | None = None) -> tuple[str, ...]:
+    """Return the labels of a part in their order; weekdays from the one that a week starts on.
+
+    Example:
+        >>> part_labels("weekday", "sun")[:2]
+        ('sun', 'mon')
+    """
+    labels = PARTS[part]
+    first = labels.index(starts) if part == "weekday" and starts is not None else 0
+    return labels[first:] + labels[:first]
+
+
+def part_codes(moments: Codes, part: str, starts: str | None = None) -> Codes:
+    """Return a part of each moment: its place among the labels of `part_labels`, or a year or day of the month itself.
 
     Args:
         moments: microseconds since 1970.
-        part: year, quarter, month, week (by ISO 8601), weekday, day or hour.
+        part: year, quarter, month, week and iso_year (by ISO 8601), fiscal_year (called by the year in which it ends),
+            fiscal_quarter, weekday, day or hour.
+        starts: the month in which a fiscal year starts, or the weekday on which a week does.
 
     Example:
         >>> part_codes(np.array([microseconds(datetime(2023, 4, 17, 9))]), "month").tolist()
@@ -281,19 +296,24 @@ def part_codes(moments: Codes, part: str) -> Codes:
         return hours
     days: Codes = np.floor_divide(moments, _DAY)
     if part == "weekday":
-        weekdays: Codes = (days + 3) % 7
+        first = 0 if starts is None else PARTS["weekday"].index(starts)
+        weekdays: Codes = (days + 3 - first) % 7
         return weekdays  # 1970 began on a Thursday
-    if part == "week":  # the week that holds the Thursday, counted in the year of that day
+    if part in ("week", "iso_year"):  # the week that holds the Thursday, counted in the year of that day
         thursday = days - (days + 3) % 7 + 3
+        if part == "iso_year":
+            return part_codes(thursday * _DAY, "year")
         weeks: Codes = (thursday - _start_of_year(thursday)) // 7
         return weeks
     months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
     if part == "day":
         found: Codes = days - months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + 1
         return found
+    if part.startswith("fiscal") and starts is not None:
+        months = months - PARTS["month"].index(starts) % 12 + (12 if starts != "jan" else 0)
     year: Codes = np.floor_divide(months, 12)
-    inner: Codes = (months - 12 * year) // (3 if part == "quarter" else 1)
-    return year + 1970 if part == "year" else inner
+    inner: Codes = (months - 12 * year) // (3 if part.endswith("quarter") else 1)
+    return year + 1970 if part.endswith("year") else inner
 
 
 def _start_of_year(days: Codes) -> Codes:

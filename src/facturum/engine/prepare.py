@@ -224,11 +224,12 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     passed_over = _passed_over({**parsed, **texts}, choices, table)
     ids = {name for names in passed_over.values() for name in names}
 
-    plain = {key: spread(frozen(node, choices, time, ids)) for key, node in parsed.items()}
+    first_day = None if spec.data.week_starts == "monday" else spec.data.week_starts[:3]
+    plain = {key: spread(frozen(node, choices, time, ids, first_day)) for key, node in parsed.items()}
     kinds = Scope(table, plain, spec.resolved, spec.data.step)
 
     def written_out(node: Node) -> Node:
-        spelled = spread(frozen(node, choices, time, ids))
+        spelled = spread(frozen(node, choices, time, ids, first_day))
         return with_periods(spelled, kinds, table, spec.data.time, spec.data.every)
 
     derived = {key: written_out(node) for key, node in parsed.items()}

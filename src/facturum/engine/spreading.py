@@ -7,17 +7,29 @@ from collections.abc import Callable, Collection, Mapping
 from facturum.data.values import Kind
 from facturum.language.core import Arithmetic, List, Multiply
 from facturum.language.nodes import Node
-from facturum.language.seasons import Timed
+from facturum.language.seasons import Part, Season, Timed
 from facturum.language.selectors import Selector
 
 
-def frozen(node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = ()) -> Node:
-    """Write what the plan and the table say into an expression: the variables chosen, the time of the row."""
+def frozen(
+    node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = (), first_day: str | None = None
+) -> Node:
+    """Write what the plan and the table say into an expression: the variables chosen, the time of the row.
+
+    Args:
+        node: the expression.
+        choices: the variables that selectors choose among, with their kinds.
+        time: the time of the row.
+        ids: those that look like ids.
+        first_day: the day on which weeks start, None for Mondays.
+    """
     if isinstance(node, Selector):
         return node.chosen(choices, ids)
     if isinstance(node, Timed):
         node = node.timed(time)
-    return with_children(node, lambda child: frozen(child, choices, time, ids))
+    if isinstance(node, Part | Season) and node.part == "weekday" and node.starts is None and first_day is not None:
+        node = node.replaced(starts=first_day)
+    return with_children(node, lambda child: frozen(child, choices, time, ids, first_day))
 
 
 def with_children(node: Node, change: Callable[[Node], Node]) -> Node:

@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.calendar import PARTS, part_codes, period_text
+from facturum.data.calendar import PARTS, part_codes, part_labels, period_text
 from facturum.data.series import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, both
 from facturum.language.bins import RangeQuestion
@@ -20,7 +20,20 @@ from facturum.language.reading import STEP, Curve, Reading, Unit
 from facturum.language.reading import Power as PowerReading
 from facturum.language.transforms import Cos, Sin
 
-CYCLES = ("quarter", "month", "week", "weekday", "hour")
+CYCLES = ("quarter", "fiscal_quarter", "month", "week", "weekday", "hour")
+YEARS = ("year", "iso_year", "fiscal_year")
+STARTS = one_of(*PARTS["month"], *PARTS["weekday"])
+
+
+def _check_starts(node: Part | Season) -> None:
+    """Refuse a start that does not go with the part, and a fiscal part without one."""
+    fiscal = node.part.startswith("fiscal")
+    if fiscal and node.starts not in PARTS["month"]:
+        raise node.fail(f"{node.part} needs the month in which a fiscal year starts", 'Write starts="jul", say.')
+    if node.starts is not None and not fiscal and (node.part != "weekday" or node.starts not in PARTS["weekday"]):
+        raise node.fail(
+            f"{node.part} does not start with '{node.starts}'", "A fiscal part starts with a month, weekday with a day."
+        )
 
 
 class Timed(Node):
@@ -47,27 +60,34 @@ class Timed(Node):
 class Part(Node):
     """A part of a date: its month, quarter, weekday, week or hour as an ordered category, its year or day as a number.
 
-    Example: `part(opened, "year")`, `part(month, "quarter")`.
+    Weeks are those of ISO 8601, which has its own year beside them (`iso_year`). A fiscal year is called by the year in
+    which it ends; `starts` names its first month. Weekdays begin with `starts`, else with the plan's `week_starts`.
+
+    Example: `part(opened, "year")`, `part(month, "fiscal_year", starts="jul")`.
     """
 
     family: ClassVar[str] = "time"
     x: Node = argument("a time")
-    part: str = option(one_of("year", "quarter", "month", "week", "weekday", "day", "hour"), "which part")
+    part: str = option(one_of(*YEARS, *CYCLES, "day"), "which part")
+    starts: str | None = option(STARTS, "the first month of a fiscal year, or the first weekday", default=None)
 
     def check(self, kinds: Kinds) -> Type:
+        _check_starts(self)
         found = kinds.of(self.x)
         if found.kind is not Kind.TIME:
             raise self.x.fail(
                 f"part works on a time, and '{self.x}' is {found.kind.with_article}",
                 f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
             )
-        return Type(Kind.ORDERED, labels=PARTS[self.part]) if self.part in CYCLES else Type(Kind.NUMBER)
+        return (
+            Type(Kind.ORDERED, labels=part_labels(self.part, self.starts)) if self.part in CYCLES else Type(Kind.NUMBER)
+        )
 
     def values(self, rows: Rows) -> Values:
         inner = rows.of(self.x)
-        codes = part_codes(inner.data, self.part)
+        codes = part_codes(inner.data, self.part, self.starts)
         if self.part in CYCLES:
-            return Values(codes, inner.valid, PARTS[self.part])
+            return Values(codes, inner.valid, part_labels(self.part, self.starts))
         return Values(codes.astype(np.float64), inner.valid)
 
     def reading(self) -> Reading:
@@ -75,7 +95,7 @@ class Part(Node):
 
     def subject(self) -> str:
         own = self.x.subject()
-        return own if own == self.part else f"{self.part} of {own}"
+        return own if own == self.part else f"{self.part.replace('_', ' ')} of {own}"
 
 
 @operation
@@ -205,13 +225,15 @@ class Season(Timed):
         LABEL, "the part that the others are compared with; the first where none is named", default=None
     )
     pairs: int | None = option(whole_from(1, 26), "how many pairs of waves", default=None)
+    starts: str | None = option(STARTS, "the first month of a fiscal year, or the first weekday", default=None)
     of: tuple[Node, ...] = arguments("the time of the row", default=())
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         if not self.of:
             raise self.fail("a season needs a time", "Name a time in [data].")
-        labels = PARTS[self.part]
+        _check_starts(self)
+        labels = part_labels(self.part, self.starts)
         if self.reference is not None and self.reference not in labels:
             raise self.fail(f"{self.part} {self.reference!r} not found", "Write " + ", ".join(labels) + ".")
         if self.pairs is not None and self.coding != "waves":
@@ -220,21 +242,21 @@ class Season(Timed):
             raise self.fail(f"the coding '{self.coding}' has no reference", "Leave reference out.")
         if (self.pairs or 1) > len(labels) // 2:
             raise self.fail(f"{len(labels)} parts allow {len(labels) // 2} pairs of waves", "Write fewer.")
-        kinds.of(Part(self.of[0], self.part))
+        kinds.of(Part(self.of[0], self.part, self.starts))
         return Type(Kind.NUMBER, block=True)
 
     def _category(self) -> Category:
-        labels: Labels = PARTS[self.part]
+        labels: Labels = part_labels(self.part, self.starts)
         reference = None
         if self.coding in ("reference", "effect"):
             reference = labels[0] if self.reference is None else self.reference
-        return Category(Part(self.of[0], self.part), reference=reference, coding=self.coding, order=labels)
+        return Category(Part(self.of[0], self.part, self.starts), reference=reference, coding=self.coding, order=labels)
 
     def columns(self) -> tuple[Column, ...]:
         if self.coding != "waves":
             return self._category().columns()
-        labels = PARTS[self.part]
-        code = Codes(Part(self.of[0], self.part), order=labels)
+        labels = part_labels(self.part, self.starts)
+        code = Codes(Part(self.of[0], self.part, self.starts), order=labels)
         found = []
         for number in range(1, (self.pairs or 1) + 1):
             angle = Multiply(Number(float(2 * np.pi * number / len(labels))), code)
