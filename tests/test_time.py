@@ -677,6 +677,25 @@ class History(unittest.TestCase):
         with self.assertRaisesRegex(fa.DataError, "'price' differs between history(.|\\n)*Row 3."):
             plan.build(changed, history=early)
 
+    def test_a_period_may_lie_half_in_the_history_and_half_in_the_new_rows(self) -> None:
+        months = [f"{2020 + at // 12}-{at % 12 + 1:02d}" for at in range(24)]
+        table: dict[str, list[Any]] = {
+            "u": ["b"] * 24 + ["a"] * 24,
+            "m": months * 2,
+            "x": [float(at) for at in range(48)],
+        }
+        convert = {"every": "month", "take": {"x": {"how": "sum", "partial": "missing"}}}
+        data = {"time": "m", "every": "quarter", "panel": ["u"]}
+        whole = fa.Plan(None, {"x": "x", "l": "lag(x, 1)"}, data=data, convert=convert).build(table)
+        for cut in (12, 16, 17, 18):
+            old, new = ({k: [v for at, v in enumerate(table[k]) if (at % 24 < cut) == early] for k in table}
+                        for early in (True, False))  # fmt: skip
+            made = whole.plan.build(new, history=old)
+            quarters = 8 - cut // 3
+            wanted = np.concatenate([whole.X[7 - quarters : 7], whole.X[14 - quarters :]])
+            np.testing.assert_array_equal(made.X, wanted)
+            self.assertTrue(made.verify(new, history=old).ok)
+
     def test_a_changed_cell_of_the_history_is_noticed(self) -> None:
         table, early, late, _ = self.split(6)
         made = self.PLAN.resolve(table).build(late, history=early)

@@ -5,16 +5,23 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+import numpy as np
+
 from facturum.data.appending import append, without_overlap
-from facturum.data.conversion import Converted, convert
+from facturum.data.conversion import Converted, Take, convert
 from facturum.data.declared import declare, unknown_declarations
+from facturum.data.grouping import group_numbers
 from facturum.data.joining import JoinedSeries, join
 from facturum.data.reshaping import stack
 from facturum.data.series import Timing, series_of
+from facturum.data.spans import nests
 from facturum.data.table import Table
+from facturum.data.values import Kind
+from facturum.data.variable import Variable
 from facturum.engine.spec import PlanSpec, SeriesSpec
 from facturum.errors import DataError, PlanError
 
+MARK = "\0new"  # a variable that tells new rows from history while both are converted; no file has one of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
 
 
@@ -61,15 +68,18 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
         if not table.length or not table.variables:
             raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
     declared = declared_tables(spec, given)
-    table, converted = _own_shape(spec, declared[DATA])
+    if HISTORY in declared and (spec.data.timing is None or spec.data.time is None):
+        raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
     first = 0
-    if HISTORY in declared:
-        history, _ = _own_shape(spec, declared[HISTORY])
-        if spec.data.timing is None or spec.data.time is None:
-            raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
-        history = without_overlap(history, table, spec.data.timing)
-        first = history.length
-        table = append(history, table)
+    if HISTORY in declared and spec.convert is not None and spec.stack is None:
+        table, converted, first = _converted_together(spec, declared)
+    else:
+        table, converted = _own_shape(spec, declared[DATA])
+        if HISTORY in declared and spec.data.timing is not None:
+            history, _ = _own_shape(spec, declared[HISTORY])
+            history = without_overlap(history, table, spec.data.timing)
+            first = history.length
+            table = append(history, table)
     shaped = Shaped(table, first, (), tuple(("convert", report) for report in converted))
     for name, series in spec.series.items():
         shaped = _joined(spec, shaped, name, series, declared)
@@ -110,12 +120,39 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
             )
         timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
         takes = {name: take.take() for name, take in spec.convert.take.items()}
+        if MARK in table:
+            to = spec.data.token(every)
+            how = "largest" if nests(timing.every, to) else "repeat" if nests(to, timing.every) else "sum"
+            takes[MARK] = Take(how, MARK, partial="keep")
         table, reports = convert(table, timing, spec.data.token(every), takes, "convert")
     rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in given}
     series = tuple(f"{name}_" for name in spec.series)
     if not spec.resolved:
         unknown_declarations(table, {name: d for name, d in rest.items() if not name.startswith(series or ("\0",))})
     return declare(table, rest, spec.data.time), reports
+
+
+def _converted_together(spec: PlanSpec, declared: Mapping[str, Table]) -> tuple[Table, list[Converted], int]:
+    """Return history and new rows converted as one series, so that a period may lie half in each.
+
+    A period that holds a new row is new, and so are those after it; the others are of history, and come first.
+    """
+    every = "row" if spec.convert is None else spec.data.token(spec.convert.every)
+    new = declared[DATA]
+    history = without_overlap(declared[HISTORY], new, Timing(spec.data.time, every, tuple(spec.data.panel)))
+    both = append(history, new)
+    marks = np.arange(both.length) >= history.length
+    marked = Variable(MARK, Kind.NUMBER, marks.astype(np.float64))
+    table, converted = _own_shape(spec, replace(both, variables={**both.variables, MARK: marked}))
+    unit = group_numbers([table[name] for name in spec.data.panel], table.length)
+    seen = np.cumsum(table[MARK].data > 0)
+    first_of_unit = np.flatnonzero(np.diff(unit, prepend=-1))  # a unit's periods follow one another
+    before = np.concatenate([[0], seen])[first_of_unit]
+    is_new = seen > np.repeat(before, np.diff(np.append(first_of_unit, table.length)))
+    order = np.concatenate([np.flatnonzero(~is_new), np.flatnonzero(is_new)])
+    made = table.take(order)
+    rest = {name: variable for name, variable in made.variables.items() if name != MARK}
+    return replace(made, variables=rest), [c for c in converted if c.variable != MARK], int((~is_new).sum())
 
 
 def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
