@@ -293,7 +293,7 @@ class Design:
         Args:
             stacklevel: how far up the caller is, to whom the warnings are shown.
         """
-        if not self._warned and self.X.size <= SMALL:
+        if not self._warned and self.X.size <= SMALL and _are_shown():
             with bounded():
                 columns = self._origin.columns
             self._warn(columns, stacklevel + 1)
@@ -309,6 +309,14 @@ class Design:
 
     def __repr__(self) -> str:
         return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
+
+
+def _are_shown() -> bool:
+    """Return whether warnings of ours are not ignored altogether, so that the map need not be made for them."""
+    for action, message, category, module, _ in warnings.filters:
+        if message is None and module is None and issubclass(FacturumWarning, category):
+            return action != "ignore"
+    return True
 
 
 @checked
