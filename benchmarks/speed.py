@@ -10,6 +10,7 @@ import sys
 import tempfile
 import threading
 import time
+import warnings
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise, permutations
@@ -211,6 +212,7 @@ def compare(rows: int, categories: int, missing: float, with_plain: bool = True)
 
 
 def main() -> None:
+    warnings.simplefilter("ignore", fa.FacturumWarning)  # each table is constant or wide on purpose
     lines = ["| case | build | plain NumPy | filling | build / plain | wanted | build / filling | wanted |"]
     lines.append("|---|---|---|---|---|---|---|---|")
     cases = [

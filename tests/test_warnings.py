@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 import warnings
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from tests.support import PANEL_DATA, VARIABLES, huts, panel
+from tests.support import PANEL_DATA, ROOT, VARIABLES, huts, panel
 
 ROWS = 120
 
@@ -58,6 +59,21 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
 ]  # fmt: skip
 
 
+MONTHS = [f"2020-{month:02d}" for month in range(1, 13)]
+QUARTERS = {"t": ["2020Q1", "2020Q2", "2020Q3", "2020Q4"], "q": [1.0, 2.0, 4.0, 3.0]}
+SERIES = {
+    "data": {"time": "t", "every": "month"},
+    "rows": {"learn": "t < '2020-08'"},
+    "terms": {"q": "s_q"},
+    "series": {"s": {"time": "t", "every": "quarter", "take": {"q": {"how": "linear"}}}},
+}
+CONVERTED = {
+    "data": {"time": "t", "every": "quarter"},
+    "terms": {"x": "x"},
+    "convert": {"every": "month", "take": {n: {"how": "mean", "partial": "keep"} for n in ("x", "y")}},
+}
+
+
 def told(terms: Any, data: dict[str, Any]) -> list[str]:
     spec = terms if "terms" in terms else {"terms": terms}
     response = "y" if "y" in data else "stays"
@@ -72,6 +88,22 @@ class Warnings(unittest.TestCase):
             with self.subTest(name):
                 found = told(terms, data)
                 self.assertEqual([said in warning for warning in found], [True], found)
+
+    def test_every_warning_of_the_package_is_among_them(self) -> None:
+        found = [warning for _, terms, data, _ in CASES for warning in told(terms, data)]
+        table = {"t": MONTHS, "y": [float(at % 5) + 0.5 for at in range(12)]}
+        found += fa.Plan("y", **SERIES).build(table, series={"s": QUARTERS}).columns.warnings
+        found += (
+            fa.Plan("y", **CONVERTED).build({k: v[1:] for k, v in table.items()} | {"x": [*range(11)]}).columns.warnings
+        )
+        listed = [
+            line[11:] for line in (ROOT / "docs/errors.md").read_text("utf-8").splitlines() if "- warning: " in line
+        ]
+        self.assertGreater(len(listed), 18)
+        for template in listed:
+            parts = re.split(r"\{(?:[^{}]|\{[^{}]*\})*\}", template)
+            pattern = ".*".join(map(re.escape, parts))
+            self.assertTrue(any(re.fullmatch(pattern, warning) for warning in found), template)
 
     def test_nothing_is_said_without_its_cause(self) -> None:
         flagged = {"x": "impute(x, 'mean')", "no_x": "is_missing(x)"}

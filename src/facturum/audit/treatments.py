@@ -67,12 +67,16 @@ class Treatments:
             parts.append(own + leaf.start)
         return np.concatenate(parts)
 
+    @cached_property
+    def _missing_of_parts(self) -> dict[str, int]:
+        return self._built.selection.missing()
+
     def missing(self, column: BuiltColumn) -> int:
         """Return in how many rows taken by [rows] keep a column has no value."""
         if column.column is None:
             return 0
         place = column.term if column.role == "response" else f"terms.{column.term}"
-        count = self._built.selection.missing()[place]
+        count = self._missing_of_parts[place]
         node = self._made.response if column.role == "response" else self._made.terms[column.term]
         if not count or node is None or not any(_differs(part) for part in walk(node)):
             return count

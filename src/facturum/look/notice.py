@@ -37,7 +37,7 @@ def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: in
     whole = bool((distinct == np.floor(distinct)).all())
     if looks_like_id(x, distinct):
         yield "every value is another whole number, without gaps: an id?"
-    elif distinct.tolist() == [0, 1]:
+    elif len(distinct) == 2 and distinct.tolist() == [0, 1]:
         yield '0 and 1: a truth value? Declare kind = "truth"'
     elif whole and len(distinct) <= FEW and len(x) >= MANY_ROWS:
         yield f"{len(distinct)} different values: a category?"
@@ -70,10 +70,11 @@ def odd_codes(distinct: FloatArray) -> list[float]:
     for end in (-1, 0, -1, 0):  # as one of them can hide another
         if len(distinct) <= FEW:
             break
-        value, others = float(distinct[end]), np.delete(distinct, end)
-        gap = float(np.min(np.abs(others - value)))
-        spread = float(others[-1] - others[0])
-        if _is_code(value) and gap > GAP * spread and gap > 3 * float(np.median(np.diff(others))):
+        value, others = float(distinct[end]), distinct[1:] if end == 0 else distinct[:-1]
+        gap = abs(float(others[end]) - value)
+        if not _is_code(value) or not gap > GAP * float(others[-1] - others[0]):
+            continue
+        if gap > 3 * float(np.median(np.diff(others))):
             found.append(value)
             distinct = others
     return sorted(found)

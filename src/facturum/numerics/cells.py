@@ -23,8 +23,11 @@ def whole_cells(distinct: FloatArray, most: int) -> tuple[int, int] | None:
         ((3, 34), None)
     """
     low, high = float(distinct[0]), float(distinct[-1])
-    if not (abs(low) < WIDEST and abs(high) < WIDEST) or not (distinct == np.floor(distinct)).all():
+    if not (abs(low) < WIDEST and abs(high) < WIDEST):
         return None
+    for values in (distinct[:1000], distinct):  # as a rule the first few tell
+        if not (values == np.floor(values)).all():
+            return None
     numbers = int(high) - int(low) + 1
     width = -(-numbers // most)
     return width, -(-numbers // width)
