@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -56,9 +57,13 @@ class SourceValues:
             for text, value, rows in zip(groups.texts, found, groups.counts, strict=True)
         ]
 
+    @cached_property
+    def _at(self) -> Array:
+        return self._built.selection.positions()
+
     def _grouped(self, name: str) -> _Grouped | None:
         kind = self._built.prepared.table[name].kind
-        at = self._built.selection.positions()
+        at = self._at
         if kind is Kind.TIME or not len(at):
             return None
         few = self._built.source.values_at(Name(name), at[:LOOKED_AT])
@@ -66,13 +71,23 @@ class SourceValues:
             return None
         values = self._built.source.values_at(Name(name), at)
         there = values.there()
-        distinct, first, counts = np.unique(values.data[there], return_index=True, return_counts=True)
+        labels = values.labels
+        distinct, first, counts = _counted(values.data if there.all() else values.data[there], labels is not None)
         if len(distinct) > FEW:
             return None
-        labels = values.labels
         texts = [label_text(labels[int(v)] if labels is not None else plain_number(v)) for v in distinct.tolist()]
         rows = np.flatnonzero(there)[first]
         if not there.all():
             absent = np.flatnonzero(~there)
             return _Grouped([*texts, "missing"], np.append(rows, absent[0]), [*counts.tolist(), len(absent)])
         return _Grouped(texts, rows, counts.tolist())
+
+
+def _counted(data: Array, coded: bool) -> tuple[Array, Array, Array]:
+    """Return the values that occur, where each occurs first, and how often; codes are counted without sorting."""
+    if not coded:
+        return np.unique(data, return_index=True, return_counts=True)
+    sizes = np.bincount(data)
+    present = np.flatnonzero(sizes)
+    few = present[: FEW + 1]
+    return present, np.array([int(np.argmax(data == code)) for code in few], dtype=np.int64), sizes[present]
