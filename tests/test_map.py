@@ -168,7 +168,7 @@ class Along(Folder):
         made = fa.Plan("y", {"e": "s_e * 1"}, data={"time": "m", "every": "month"}, series=repeated)
         self.assertEqual(len(made.build(table, series={"s": truths}).columns.paths[0].lines), 1)  # only numbers
 
-    def test_the_first_unit_is_drawn_in_the_order_of_time_and_no_more_than_can_be_read(self) -> None:
+    def test_units_are_drawn_in_the_order_of_time_and_no_more_than_can_be_read(self) -> None:
         rows = 402
         table: dict[str, Any] = {
             "t": [*[f"{1900 + at // 12}-{at % 12 + 1:02d}" for at in range(rows)][::-1], "1900-01", "1900-02"],
@@ -179,12 +179,13 @@ class Along(Folder):
         }
         data = {"time": "t", "every": "month", "panel": ["u"]}
         paths = mapped({f"l{at}": f"lag(x, {at})" for at in range(1, 27)}, table, data=data).paths
-        self.assertEqual([path.column for path in paths], [f"l{at}" for at in range(1, 25)])
+        self.assertEqual([path.column for path in paths], 2 * [f"l{at}" for at in range(1, 25)])
+        self.assertEqual([path.unit for path in paths[::24]], ["1", "2"])
         lagged, given = paths[1].lines
-        self.assertEqual((paths[1].unit, len(lagged.periods), lagged.periods[0]), ("1", 400, "1900-01"))
-        self.assertEqual((lagged.values, given.values), ([None, None, *range(398)], [*range(400)]))
+        self.assertEqual((paths[1].unit, len(lagged.periods), lagged.periods[0]), ("1", 402, "1900-01"))
+        self.assertEqual((lagged.values, given.values), ([None, None, *range(400)], [*range(402)]))
         derived = mapped({"d": "log(d)"}, table, data=data, derived={"d": "lag(x, 1) + 1"}).paths
-        self.assertEqual([(path.column, path.lines[1].name) for path in derived], [("d", "x")])
+        self.assertEqual([(path.column, path.lines[1].name) for path in derived], 2 * [("d", "x")])
         self.assertFalse(mapped({"c": "category(lag(w, 1))"}, table, data=data).paths)
 
 

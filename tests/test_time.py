@@ -19,7 +19,7 @@ import facturum as fa
 from facturum.data.calendar import PARTS, part_codes, period_text
 from facturum.data.series import period_numbers
 from facturum.engine.evaluate import MOST_OFFSETS
-from tests.support import PANEL_DATA, built, panel
+from tests.support import PANEL_DATA, Folder, built, command, panel
 
 Cells = dict[str, dict[int, float | None]]
 
@@ -728,3 +728,28 @@ class History(unittest.TestCase):
             "y", {"l": "lag(log(x), 1)"}, data={"time": "m", "every": "month"}, rows={"keep": "m > '2023-03'"}
         )
         self.assertEqual(fine.build(new, history=old).X[:, 1].tolist(), [math.log(3.0)])
+
+
+class Figures(Folder):
+    def test_units_and_columns_are_drawn_as_asked_for(self) -> None:
+        table = {name: values for name, values in panel(3).items() if name != "period"}
+        terms = {"lags": "lag(price, [1, 2])", "change": "percent_change(price)"}
+        made = fa.Plan(None, terms, data=PANEL_DATA).build(table)
+        self.assertEqual({path.unit for path in made.columns.paths}, set(table["hut"]))
+        for path in made.columns.paths:  # each value stands at its period
+            rows = {
+                m: p for h, m, p in zip(table["hut"], table["month"], table["price"], strict=True) if h == path.unit
+            }
+            self.assertEqual(dict(zip(path.lines[1].periods, path.lines[1].values, strict=True)), rows)
+            self.assertEqual(path.lines[1].periods, sorted(rows))
+        made.save(self.folder / "b")
+        first = sizes = None
+        for words in (["change"], ["change", "--unit", "hut 2"], ["lags", "--unit", "hut 1", "--unit", "hut 3"]):
+            out = self.folder / f"{len(words)}.png"
+            self.assertEqual(command("explain", self.folder / "b", *words, "--figure", out).returncode, 0)
+            drawn = out.read_bytes()
+            self.assertNotEqual(first, drawn)
+            first, sizes = drawn, (sizes or []) + [int.from_bytes(drawn[20:24], "big")]
+        self.assertEqual([size // sizes[0] for size in sizes], [1, 1, 4])  # two columns of two units are four panels
+        wrong = command("explain", self.folder / "b", "--figure", self.folder / "x.png", "--unit", "hut 9")
+        self.assertEqual((wrong.returncode, "unit 'hut 9' not found" in wrong.stderr), (2, True))

@@ -176,7 +176,7 @@ class PathLine(Part):
 
 
 class PathEntry(Part):
-    """What a column along time looks like beside what it is made of, for the first unit."""
+    """What a column along time looks like beside what it is made of, for one unit."""
 
     term: str
     column: str

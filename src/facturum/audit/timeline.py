@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import asdict
+from itertools import pairwise
 
 import numpy as np
 
@@ -22,8 +23,10 @@ from facturum.language.imputing import Impute
 from facturum.language.nodes import Node
 from facturum.language.reading import stepped
 
-MOST_PERIODS = 400
-MOST_PATHS = 24
+MOST_PERIODS = 5000  # of a unit
+MOST_UNITS = 60
+MOST_PATHS = 24  # columns
+MOST_VALUES = 40_000  # in all lines together; the first unit is drawn in any case
 MOST_GAPS = 100
 
 
@@ -105,31 +108,44 @@ def conversion_warnings(built: Built) -> Iterator[str]:
 
 
 def path_entries(built: Built) -> list[PathEntry]:
-    """Return, for columns along time and of joined series, their first unit beside what they are made of."""
+    """Return, for columns along time and of joined series, the first units beside what they are made of."""
     made = built.prepared
     timing = made.spec.data.timing
     if timing is None or timing.time is None or timing.every == "row" or clock_entry(built) is None:
         return []
+    series = built.source.series
+    edges = np.flatnonzero(np.diff(series.unit[series.order], prepend=-1, append=-1))
     found: list[PathEntry] = []
-    for column in built.columns:
-        if column.column is not None:
-            found += _paths(built, column, column.column.formula)
-    return found[:MOST_PATHS]
+    values = 0
+    for start, stop in pairwise(edges[: MOST_UNITS + 1].tolist()):
+        rows = series.order[start : min(stop, start + MOST_PERIODS)]
+        own = [
+            entry
+            for column in built.columns
+            if column.column is not None
+            for entry in _paths(built, column, column.column.formula, rows)
+        ][:MOST_PATHS]
+        values += sum(len(line.values) for entry in own for line in entry.lines)
+        if found and values > MOST_VALUES:
+            break
+        found += own
+        if not own:
+            break
+    return found
 
 
-def _paths(built: Built, column: BuiltColumn, formula: Node) -> Iterator[PathEntry]:
-    """Yield a column along time beside what it is made of, and each joined variable beside its source."""
+def _paths(built: Built, column: BuiltColumn, formula: Node, rows: Array) -> Iterator[PathEntry]:
+    """Yield a column along time beside what it is made of, and each joined variable beside its source, for one unit."""
     made, source_rows = built.prepared, built.source
     inner = _inner(made, formula)
     joined = [name for name in names_in(formula) if name in source_rows.origins]
     if (inner is None and not joined) or not _numeric(made, formula):
         return
     series = source_rows.series
-    rows = series.order[series.unit[series.order] == series.unit[series.order[0]]][:MOST_PERIODS]
     texts = [period_text(int(period), series.every) for period in series.period[rows].tolist()]
     unit = _unit_text(made, int(rows[0]))
     if inner is not None and _numeric(made, inner):
-        lines = [(column.name, formula), (stepped(inner.subject(), made.spec.data.every), inner)]
+        lines = [(stepped(node.subject(), made.spec.data.every), node) for node in (formula, inner)]
         drawn = [PathLine(name=name, periods=texts, values=_values(source_rows, node, rows)) for name, node in lines]
         yield PathEntry(term=column.term, column=column.name, unit=unit, lines=drawn)
     for name in joined:

@@ -18,7 +18,7 @@ from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
-    from facturum.audit.entries import ColumnMap
+    from facturum.audit.entries import ColumnMap, PathEntry
     from facturum.audit.verify import Verification
     from facturum.design import Design
 
@@ -113,8 +113,11 @@ def build(
     type=FILE,
     help="Draw the bins, or the series before and after, of the COLUMNs or of all into this .png file.",
 )
+@click.option("--unit", multiple=True, metavar="NAME", help="With --figure: the units drawn; may be given again.")
 @click.option("--json", "as_json", is_flag=True, help="Print the map, for programs.")
-def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path | None, as_json: bool) -> None:
+def explain(
+    folder: Path, column: tuple[str, ...], imputed: bool, figure: Path | None, unit: tuple[str, ...], as_json: bool
+) -> None:
     """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term.
 
     For a COLUMN also what was done to its variables: the table of bins, the values put in, the rows that a flag marks,
@@ -127,7 +130,7 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
     if figure is not None:
-        _draw(columns, terms, figure)
+        _draw(columns, set(column), terms, unit, figure)
     if imputed:
         _print_imputed(design, terms, as_json)
         return
@@ -150,11 +153,18 @@ def explain(folder: Path, column: tuple[str, ...], imputed: bool, figure: Path |
         screen.print(terminal.safe(f"drawn into {figure}"))
 
 
-def _draw(columns: ColumnMap, terms: set[str], figure: Path) -> None:
+def _draw(columns: ColumnMap, asked: set[str], terms: set[str], units: tuple[str, ...], figure: Path) -> None:
     from facturum.show.figures import bins_figure, paths_figure
 
     binned = [entry for entry in columns.bins if terms & set(entry.terms)]
-    paths = [entry for entry in columns.paths if entry.term in terms]
+    own = {entry.name for entry in columns.columns if {entry.name, entry.term} & asked} if asked else None
+    names = {entry.name for entry in columns.columns}
+    paths = [
+        entry
+        for entry in columns.paths
+        if entry.term in terms and (own is None or entry.column in own or entry.column not in names)
+    ]
+    paths = _of_units(paths, units)
     if binned:
         bins_figure(binned, figure)
     elif paths:
@@ -164,6 +174,19 @@ def _draw(columns: ColumnMap, terms: set[str], figure: Path) -> None:
             f"neither bins nor operations along time are part of {', '.join(sorted(terms)[:5])}",
             remedy="Name a term with bins(..), a lag, an average or a joined series.",
         )
+
+
+def _of_units(paths: list[PathEntry], units: tuple[str, ...]) -> list[PathEntry]:
+    """Return the paths of some units, or of the first."""
+    known = list(dict.fromkeys(entry.unit for entry in paths))
+    for unit in units:
+        if unit not in known:
+            raise AuditError(
+                f"unit '{unit}' not found among those kept for figures{nearest(unit, known)}",
+                remedy="They are " + ", ".join(known[:30]) + ".",
+            )
+    wanted = set(units or known[:1])
+    return [entry for entry in paths if entry.unit in wanted]
 
 
 def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:

@@ -11,8 +11,10 @@ import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 
-from facturum.audit.entries import BinsEntry, PathEntry
+from facturum.audit.entries import BinsEntry, PathEntry, PathLine
+from facturum.data.calendar import period_of
 from facturum.data.series import STEPS
+from facturum.data.values import Array
 from facturum.errors import DataError
 from facturum.files.folder import write_file
 from facturum.look.plain import figure_text
@@ -25,6 +27,8 @@ INK, FAINT, BAR, MARK = "#222831", "#8a94a0", "#4a7fb0", "#c8553d"
 COLUMNS = 3
 MOST_BARS = 12
 MOST_PANELS = 30
+LONGER = 1.8  # than the usual step, from which on a line is parted
+APART = 8.0  # times the span of the smaller of two lines, from which on each has an axis of its own
 STYLE: Any = {
     "font.size": 10,
     "axes.titlesize": 11,
@@ -187,7 +191,7 @@ def _save(figure: Figure, path: Path) -> None:
 
 
 def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:
-    """Draw columns along time over what they are made of, for the first unit.
+    """Draw columns along time over what they are made of, a panel for each column and unit.
 
     Raises:
         DataError: where the picture cannot be written.
@@ -201,19 +205,43 @@ def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:
 
 
 def _lines(axes: Axes, entry: PathEntry) -> None:
-    periods = sorted({period for line in entry.lines for period in line.periods})
-    place = {period: at for at, period in enumerate(periods)}
     styles: list[dict[str, Any]] = [
         {"color": MARK, "linewidth": 2.0, "zorder": 3},
         {"color": BAR, "linewidth": 1.2, "alpha": 0.8, "marker": ".", "markersize": 4},
         {"color": FAINT, "linewidth": 0, "marker": "o", "markersize": 5},
     ]
-    for at, line in enumerate(entry.lines):
-        values = [np.nan if value is None else value for value in line.values]
+    drawn = [_dated(line) for line in entry.lines]
+    apart = len(drawn) > 1 and _differ_in_size(drawn[0][1], drawn[1][1])
+    handles: list[Any] = []
+    for at, (line, (moments, values)) in enumerate(zip(entry.lines, drawn, strict=True)):
         style = styles[2] if line.name.split(" by ")[-1] in STEPS else styles[min(at, 1)]
-        axes.plot([place[period] for period in line.periods], values, label=_plain(line.name), **style)
-    step = max(1, len(periods) // 10)
-    axes.set_xticks(range(0, len(periods), step), periods[::step])
+        own = axes.twinx() if apart and at == 1 else axes
+        label = _plain(line.name) + (" (right)" if own is not axes else "")
+        handles += own.plot(moments, values, label=label, **style)
+        if own is not axes:
+            own.tick_params(colors=BAR)
+            own.spines["right"].set_visible(True)
     within = f", {_plain(entry.unit)}" if entry.unit else ""
     axes.set_title(f"{_plain(entry.column)}{within}", loc="left")
-    axes.legend(frameon=False, fontsize=9, loc="best")
+    axes.legend(handles=handles, frameon=False, fontsize=9, loc="lower left", bbox_to_anchor=(0.0, -0.32), ncols=2)
+
+
+def _dated(line: PathLine) -> tuple[Array, Array]:
+    """Return the moments and the values of a line, parted where periods are missing."""
+    periods = [period_of(period) for period in line.periods]
+    moments = np.array([0 if period is None else period.start for period in periods], dtype="datetime64[us]")
+    values = np.array([np.nan if value is None else value for value in line.values])
+    if len(moments) < 3:
+        return moments, values
+    steps = np.diff(moments).astype(np.int64)
+    after = np.flatnonzero(steps > LONGER * np.median(steps)) + 1
+    return np.insert(moments, after, moments[after - 1]), np.insert(values, after, np.nan)
+
+
+def _differ_in_size(a: Array, b: Array) -> bool:
+    """Return whether two lines are of so different a size that one would look flat beside the other."""
+    spans = [float(np.nanmax(v) - np.nanmin(v)) if np.isfinite(v).any() else 0.0 for v in (a, b)]
+    if not min(spans) > 0 or not np.isfinite(spans).all():
+        return False
+    together = max(float(np.nanmax(v)) for v in (a, b)) - min(float(np.nanmin(v)) for v in (a, b))
+    return together > APART * min(spans)
