@@ -99,6 +99,7 @@ SAMPLES = {
     "count_of": "count_of(price > 20, beds > 20, open, at_least=2)",
     "reverse": "reverse(floor, -1, 3)",
     "part": "part(month, 'quarter')",
+    "date_of": "lookup(period_of(date_of(2020 + abs(floor), 1 + abs(floor), [3]), 'year'), {'2020': 1}, 0)",
     "period_of": "lookup(period_of(month, 'year'), {'2020': 1.5, '2021': 2}, 0)",
     "matching": "matching('b*')",
     "every_number": "every_number(but=[stays])",

@@ -378,6 +378,18 @@ class Forms(unittest.TestCase):
         np.testing.assert_array_equal(made.X[:, 1], [np.nan, np.nan, 2, 3, np.nan])
         self.assertTrue(made.verify(table).ok)
         np.testing.assert_array_equal(made.plan.build(table).X, made.X)
+        numbers = {**table, "mon": [1, 12, 1, 2, None]}
+        derived: Any = {"derived": {"date": "date_of(yr, mon)"}, "data": data, "rows": {"missing": "keep"}}
+        dated = fa.Plan(None, {"l": "lag(x, 1)"}, **derived).build(numbers)  # the same as a derived variable
+        np.testing.assert_array_equal(dated.X, made.X)
+        np.testing.assert_array_equal(dated.plan.build(numbers).X, made.X)
+        self.assertEqual((dated.verify(numbers).ok, dated.columns.warnings), (True, []))
+        for text, said in (
+            ("date_of(yr, mon * 10)", "is not a date(.|\n)*Rows 2, 4"),
+            ("yr", "is the time of the rows"),
+        ):
+            with self.assertRaisesRegex(fa.FacturumError, said):
+                fa.Plan(None, {"l": "lag(x, 1)"}, **{**derived, "derived": {"date": text}}).build(numbers)
         whole = {**table, "day": [31, 31, 31, 28, 1], "hour": [0, 23, 5, 6, 7]}
         hourly = {"variables": {"date": {"kind": "time", "parts": {**parts, "day": "day", "hour": "hour"}}}}
         since = fa.Plan(None, {"h": "periods_since('2021-02-28T00')"}, data={**data, "every": "hour"}, **hourly)

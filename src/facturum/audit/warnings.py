@@ -57,7 +57,7 @@ def plan_warnings(built: Built) -> Iterator[str]:
     made = built.prepared
     if made.written.resolved:
         return
-    unused = [name for name in made.written.derived if name not in made.derived]
+    unused = [name for name in made.written.derived if name not in made.derived and name != made.written.data.time]
     if unused:
         verb = "are derived variables that no" if len(unused) > 1 else "is a derived variable that no"
         yield f"{', '.join(unused)} {verb} term, response or condition uses."

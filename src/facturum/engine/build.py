@@ -108,7 +108,10 @@ def resolved(made: Prepared) -> Prepared:
         update={
             "response": None if made.response is None else str(made.response),
             "terms": {key: str(term) for key, term in made.terms.items()},
-            "derived": {key: str(node) for key, node in made.derived.items()},
+            "derived": {
+                **{key: text for key, text in made.spec.derived.items() if key == made.spec.data.time},
+                **{key: str(node) for key, node in made.derived.items()},
+            },
             "rows": made.spec.rows.model_copy(update={key: made.condition_text(key) for key in ("keep", "learn")}),
             "variables": _variables(made),
             "columns": names,

@@ -16,7 +16,7 @@ from facturum.engine.dating import with_periods
 from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.scope import Scope, refuse_deep
-from facturum.engine.shaping import Given, Shaped, given_of, shape
+from facturum.engine.shaping import DERIVED, Given, Shaped, given_of, shape
 from facturum.engine.spec import PlanSpec
 from facturum.engine.spreading import frozen, spread, with_children
 from facturum.errors import FacturumError, PlanError, nearest
@@ -212,7 +212,11 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     shaped = shape(spec, given)
     table = shaped.table
     _check_names(spec, table)
-    parsed = {key: _parsed(f"derived.{key}", text, spec.resolved) for key, text in spec.derived.items()}
+    parsed = {
+        key: _parsed(f"derived.{key}", text, spec.resolved)
+        for key, text in spec.derived.items()
+        if key != spec.data.time  # which is a variable of the table by now
+    }
     response = None if spec.response is None else _parsed("response", spec.response, spec.resolved)
     if response is not None and spec.resolved and not _known(response, shaped, parsed):
         response = None
@@ -288,7 +292,7 @@ def _parsed(place: str, text: str, learned: bool) -> Node:
 
 def _check_names(spec: PlanSpec, table: Table) -> None:
     for name in spec.derived:
-        if name in table:
+        if name in table and table[name].storage != DERIVED:
             raise PlanError(
                 f"'{name}' is a variable of the table already",
                 place=f"derived.{name}",

@@ -18,9 +18,14 @@ from facturum.data.spans import nests
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
+from facturum.engine.evaluate import Source
+from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.spec import PlanSpec, SeriesSpec
-from facturum.errors import DataError, PlanError
+from facturum.errors import DataError, FacturumError, PlanError
+from facturum.language.failures import RowFailure
+from facturum.language.parser import parse
 
+DERIVED = "derived"  # how a variable is stored that a plan made
 MARK = "\0new"  # a variable that tells new rows from history while both are converted; no file has one of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
 
@@ -94,14 +99,37 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     """
     own = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
     kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
-    found = {
-        place: declare(
-            table, {name: kind for name, kind in kinds.items() if name in table or kind.parts}, spec.data.time
-        )
-        for place, table in own.items()
-    }
+    found = {}
+    for place, table in own.items():
+        chosen = {name: kind for name, kind in kinds.items() if name in table or kind.parts}
+        found[place] = _timed(spec, declare(table, chosen, spec.data.time))
     tables = {name: given.series[name] for name in spec.series if name in given.series}
     return found | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
+
+
+def _timed(spec: PlanSpec, table: Table) -> Table:
+    """Return a table with the time of its rows, where that is a derived variable."""
+    time = spec.data.time
+    if time is None or time not in spec.derived or time in table:
+        return table
+    text = spec.derived[time]
+    derived = {name: parse(own, spec.resolved) for name, own in spec.derived.items()}
+    try:
+        refuse_deep(derived, {})
+        kind = Scope(table, derived, spec.resolved).of(derived[time]).kind
+        if kind is not Kind.TIME:
+            raise derived[time].fail(
+                f"'{time}' is the time of the rows, and is {kind.with_article}", "Write date_of(year, month, day), say."
+            )
+        values = Source(table, derived).rows(0, table.length).of(derived[time]).full(table.length)
+    except RowFailure as failure:
+        place = f"derived.{time}"
+        raise DataError(failure.what, place=place, text=text, rows=failure.rows, remedy=failure.remedy) from None
+    except FacturumError as error:
+        raise error.at(f"derived.{time}", text) from None
+    data = np.where(values.there(), values.data, 0)
+    made = Variable(time, Kind.TIME, data, values.valid, None, DERIVED, declared=True)
+    return replace(table, variables={**table.variables, time: made})
 
 
 def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:

@@ -8,10 +8,10 @@ import numpy as np
 
 from facturum.data.calendar import period_of, period_text
 from facturum.data.series import period_numbers
-from facturum.data.values import Array, Kind, Values
+from facturum.data.values import Array, Kind, Values, both
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Rows, Type, operation
-from facturum.language.options import argument, one_of, option
+from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, operation
+from facturum.language.options import argument, arguments, one_of, option
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "minute")
 
@@ -48,6 +48,46 @@ class PeriodOf(Node):
 
     def subject(self) -> str:
         return self.x.subject()
+
+
+@operation
+class DateOf(Node):
+    """The day that numbers for its year, month and day name, as a time.
+
+    Example: `date_of(year, month)`, `date_of(yr, mon, d)`.
+    """
+
+    family: ClassVar[str] = "time"
+    distributes: ClassVar[bool] = False
+    year: Node = argument("a whole number")
+    month: Node = argument("a whole number from 1 to 12")
+    day: tuple[Node, ...] = arguments("a whole number from 1, the first where none is given", default=())
+
+    def check(self, kinds: Kinds) -> Type:
+        for child in self.children():
+            need_number(self, child, kinds)
+        if len(self.day) > 1:
+            raise self.fail("date_of takes a year, a month and a day", "Write date_of(year, month, [day]).")
+        return Type(Kind.TIME)
+
+    def values(self, rows: Rows) -> Values:
+        parts = [rows.of(child).full(rows.length) for child in (self.year, self.month, *self.day)]
+        valid = None
+        for part in parts:
+            valid = both(valid, part.valid)
+        year, month, *day = (np.where(part.there(), part.numbers(), 1.0) for part in parts)
+        fine = (year == np.floor(year)) & (year >= 1) & (year <= 9999) & (month == np.floor(month))
+        fine &= (month >= 1) & (month <= 12)
+        months = np.where(fine, 12 * (year - 1970) + month - 1, 0).astype(np.int64).astype("datetime64[M]")
+        days = months.astype("datetime64[D]")
+        for number in day:
+            fine &= (number == np.floor(number)) & (number >= 1) & (number <= 31)
+            days = days + np.where(fine, number - 1, 0).astype(np.int64)
+        fine &= days.astype("datetime64[M]") == months
+        bad = ~fine if valid is None else ~fine & valid
+        if bad.any():
+            raise rows.failure(self, bad, f"'{self}' is not a date", "Correct these rows, or make them missing.")
+        return Values(days.astype("datetime64[us]").astype(np.int64), valid)
 
 
 def step_of_keys(node: Node) -> str | None:
