@@ -688,7 +688,7 @@ class Interpreter:
                 found |= {group: _filling(how, values, order) for group, values in self._groups(x, by).items()}
                 seen = {tuple(self._while_learning(each, i) for each in by) for i in self.sample}
                 if how != "mode" and any(None not in group and group not in found for group in seen):
-                    raise Refused("a group without a value")
+                    raise Refused("a group in which it is missing")
             self.memory[key] = found
         return self.memory[key]  # type: ignore[no-any-return]
 

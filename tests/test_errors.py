@@ -507,7 +507,7 @@ REFUSED = {
     "category(access, order=['road', 'trail', 'rest'], pooled=['boat', 'road'])": "'road' is both in the order",
     "category(month)": "'period_of(month, 'month')' has 6 categories, as many as rows",
     "period_of(beds, 'year')": "period_of works on a time, and 'beds' is a number",
-    "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "what is put in for 'road' is missing",
+    "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "the fill of the group 'road' is",
     "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot stand in it",
     "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need a value for all other groups",
     "lookup(access, {'road': 1, 'trail': 'x'}, 0)": "the table mixes texts and numbers",

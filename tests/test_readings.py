@@ -217,7 +217,7 @@ class Proof:
             every = [self.row | {"access": each} for each in sorted(set(table["access"]))]
             return self.effects(effect, float(own - np.mean(self.made.added(every, self.apart))), 0)
         if found := re.match(
-            r"Rows in which (.+) is missing, compared with (?:rows with the value put in, )?(\S+)", change
+            r"Rows in which (.+) is missing, compared with (?:rows with the imputed value, )?(\S+)", change
         ):
             fill = float(found[2]) if found[2][0].isdigit() else 33.0
             return self.effects(effect, self.between(self.row | {"snow": fill}, self.row | {"snow": None}), 0)

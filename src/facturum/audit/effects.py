@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from functools import cached_property
-from typing import TypeAlias
+from dataclasses import replace
 
+from facturum.audit.setting import Setting
 from facturum.audit.slopes import slope_text
-from facturum.engine.leaks import offsets_after
-from facturum.language.core import Divide, Multiply, Name, Negative, Number
+from facturum.audit.sources import Alike, Member, Read, SourceReader, Sources
+from facturum.language.core import Divide, Multiply, Negative, Number
 from facturum.language.imputing import Impute
 from facturum.language.logic import And
 from facturum.language.missing import IsMissing
@@ -30,88 +29,7 @@ from facturum.language.reading import (
     Unit,
 )
 
-Read: TypeAlias = tuple[
-    str, int, bool
-]  # a variable, the period counted from the row's own, and whether its value counts
 MOST_NAMED = 3
-
-
-@dataclass(frozen=True)
-class Sources:
-    """What an expression is made of.
-
-    Args:
-        moves: what changes when it does: its values, or of a flag for missing ones their presence.
-        plain: all that it reads, without what only forms groups.
-        reads: all that it reads.
-    """
-
-    moves: frozenset[Read]
-    plain: frozenset[Read]
-    reads: frozenset[Read]
-
-
-@dataclass(frozen=True)
-class Member:
-    """A factor of a column: what it is read as, its formula, and what it is made of."""
-
-    reading: Factor
-    formula: Node
-    sources: Sources
-
-
-@dataclass(frozen=True, eq=False)
-class Alike:
-    """The columns of one term whose factors are of one kind, such as the indicators of a category.
-
-    Args:
-        columns: their positions.
-        formulas: of each factor, those in all the columns.
-        members: the factors of the first column.
-    """
-
-    columns: tuple[int, ...]
-    formulas: tuple[frozenset[Node], ...]
-    members: tuple[Member, ...]
-
-    @cached_property
-    def sources(self) -> Sources:
-        """What all factors together are made of."""
-        each = [member.sources for member in self.members]
-        return Sources(*(frozenset().union(*(getattr(s, key) for s in each)) for key in ("moves", "plain", "reads")))
-
-
-@dataclass(frozen=True)
-class Setting:
-    """On what the coefficient of a column depends.
-
-    Args:
-        reading: what its column is read as.
-        zero: the factors that must be 0 for it to be the effect of its column.
-        apart: columns that differ as well, between rows that a condition tells apart, or through time or groups.
-        steady: columns that change only at bounds of the number, which a small change does not cross.
-        together: columns that move as well, so that it has no reading of its own.
-        shared: the variables that these have in common.
-        slope: the slope of all of them together.
-        legend: the column that each letter in it stands for.
-        mainless: factors of an interaction that are no columns of their own.
-        alone: whether nothing else moves with the other factors of an interaction.
-        filled: where missing values are compared, the value put in elsewhere, "" where it differs; else None.
-        elsewhen: variables that other columns read at other periods.
-    """
-
-    reading: Reading | None
-    zero: tuple[Factor, ...] = ()
-    apart: tuple[str, ...] = ()
-    steady: tuple[str, ...] = ()
-    together: tuple[str, ...] = ()
-    shared: tuple[str, ...] = ()
-    slope: str | None = None
-    legend: tuple[str, ...] = ()
-    mainless: tuple[Factor, ...] = ()
-    alone: bool = True
-    filled: str | None = None
-    elsewhen: tuple[str, ...] = ()
 
 
 class Effects:
@@ -141,12 +59,12 @@ class Effects:
     ) -> None:
         self._names, self._terms, self._formulas, self._readings = names, terms, formulas, readings
         self._derived, self._time, self._numbers, self._informed = derived, time, numbers, informed
+        self._reader = SourceReader(derived)
         self._known: dict[Node, Reading] = {
-            self._opened(formula): reading
+            self._reader.opened(formula): reading
             for formula, reading in zip(formulas, readings, strict=True)
             if formula is not None and reading is not None
         }
-        self._sources: dict[tuple[Node, bool], Sources] = {}
         self._members = [self._factors_of(at) for at in range(len(names))]
         self._groups: dict[int, Alike] = {}
         self._settings: dict[Alike, Setting] = {}
@@ -161,7 +79,9 @@ class Effects:
                 alike.setdefault((self._terms[at], *map(_kind, members)), []).append(at)
         for columns in alike.values():
             factors = [self._members[at] for at in columns]
-            formulas = tuple(frozenset(self._opened(own[i].formula) for own in factors) for i in range(len(factors[0])))
+            formulas = tuple(
+                frozenset(self._reader.opened(own[i].formula) for own in factors) for i in range(len(factors[0]))
+            )
             group = Alike(tuple(columns), formulas, tuple(factors[0]))
             self._groups |= dict.fromkeys(columns, group)
             for variable in {read[0] for read in group.sources.reads}:
@@ -333,10 +253,13 @@ class Effects:
         """Return the value put in where others read a variable only with its missing values filled; else None."""
         if not others or not isinstance(own.reading, NoValue) or not isinstance(own.formula, IsMissing):
             return None
+        inner = self._reader.opened(own.formula.children()[0])
         imputed: list[Impute] = []
 
         def without(node: Node) -> Node:
-            if isinstance(node, Impute) and self._opened(node.x) == self._opened(own.formula.children()[0]):
+            if isinstance(node, Impute) and self._reader.opened(node.x) == self._reader.opened(
+                own.formula.children()[0]
+            ):
                 imputed.append(node)
                 return Number(0)
             children = node.children()
@@ -345,7 +268,7 @@ class Effects:
         for other in others:
             for at in other.columns:
                 formula = self._formulas[at]
-                rest = None if formula is None else self._read(without(self._expanded(formula)), False)
+                rest = None if formula is None else self._reader.read(without(self._reader.expanded(formula)), False)
                 if rest is not None and own.sources.moves & rest.reads:
                     return None
         values = {node.value for node in imputed}
@@ -357,11 +280,13 @@ class Effects:
         formula, reading = self._formulas[at], self._readings[at]
         if formula is None or reading is None:
             return []
-        opened = self._opened(formula)
+        opened = self._reader.opened(formula)
         if isinstance(opened, And) or (opened is not formula and isinstance(opened, Multiply)):
             parts = list(_parts(opened, type(opened)))
-            if any(self._opened(part) in self._known for part in parts):
-                readings = [self._known.get(self._opened(part)) or self._informed(part.reading()) for part in parts]
+            if any(self._reader.opened(part) in self._known for part in parts):
+                readings = [
+                    self._known.get(self._reader.opened(part)) or self._informed(part.reading()) for part in parts
+                ]
                 return [m for part, own in zip(parts, readings, strict=True) for m in self._split(own, part)]
         return list(self._split(reading, formula))
 
@@ -377,50 +302,7 @@ class Effects:
             yield self._member(Curve(formula.subject()), formula)
 
     def _member(self, reading: Factor, formula: Node) -> Member:
-        return Member(reading, formula, self._read(formula, isinstance(reading, NoValue)))
-
-    def _opened(self, node: Node) -> Node:
-        """Return what a derived variable stands for, anything else as it is."""
-        while isinstance(node, Name) and node.variable in self._derived:
-            node = self._derived[node.variable]
-        return node
-
-    def _expanded(self, node: Node) -> Node:
-        """Return an expression with all derived variables written out."""
-        node = self._opened(node)
-        children = node.children()
-        return node.rebuilt(map(self._expanded, children)) if children else node
-
-    def _read(self, formula: Node, presence: bool) -> Sources:
-        """Return what an expression is made of; of a flag for missing values their presence is what moves."""
-        if (formula, presence) not in self._sources:
-            plain, grouped = self._walked(formula)
-            moves = plain if presence else frozenset(read for read in plain or grouped if read[2])
-            self._sources[formula, presence] = Sources(moves, plain, plain | grouped)
-        return self._sources[formula, presence]
-
-    def _walked(self, formula: Node) -> tuple[frozenset[Read], frozenset[Read]]:
-        found: dict[bool, set[Read]] = {False: set(), True: set()}
-        pending = [(formula, frozenset({0}), True, False)]
-        seen = set(pending)
-        while pending:
-            node, offsets, value, grouping = pending.pop()
-            if isinstance(node, Name) and node.variable not in self._derived:
-                for offset in offsets:
-                    found[grouping] |= {(node.variable, offset, kind) for kind in {False, value}}
-                continue
-            steps: list[tuple[Node, frozenset[int], bool, bool]] = []
-            if isinstance(node, Name):
-                steps = [(self._derived[node.variable], offsets, value, grouping)]
-            else:
-                after, deciding = offsets_after(offsets, node.looks_at()), node.decided_by()
-                for field, child in node.arguments():
-                    matters = value and not isinstance(node, IsMissing)
-                    by_value = matters or (child in deciding and not isinstance(node, IsMissing))
-                    steps.append((child, after, by_value, grouping or field in node.groups_by))
-            pending += [step for step in steps if step not in seen]
-            seen.update(steps)
-        return frozenset(found[False]), frozenset(found[True])
+        return Member(reading, formula, self._reader.read(formula, isinstance(reading, NoValue)))
 
 
 def _parts(node: Node, kind: type[Node]) -> Iterator[Node]:

@@ -101,7 +101,7 @@ class FlagEntry(Part):
     expression: str
     terms: list[str]
     missing_in_source: int
-    made_missing: int = Field(description="rows whose value was taken out because a condition held")
+    made_missing: int = Field(description="rows whose value was set to missing because a condition held")
     conditions: list[str]
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import replace
 
-from facturum.audit.effects import Setting
 from facturum.audit.responses import effect, named, percent_effect, scale
+from facturum.audit.setting import Setting
 from facturum.data.values import plain_number
 from facturum.language.reading import (
     Contrast,
@@ -149,7 +149,7 @@ def _comparison(reading: Reading, filled: str | None = None) -> str:
     if isinstance(reading, Holds):
         return f"Rows in which {reading.subject} holds, compared with the others"
     if isinstance(reading, NoValue):
-        others = "all others" if filled is None else "rows with the value put in"
+        others = "all others" if filled is None else "rows with the imputed value"
         return f"Rows in which {_missing(reading)}, compared with {others}{f', {filled}' if filled else ''}"
     if isinstance(reading, Indicator):
         return f"{reading.subject} = {reading.category} rather than {reading.reference}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from facturum.data.values import plain_number
-from facturum.engine.prepare import walk
+from facturum.engine.spreading import walk
 from facturum.language.core import (
     Add,
     Arithmetic,

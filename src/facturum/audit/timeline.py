@@ -16,7 +16,8 @@ from facturum.data.spans import inner_periods, nests
 from facturum.data.values import Array, Kind, label_text
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.evaluate import Source
-from facturum.engine.prepare import Prepared, walk
+from facturum.engine.prepare import Prepared
+from facturum.engine.spreading import walk
 from facturum.language.along import AlongTime
 from facturum.language.core import Name, names_in
 from facturum.language.imputing import Impute

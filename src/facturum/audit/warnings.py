@@ -9,7 +9,7 @@ from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, Scor
 from facturum.data.number_text import unread_numbers
 from facturum.engine.build import Built
 from facturum.engine.leaks import explained_variables, looks
-from facturum.engine.prepare import walk
+from facturum.engine.spreading import walk
 from facturum.errors import counted
 from facturum.language.bins import Bins
 from facturum.language.core import Name

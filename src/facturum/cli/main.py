@@ -58,7 +58,7 @@ def main() -> None:
     help="Of the design file; npy holds numbers only.",
 )
 @click.option("--replace", is_flag=True, help="Replace a build that already exists.")
-@click.option("--history", type=FILE, help="Earlier rows, for lags and averages to look at.")
+@click.option("--history", type=FILE, help="Earlier rows, for lags and averages.")
 @series_option
 @click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")

@@ -12,10 +12,11 @@ from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
-from facturum.engine.prepare import Prepared, at_place, prepare, walk
+from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
 from facturum.engine.shaping import Given
 from facturum.engine.spec import PlanSpec, VariableSpec
+from facturum.engine.spreading import walk
 from facturum.errors import DataError
 from facturum.language.categories import Category
 from facturum.language.core import Multiply

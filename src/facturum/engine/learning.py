@@ -7,9 +7,11 @@ from dataclasses import dataclass, replace
 
 from facturum.data.values import Array, Mask
 from facturum.engine.evaluate import LeafRows, Source
+from facturum.engine.learned import Learned
 from facturum.engine.leaves import TOGETHER, batched, run, thread_count
-from facturum.engine.prepare import Learned, Prepared, at_place, walk
+from facturum.engine.prepare import Prepared, at_place
 from facturum.engine.selection import Selection, select
+from facturum.engine.spreading import walk
 from facturum.errors import DataError
 from facturum.language.core import truths
 from facturum.language.failures import Unlearnable

@@ -9,16 +9,16 @@ from typing import TypeVar
 
 import numpy as np
 
-from facturum.data.identity import tells_rows_apart
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask
 from facturum.engine.dating import with_periods
 from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
+from facturum.engine.learned import Learned
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.shaping import DERIVED, Given, Shaped, given_of, shape
 from facturum.engine.spec import PlanSpec
-from facturum.engine.spreading import frozen, spread, with_children
+from facturum.engine.spreading import frozen, passed_over_in, spread, walk, with_children
 from facturum.errors import FacturumError, PlanError, nearest
 from facturum.language.categories import Category
 from facturum.language.core import List, Multiply, Name, names_in
@@ -27,25 +27,6 @@ from facturum.language.parser import parse
 from facturum.language.selectors import Selector
 
 T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Learned:
-    """What was learned of a table.
-
-    Args:
-        node: the operation as it was asked.
-        answer: its closed form.
-        terms: the terms that it is part of, and "response".
-        rows: from how many rows it was learned.
-        remaining: whether from those that remain in the matrix; otherwise from all that [rows] keep takes.
-    """
-
-    node: Node
-    answer: Node
-    terms: tuple[str, ...]
-    rows: int
-    remaining: bool
 
 
 @dataclass(frozen=True)
@@ -185,13 +166,6 @@ def _columns_or_none(term: Node) -> list[Node]:
         return []
 
 
-def walk(node: Node) -> Iterator[Node]:
-    """Yield an expression and all it is made of."""
-    yield node
-    for child in node.children():
-        yield from walk(child)
-
-
 @contextmanager
 def at_place(place: str, text: str | None = None) -> Iterator[None]:
     """Tell the errors raised within where they stand."""
@@ -225,7 +199,7 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     time = None if spec.data.step in (None, "row") else spec.data.time
     texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved) for key, text in spec.terms.items()}
     refuse_deep(parsed, texts | ({} if response is None else {"response": response}))
-    passed_over = _passed_over({**parsed, **texts}, choices, table)
+    passed_over = passed_over_in({**parsed, **texts}, choices, table)
     ids = {name for names in passed_over.values() for name in names}
 
     first_day = None if spec.data.week_starts == "monday" else spec.data.week_starts[:3]
@@ -266,23 +240,6 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     made = replace(made, passed_over=passed_over)
     refuse_leaks(response, terms, kept, spec)
     return made
-
-
-def _passed_over(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
-    """Return, by place, the variables that a selector would choose and that merely tell rows apart."""
-    selectors = {
-        place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
-        for place, node in texts.items()
-    }
-    if not any(selectors.values()):
-        return {}
-    named = {node.variable for node in texts.values() if isinstance(node, Name)}
-    ids = [name for name in choices if name not in named and tells_rows_apart(table[name])]
-    found = {
-        place: tuple(name for name in ids if any(part.wants(name, choices[name]) for part in parts))
-        for place, parts in selectors.items()
-    }
-    return {place: names for place, names in found.items() if names}
 
 
 def _parsed(place: str, text: str, learned: bool) -> Node:

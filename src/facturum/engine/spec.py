@@ -81,7 +81,7 @@ class RowsSpec(_Section):
 
     keep: str | None = Field(None, description="the condition for a row to be kept")
     learn: str | None = Field(None, description="the condition for a kept row to answer open questions")
-    missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows without a value")
+    missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows in which it is missing")
 
 
 class StackSpec(_Section):

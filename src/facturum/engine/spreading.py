@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 
+from facturum.data.identity import tells_rows_apart
+from facturum.data.table import Table
 from facturum.data.values import Kind
-from facturum.language.core import Arithmetic, List, Multiply
+from facturum.language.core import Arithmetic, List, Multiply, Name
 from facturum.language.nodes import Node
 from facturum.language.seasons import Part, Season, Timed
 from facturum.language.selectors import Selector
@@ -68,3 +70,27 @@ def _list(members: list[Node], like: Node) -> Node:
     made = List(tuple(members))
     object.__setattr__(made, "span", like.span)
     return made
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """Yield an expression and all it is made of."""
+    yield node
+    for child in node.children():
+        yield from walk(child)
+
+
+def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
+    """Return, by place, the variables that a selector would choose and that merely tell rows apart."""
+    selectors = {
+        place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
+        for place, node in texts.items()
+    }
+    if not any(selectors.values()):
+        return {}
+    named = {node.variable for node in texts.values() if isinstance(node, Name)}
+    ids = [name for name in choices if name not in named and tells_rows_apart(table[name])]
+    found = {
+        place: tuple(name for name in ids if any(part.wants(name, choices[name]) for part in parts))
+        for place, parts in selectors.items()
+    }
+    return {place: names for place, names in found.items() if names}

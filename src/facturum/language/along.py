@@ -157,7 +157,7 @@ class Shifted(AlongTime):
 
 @operation
 class Lag(Shifted):
-    """The value of `k` periods before, within the unit; a period that is not there gives no value.
+    """The value of `k` periods before, within the unit; missing where that period is not in the table.
 
     With a list of periods, or `range(1, 13)`, a column for each.
 
@@ -171,7 +171,7 @@ class Lag(Shifted):
 
 @operation
 class Lead(Shifted):
-    """The value of `k` periods later, within the unit; a period that is not there gives no value.
+    """The value of `k` periods later, within the unit; missing where that period is not in the table.
 
     Example: `lead(price, 1)`.
     """

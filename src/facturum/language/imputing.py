@@ -74,7 +74,7 @@ class ModeQuestion(Question):
 
 @operation
 class Impute(Node):
-    """Puts in values where there are none; those that are there stay as they are.
+    """Imputes missing values; values that are there stay as they are.
 
     Learned from the learning rows: "median", "mean", or "mode" (the commonest; of equally common ones the first in the
     order); with `by=[..]` for each group, and over all for a group that was not there then. Or `value`, a constant. Or
@@ -90,11 +90,11 @@ class Impute(Node):
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
     limit: int | None = option(whole_from(1), "the longest run that is filled, in periods", default=None)
-    value: Label | None = option(FILL, "what is put in", learned=True, by_hand=True, default=None)
+    value: Label | None = option(FILL, "the value imputed", learned=True, by_hand=True, default=None)
     fills: tuple[tuple[Key, Label | Absent], ...] = option(
-        TABLE, "what is put in, for each group", learned=True, default=()
+        TABLE, "the value imputed, for each group", learned=True, default=()
     )
-    otherwise: Label | None = option(FILL, "what is put in where the group is another one", learned=True, default=None)
+    otherwise: Label | None = option(FILL, "the value imputed in any other group", learned=True, default=None)
 
     @property
     def along_time(self) -> bool:
@@ -128,7 +128,7 @@ class Impute(Node):
             raise self.fail("otherwise goes with groups", "Write by=[..] as well, or value=..")
         for key, value in self.fills:
             if isinstance(value, Absent):
-                raise self.fail(f"what is put in for {key!r} is missing", "Write a value, or leave the group out.")
+                raise self.fail(f"the fill of the group {key!r} is missing", "Write a value, or leave the group out.")
             if (len(key) if isinstance(key, tuple) else 1) != len(self.by):
                 raise self.fail(
                     f"the group {key!r} has another number of parts than by", "Write one for each variable."

@@ -17,7 +17,7 @@ from facturum.language.transforms import Elementwise
 
 @operation
 class IsMissing(Condition):
-    """1 where there is no value, 0 where there is one; itself never missing.
+    """1 where the expression is missing, 0 where it is not; itself never missing.
 
     Where the expression fails, as a logarithm of 0 does, this fails too.
 

@@ -141,9 +141,9 @@ class Polynomial(Node):
     many_columns: ClassVar[bool] = True
     x: Node = argument("a number")
     degree: int = option(whole_from(1, 100), "the highest power")
-    center: bool = option(FLAG, "whether the mean is taken off first", default=False)
+    center: bool = option(FLAG, "whether the mean is subtracted first", default=False)
     orthogonal: bool = option(FLAG, "whether the columns are made orthogonal", default=False)
-    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
+    at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
     basis: tuple[float, ...] | None = option(NUMBERS, "the recurrence of the columns", learned=True, default=None)
 
     def check(self, kinds: Kinds) -> Type:

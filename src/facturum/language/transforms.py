@@ -232,13 +232,13 @@ class Clip(Elementwise):
 
 @operation
 class Center(Elementwise):
-    """The number less its mean; resolving writes the mean as `at`.
+    """The number less its mean (centred); resolving writes the mean as `at`.
 
     Example: `center(altitude)`, `center(altitude, at=1800)`.
     """
 
     x: Node = argument("a number")
-    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
+    at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
 
     def question(self, kinds: Kinds) -> Question | None:
         return None if self.at is not None else MeanQuestion((self.x,), lambda mean: self.replaced(at=mean))
@@ -258,7 +258,7 @@ class Standardize(Elementwise):
     """
 
     x: Node = argument("a number")
-    at: float | None = option(NUMBER, "what is taken off", learned=True, default=None)
+    at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
     scale: float | None = option(NUMBER, "what it is divided by", learned=True, default=None)
 
     def check(self, kinds: Kinds) -> Type:

@@ -78,7 +78,7 @@ class Within(Node):
 
     Beside it, least squares gives the slopes of a regression with an indicator for each group, once the response is
     transformed alike. The effects are learned from the estimation sample: of one grouping the means of its groups, of
-    two the least squares effects of both. A row of a group that was not in the sample has no value. Resolving writes
+    two the least squares effects of both. A row of a group that was not in the sample is missing. Resolving writes
     `effects`, `and_effects` and `absorbed`, the degrees of freedom that the indicators would take beside an intercept.
 
     Source: Baltagi, "Econometric Analysis of Panel Data", chapters 2 and 3.
@@ -91,9 +91,9 @@ class Within(Node):
     x: Node = argument("a number")
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
     and_by: tuple[Node, ...] = arguments("variables that form the groups of a second grouping", default=())
-    effects: Effects = option(TABLE, "what is taken off, for each group", learned=True, default=())
+    effects: Effects = option(TABLE, "what is subtracted, for each group", learned=True, default=())
     and_effects: Effects = option(
-        TABLE, "what is taken off besides, for each group of the second grouping", learned=True, default=()
+        TABLE, "what is subtracted besides, for each group of the second grouping", learned=True, default=()
     )
     absorbed: int | None = option(
         whole_from(0), "the degrees of freedom that the groups take", learned=True, default=None

@@ -79,7 +79,7 @@ class Draft:
         self._response = table[response]
         there = ~self._response.missing_rows()
         if not there.any():
-            raise DataError(f"'{response}' has no value in any row", remedy="Name another response.")
+            raise DataError(f"'{response}' is missing in every row", remedy="Name another response.")
         # what is constant where the response has a value cannot explain it
         self._rows = np.flatnonzero(there)
         self._profiles = {profile.name: profile for profile in profile_of(_part(table, self._rows))}
@@ -228,7 +228,7 @@ class Draft:
         if variable.kind is Kind.TIME or (variable.kind.categorical and are_dates(variable)):
             return 'a date; part(.., "month") or periods_since(..) would make a term of it'
         if profile.distinct == 0:
-            return "it has no value where the response has one"
+            return "missing wherever the response is there"
         if profile.missing > MOSTLY * profile.rows:
             return f"missing in {100 * profile.missing / profile.rows:.0f} % of the rows"
         if profile.distinct == 1 and not profile.missing:

@@ -177,7 +177,7 @@ def _number(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
     x = np.sort(_present(variable).astype(np.float64))
     finite = x[np.isfinite(x)] if len(x) and not np.isfinite(x[[0, -1]]).all() else x
     if not len(finite):
-        why = "it has no value" if not len(x) else "all its values are infinite"
+        why = "missing in every row" if not len(x) else "all its values are infinite"
         return VariableProfile(
             variable.name, variable.storage, "number", why, len(variable), len(variable) - len(x), 0, notes=(why,)
         )

@@ -148,8 +148,8 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
         *[("learned", learned_text(each)) for each in columns.learned if entry.term in each.terms],
-        ("missing", f"{counted(entry.missing, 'row')} without a value"),
-        ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with a value put in"),
+        ("missing", f"{counted(entry.missing, 'row')} in which it is missing"),
+        ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with an imputed value"),
         (
             "values",
             f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",

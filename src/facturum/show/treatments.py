@@ -70,10 +70,10 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
         lines.append(safe(what))
     if any(part.group is not None for part in entry.fills):
         fills = [[part.group or "another group", fill_text(part.fill), f"{part.cells:,}"] for part in entry.fills]
-        lines.append(_table(("group", "put in", "cells"), fills))
+        lines.append(_table(("group", "imputed", "cells"), fills))
     else:
         put_in = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
-        lines.append(safe(f"put in: {put_in[0] if put_in else entry.how}"))
+        lines.append(safe(f"imputed: {put_in[0] if put_in else entry.how}"))
     return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
 
 
@@ -118,7 +118,7 @@ def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: in
         [columns.imputations[cell["imputation"]].variable, f"{cell['source_row']:,}", fill_text(cell["fill"])]
         for cell in cells[:most]
     ]
-    table = _table(("variable", "source row", "put in"), rows)
+    table = _table(("variable", "source row", "imputed"), rows)
     more = [Text(f"and {len(cells) - most:,} more; --json prints all")] if len(cells) > most else []
     return Group(table if cells else Text("no cell was filled"), *more)
 
