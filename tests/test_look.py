@@ -51,7 +51,7 @@ NOTICED = {
     "nearly": "'x' in 97.0 % of the rows",
     "beyond": "25 infinite values",
     "long": "too long for a number",
-    "none": "no value",
+    "none": "missing ",
 }
 
 
@@ -202,7 +202,7 @@ class Drafts(Folder):
             "long": "too long",
             "beyond": "infinite",
             "one": "the same in every row",
-            "none": "no value",
+            "none": "missing ",
         }
         for name, why in reasons.items():
             line = next(line for line in text.splitlines() if line.startswith(f"# {name} left out"))
@@ -260,7 +260,7 @@ class Drafts(Folder):
     def test_what_cannot_be_drafted(self) -> None:
         for table, said in (
             ({"y": [1.0, 1.0, 1.0], "x": [1, 2, 3]}, "the same value in every row"),
-            ({"y": [None, None], "x": [1, 2]}, "has no value in any row"),
+            ({"y": [None, None], "x": [1, 2]}, "is missing in every row"),
             ({"y": [1.0, 2.0, 3.0], "x": [1, 1, 1]}, "has no predictor for 'y'"),
         ):
             with self.assertRaises(fa.DataError) as caught:

@@ -257,9 +257,7 @@ class Effects:
         imputed: list[Impute] = []
 
         def without(node: Node) -> Node:
-            if isinstance(node, Impute) and self._reader.opened(node.x) == self._reader.opened(
-                own.formula.children()[0]
-            ):
+            if isinstance(node, Impute) and self._reader.opened(node.x) == inner:
                 imputed.append(node)
                 return Number(0)
             children = node.children()

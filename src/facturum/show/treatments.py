@@ -73,7 +73,7 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
         lines.append(_table(("group", "imputed", "cells"), fills))
     else:
         put_in = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
-        lines.append(safe(f"imputed: {put_in[0] if put_in else entry.how}"))
+        lines.append(safe(f"fill: {put_in[0] if put_in else entry.how}"))
     return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
 
 
