@@ -127,6 +127,7 @@ class Maps(unittest.TestCase):
             "a": "category(access, reference='trail', missing='category')",
             "c": "category(comfort, coding='helmert')",
             "f": "impute(floor, value=9) ** 2",
+            "o": "open * 2",
             "b": "log(impute(beds, value=1))",
             "two": "access == 'road' and open",
         }
@@ -138,7 +139,11 @@ class Maps(unittest.TestCase):
                 continue
             wanted: dict[str, tuple[set[float], int]] = {}
             for row, x in zip(made.rows.kept.tolist(), made.X[:, entry.position].tolist(), strict=True):
-                key = "missing" if table[name][row - 1] is None else str(table[name][row - 1])
+                key = (
+                    "missing"
+                    if table[name][row - 1] is None
+                    else str(table[name][row - 1]).replace("T", "t").replace("F", "f")
+                )
                 seen, count = wanted.get(key, (set(), 0))
                 wanted[key] = (seen | {x}, count + 1)
             found = {each.source: ({each.value}, each.rows) for each in entry.by_source}

@@ -420,5 +420,10 @@ class Crossing(Folder):
         self.assertIn("truth", command("profile", SAMPLE / "huts.csv", "high", "--plan", plan).stdout)
         narrow = command("profile", SAMPLE / "huts.csv", "access", "--by", "valley", COLUMNS="40").stdout
         self.assertIn("Cold Hollow 120", narrow)
-        wrong = command("profile", SAMPLE / "huts.csv", "--by", "valley")
-        self.assertEqual((wrong.returncode, "Name one VARIABLE" in wrong.stderr), (2, True))
+        for words, said in (
+            (["--by", "valley"], "Name one VARIABLE"),
+            (["access", "--percent", "row"], "--percent goes with --by"),
+            (["access", "--by", "valley", "--quantiles", "3"], "neither a figure nor quantiles"),
+        ):
+            wrong = command("profile", SAMPLE / "huts.csv", *words)
+            self.assertEqual((wrong.returncode, said in wrong.stderr), (2, True))

@@ -24,6 +24,7 @@ TERMS = [
     "impute(snow, value=10)", "is_missing(snow)", "is_missing(snow) * open", "standardize(beds) * open",
     "category(access, coding='every')", "category(comfort, coding='difference') * price", "winsorize(price)",
     "category(access, reference='trail') * open * beds", "category(access, coding='every') * beds", "slope",
+    "price * price", "dear * price", "category(access, reference='trail') * category(access, coding='difference')",
     "beds * open / 2", "center(beds) * center(price)", "regroup(access, {'wheels': ['road', 'boat']}, rest='foot')",
 ]  # fmt: skip
 DERIVED = {"dear": "price > 35", "slope": "price * open"}
@@ -83,7 +84,8 @@ def value(text: str, row: Row, **more: float) -> float:
         text = text.partition(" - lookup(")[0]
     kept = re.fullmatch(r"(\w+) kept from \S+ to \S+", text)
     text = (kept[1] if kept else text).replace("·", "*").replace("−", "-").replace("^", "**")
-    return float(eval(text, {"__builtins__": {}}, {**FUNCTIONS, **row, **more}))
+    names = {"dear": row.get("price", 0) > 35} if row else {}
+    return float(eval(text, {"__builtins__": {}}, {**FUNCTIONS, **names, **row, **more}))
 
 
 def conditions(text: str, row: Row) -> tuple[str, Row, set[str], set[str]]:

@@ -384,6 +384,8 @@ class Forms(unittest.TestCase):
         np.testing.assert_array_equal(dated.X, made.X)
         np.testing.assert_array_equal(dated.plan.build(numbers).X, made.X)
         self.assertEqual((dated.verify(numbers).ok, dated.columns.warnings), (True, []))
+        with self.assertRaisesRegex(fa.PlanError, "derived.date: 'date' is a variable of the table already"):
+            fa.Plan(None, {"l": "lag(x, 1)"}, **derived).build({**numbers, "date": table["mon"]})
         for text, said in (
             ("date_of(yr, mon * 10)", "is not a date(.|\n)*Rows 2, 4"),
             ("yr", "is the time of the rows"),
@@ -763,5 +765,7 @@ class Figures(Folder):
             self.assertNotEqual(first, drawn)
             first, sizes = drawn, (sizes or []) + [int.from_bytes(drawn[20:24], "big")]
         self.assertEqual([size // sizes[0] for size in sizes], [1, 1, 4])  # two columns of two units are four panels
-        wrong = command("explain", self.folder / "b", "--figure", self.folder / "x.png", "--unit", "hut 9")
-        self.assertEqual((wrong.returncode, "unit 'hut 9' not found" in wrong.stderr), (2, True))
+        picture = ["--figure", self.folder / "x.png"]
+        for words, said in ((picture, "unit 'hut 9' not found"), ([], "--unit goes with --figure")):
+            wrong = command("explain", self.folder / "b", *words, "--unit", "hut 9")
+            self.assertEqual((wrong.returncode, said in wrong.stderr), (2, True))

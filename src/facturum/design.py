@@ -287,7 +287,7 @@ class Design:
         yield from table_failures(self.to_arrow(), anew.table, "the design file", set(self.names + self.response_names))
         yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
 
-    def warn(self, stacklevel: int) -> None:
+    def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.
 
         Args:

@@ -182,27 +182,3 @@ def nearest(word: str, choices: Sequence[str]) -> str:
     folded = {choice.casefold(): choice for choice in choices}
     found = get_close_matches(word.casefold(), list(folded), n=1, cutoff=0.6)
     return f"; did you mean '{folded[found[0]]}'?" if found else ""
-
-
-def table_html(caption: str, heads: Sequence[str], rows: Iterable[Sequence[str]], notes: Iterable[str] = ()) -> str:
-    """Return a table for notebooks.
-
-    Args:
-        caption: above it.
-        heads: of its columns.
-        rows: their cells, as text.
-        notes: lines below it.
-
-    Example:
-        >>> table_html("two huts", ["name"], [["A & B"]])[:74]
-        "<table><caption>two huts</caption><thead><tr><th style='text-align:left'>n"
-    """
-    from html import escape
-
-    def line(tag: str, cells: Iterable[str]) -> str:
-        return "<tr>" + "".join(f"<{tag} style='text-align:left'>{escape(cell)}</{tag}>" for cell in cells) + "</tr>"
-
-    body = "".join(line("td", cells) for cells in rows)
-    below = "".join(f"<p>{escape(note)}</p>" for note in notes)
-    head = f"<table><caption>{escape(caption)}</caption><thead>{line('th', heads)}</thead>"
-    return f"{head}<tbody>{body}</tbody></table>{below}"

@@ -177,7 +177,7 @@ class Plan:
             given = self.given(table, history, series)
             design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
         design.remember(self._folder, given.series)
-        design.warn(stacklevel=4)
+        design.issue_warnings(stacklevel=4)
         return design
 
     @checked

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import singledispatchmethod
 
 import numpy as np
 
@@ -13,17 +12,10 @@ from facturum.data.values import Array, Mask
 from facturum.engine.build import Built
 from facturum.errors import counted
 from facturum.language.along import AlongTime, Shifted
-from facturum.language.bins import Bins
 from facturum.language.core import Name
-from facturum.language.imputing import Impute
-from facturum.language.logic import Conditional
-from facturum.language.lookup import Lookup
-from facturum.language.missing import MissingIf
 from facturum.language.nodes import Node
-from facturum.language.placing import Categorical
+from facturum.language.placing import UNSEEN, Categorical
 from facturum.language.reading import stepped
-from facturum.language.transforms import Log
-from facturum.language.within import Within
 
 
 def absence_entries(built: Built) -> list[AbsenceEntry]:
@@ -96,11 +88,11 @@ class _Finder:
                 explained = np.logical_or.reduce([*inner.values(), np.zeros(len(self._at), dtype=bool)])
                 own = self._missing(node) & ~explained
                 if own.any():
-                    yield self._words(node), own
+                    yield stepped(node.missing_because(), self._step), own
             elif isinstance(node, Categorical) and node.unseen == "missing":
-                own = node.placed(self._source.rows(0, self._made.table.length, self._at))[0] == -2
+                own = node.placed(self._source.rows(0, self._made.table.length, self._at))[0] == UNSEEN
                 if own.any():
-                    yield self._words(node), own
+                    yield stepped(node.missing_because(), self._step), own
 
     def _is_block(self, node: Node) -> bool:
         return self._made.scope().of(node).block
@@ -133,41 +125,3 @@ class _Finder:
             yield f"{subject} {needs}", absent & missing
         if (empty & missing).any():
             yield f"{subject} is missing {when}", empty & missing
-
-    @singledispatchmethod
-    def _words(self, node: Node) -> str:
-        """Return what to say where an operation has no value although its arguments have."""
-        return f"{stepped(node.subject(), self._step)} has no value"
-
-    @_words.register
-    def _(self, node: MissingIf) -> str:
-        return f"{node.x.subject()} is set to missing where {node.condition.subject()}"
-
-    @_words.register
-    def _(self, node: Log) -> str:
-        return f"{node.x.subject()} is 0 or less, and has no logarithm"
-
-    @_words.register
-    def _(self, node: Bins) -> str:
-        return f"{node.x.subject()} lies in no bin"
-
-    @_words.register
-    def _(self, node: Lookup) -> str:
-        return f"{' and '.join(key.subject() for key in node.keys)} is not among the keys of the table"
-
-    @_words.register
-    def _(self, node: Within) -> str:
-        groups = " and ".join(str(key) for key in (*node.by, *node.and_by))
-        return f"the group of {groups} was not in the estimation sample"
-
-    @_words.register
-    def _(self, node: Categorical) -> str:
-        return f"{node.x.subject()} has a category that is not in the order"
-
-    @_words.register
-    def _(self, node: Conditional) -> str:
-        return f"the condition {node.condition.subject()} leads to missing"
-
-    @_words.register
-    def _(self, node: Impute) -> str:
-        return f"{node.x.subject()} is missing, and nothing near enough fills it"

@@ -20,7 +20,7 @@ from facturum.audit.entries import (
 from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
-from facturum.audit.reader import Reader
+from facturum.audit.sentences import Sentences
 from facturum.audit.source_values import SourceValues
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.treatments import Treatments
@@ -57,7 +57,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
-    reader, by_source = Reader(built), SourceValues(built)
+    sentences, by_source = Sentences(built), SourceValues(built)
     missing = treated.missing
     entries = []
     if built.y is not None and built.response_moments is not None:
@@ -69,8 +69,8 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
             )
             entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
     marks = _digests(built.X, digests)
-    for at, (column, reading) in enumerate(zip(built.columns, reader.readings, strict=True)):
-        text = reader.sentence(at)
+    for at, (column, reading) in enumerate(zip(built.columns, sentences.readings, strict=True)):
+        text = sentences.of(at)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         changes |= {"imputed": _imputed(treated, column), "by_source": by_source.of(column, built.X[:, at])}
@@ -92,7 +92,7 @@ def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool)
         resolved=built.spec.model_dump(exclude_defaults=True),
         fingerprints=fingerprints_of(built.prepared) if digests else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
-        warnings=_warnings(built, entries, treated, reader),
+        warnings=_warnings(built, entries, treated, sentences),
         checks=_checks(rows, entries),
         rows=rows,
         columns=entries,
@@ -151,11 +151,11 @@ def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
 
 
-def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, reader: Reader) -> list[str]:
+def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, sentences: Sentences) -> list[str]:
     return [
         *column_warnings(built, entries),
         *plan_warnings(built),
-        *reader.warnings(),
+        *sentences.warnings(),
         *text_warnings(built),
         *overlap_warnings(built),
         *later_warnings(built),

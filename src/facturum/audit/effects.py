@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from facturum.audit.setting import Setting
+from facturum.audit.interpretation import Interpretation
 from facturum.audit.slopes import slope_text
-from facturum.audit.sources import Alike, Member, Read, SourceReader, Sources
+from facturum.audit.sources import ColumnFactor, ColumnGroup, Read, SourceReader, Sources
 from facturum.language.core import Divide, Multiply, Negative, Number
 from facturum.language.imputing import Impute
 from facturum.language.logic import And
@@ -65,10 +65,10 @@ class Effects:
             for formula, reading in zip(formulas, readings, strict=True)
             if formula is not None and reading is not None
         }
-        self._members = [self._factors_of(at) for at in range(len(names))]
-        self._groups: dict[int, Alike] = {}
-        self._settings: dict[Alike, Setting] = {}
-        self._reading: dict[str, list[Alike]] = {}
+        self._members = [self._apart(at, self._factors_of(at)) for at in range(len(names))]
+        self._groups: dict[int, ColumnGroup] = {}
+        self._interpretations: dict[ColumnGroup, Interpretation] = {}
+        self._reading: dict[str, list[ColumnGroup]] = {}
         self._gather()
 
     def _gather(self) -> None:
@@ -82,51 +82,44 @@ class Effects:
             formulas = tuple(
                 frozenset(self._reader.opened(own[i].formula) for own in factors) for i in range(len(factors[0]))
             )
-            group = Alike(tuple(columns), formulas, tuple(factors[0]))
+            group = ColumnGroup(tuple(columns), formulas, tuple(factors[0]))
             self._groups |= dict.fromkeys(columns, group)
             for variable in {read[0] for read in group.sources.reads}:
                 self._reading.setdefault(variable, []).append(group)
 
-    def setting(self, at: int) -> Setting:
+    def interpretation(self, at: int) -> Interpretation:
         """Return on what the coefficient of a column depends."""
         members = self._members[at]
         if not members:
-            return Setting(self._readings[at])
+            return Interpretation(self._readings[at])
         group = self._groups[at]
-        if group not in self._settings:  # which all its columns share
-            self._settings[group] = self._found(at, members)
-        found = self._settings[group]
+        if group not in self._interpretations:  # which all its columns share
+            self._interpretations[group] = self._found(at, members)
+        found = self._interpretations[group]
         if at == group.columns[0]:
             return found
         if found.slope is not None:  # which begins with the coefficient of the column itself
             return self._found(at, members)
         return replace(found, reading=_as_reading(self._readings[at], members))
 
-    def _found(self, at: int, members: list[Member]) -> Setting:
-        if len(members) == 1:
-            return self._single(at, members[0])
-        if any(self._hard(a.sources, b.sources) for a in members for b in members if a is not b):
-            formula = self._formulas[at]
-            assert formula is not None
-            whole = self._member(Curve(formula.subject()), formula)
-            return self._single(at, whole)
-        return self._product(at, members)
+    def _found(self, at: int, members: list[ColumnFactor]) -> Interpretation:
+        return self._single(at, members[0]) if len(members) == 1 else self._product(at, members)
 
     def mainless(self) -> Iterator[tuple[int, Factor]]:
         """Yield each factor of an interaction that is no column of its own, and the first column that it is part of."""
         said: set[tuple[str, str]] = set()
         for group in dict.fromkeys(self._groups.values()):
             at = group.columns[0]
-            for factor in self.setting(at).mainless:
+            for factor in self.interpretation(at).mainless:
                 if (self._terms[at], factor.subject) not in said:
                     said.add((self._terms[at], factor.subject))
                     yield at, factor
 
-    def _single(self, at: int, own: Member) -> Setting:
+    def _single(self, at: int, own: ColumnFactor) -> Interpretation:
         group = self._groups[at]
-        interactions: list[tuple[Alike, list[Member]]] = []
-        others: list[Alike] = []
-        apart: list[Alike] = []
+        interactions: list[tuple[ColumnGroup, list[ColumnFactor]]] = []
+        others: list[ColumnGroup] = []
+        apart: list[ColumnGroup] = []
         elsewhen: set[str] = set()
         for other in self._related(own.sources.moves, group):
             if not own.sources.moves & other.sources.reads:
@@ -142,7 +135,7 @@ class Effects:
         zero, contradicting = _zeros(interactions)
         others += contradicting
         filled = self._filled(own, others)
-        steady: list[Alike] = []
+        steady: list[ColumnGroup] = []
         if filled is not None:
             others = []
         elif _stepwise(own.reading):
@@ -150,7 +143,7 @@ class Effects:
         else:
             steady = [other for other in others if self._steady(own.sources, other)]
             others = [other for other in others if other not in steady]
-        setting = Setting(
+        interpretation = Interpretation(
             _as_reading(self._readings[at], [own]),
             zero=zero,
             apart=self._called(apart),
@@ -158,13 +151,13 @@ class Effects:
             filled=filled,
             elsewhen=tuple(sorted(elsewhen - {self._time or ""})),
         )
-        return self._bent(at, own, others, setting) if others else setting
+        return self._bent(at, own, others, interpretation) if others else interpretation
 
-    def _product(self, at: int, members: list[Member]) -> Setting:
+    def _product(self, at: int, members: list[ColumnFactor]) -> Interpretation:
         group = self._groups[at]
-        interactions: list[tuple[Alike, list[Member]]] = []
-        others: list[Alike] = []
-        apart: list[Alike] = []
+        interactions: list[tuple[ColumnGroup, list[ColumnFactor]]] = []
+        others: list[ColumnGroup] = []
+        apart: list[ColumnGroup] = []
         for other in self._related(members[0].sources.moves, group):
             if not all(member.sources.moves & other.sources.reads for member in members):
                 continue  # it cancels out of the difference between two effects
@@ -186,7 +179,7 @@ class Effects:
             if not (any(own & main for main in mains) or _linear(member.reading) in linear or _every(member.reading))
         ]
         beside = [member.sources for member in members if not _every(member.reading)]
-        return Setting(
+        return Interpretation(
             _as_reading(self._readings[at], members),
             zero=zero,
             apart=self._called(apart),
@@ -200,23 +193,31 @@ class Effects:
             ),
         )
 
-    def _bent(self, at: int, own: Member, others: list[Alike], setting: Setting) -> Setting:
-        """Return the setting of a column whose source others read too, as a slope where they have one."""
-        setting = replace(setting, zero=(), together=self._called(others), shared=_shared([own.sources], others))
+    def _bent(
+        self, at: int, own: ColumnFactor, others: list[ColumnGroup], interpretation: Interpretation
+    ) -> Interpretation:
+        """Return the interpretation of a column whose source others read too, as a slope where they have one."""
+        interpretation = replace(
+            interpretation, zero=(), together=self._called(others), shared=_shared([own.sources], others)
+        )
         moved = sorted({read[0] for read in own.sources.moves})
         plain = isinstance(own.reading, Unit | Logged | Curve | Power)
         if len(moved) != 1 or moved[0] not in self._numbers or not plain:
-            return setting
+            return interpretation
         if any(read[1] for read in own.sources.moves):
-            return setting
+            return interpretation
         related = [other for other in self._related(own.sources.moves, None) if own.sources.moves & other.sources.reads]
         moving = [other for other in related if not self._steady(own.sources, other)]
         columns = [at, *[k for other in moving for k in other.columns if k != at]]
         formulas = [formula for k in columns if (formula := self._formulas[k]) is not None]
         slope = slope_text(formulas, moved[0], self._derived)
-        return replace(setting, slope=slope, legend=tuple(self._names[k] for k in columns[1:]), shared=(moved[0],))
+        return replace(
+            interpretation, slope=slope, legend=tuple(self._names[k] for k in columns[1:]), shared=(moved[0],)
+        )
 
-    def _rest(self, own: Sequence[frozenset[Node]], other: Alike, moves: frozenset[Read]) -> list[Member] | None:
+    def _rest(
+        self, own: Sequence[frozenset[Node]], other: ColumnGroup, moves: frozenset[Read]
+    ) -> list[ColumnFactor] | None:
         """Return the factors that other columns have beside those given; None where they lack one of these."""
         left = list(zip(other.formulas, other.members, strict=True))
         for formulas in own:
@@ -227,9 +228,9 @@ class Effects:
         rest = [member for _, member in left]
         return rest if rest and not any(moves & member.sources.plain for member in rest) else None
 
-    def _related(self, moves: frozenset[Read], own: Alike | None) -> Iterator[Alike]:
+    def _related(self, moves: frozenset[Read], own: ColumnGroup | None) -> Iterator[ColumnGroup]:
         """Yield the columns that read a variable that moves, at any period, a column's own group left out."""
-        found: dict[int, Alike] = {}
+        found: dict[int, ColumnGroup] = {}
         for variable in sorted({read[0] for read in moves}):
             found |= {id(group): group for group in self._reading.get(variable, []) if group is not own}
         yield from found.values()
@@ -238,18 +239,18 @@ class Effects:
         """Return whether one moves with the other otherwise than through the time of the row or through groups."""
         return any(read[0] != self._time for read in own.moves & other.plain)
 
-    def _steady(self, own: Sources, other: Alike) -> bool:
+    def _steady(self, own: Sources, other: ColumnGroup) -> bool:
         """Return whether other columns read what moves only in conditions and categories."""
         return all(_stepwise(m.reading) for m in other.members if own.moves & m.sources.plain)
 
-    def _called(self, groups: Sequence[Alike]) -> tuple[str, ...]:
+    def _called(self, groups: Sequence[ColumnGroup]) -> tuple[str, ...]:
         found: list[str] = []
         for group in groups:
             names = [self._names[at] for at in group.columns]
             found += names if len(names) <= MOST_NAMED else [f"the columns of {self._terms[group.columns[0]]}"]
         return tuple(found)
 
-    def _filled(self, own: Member, others: list[Alike]) -> str | None:
+    def _filled(self, own: ColumnFactor, others: list[ColumnGroup]) -> str | None:
         """Return the value put in where others read a variable only with its missing values filled; else None."""
         if not others or not isinstance(own.reading, NoValue) or not isinstance(own.formula, IsMissing):
             return None
@@ -273,7 +274,7 @@ class Effects:
         value = values.pop() if len(values) == 1 else None
         return "" if value is None else f"{value:.6g}" if isinstance(value, int | float) else str(value)
 
-    def _factors_of(self, at: int) -> list[Member]:
+    def _factors_of(self, at: int) -> list[ColumnFactor]:
         """Return the factors of a column; none for the intercept."""
         formula, reading = self._formulas[at], self._readings[at]
         if formula is None or reading is None:
@@ -288,7 +289,14 @@ class Effects:
                 return [m for part, own in zip(parts, readings, strict=True) for m in self._split(own, part)]
         return list(self._split(reading, formula))
 
-    def _split(self, reading: Reading, formula: Node) -> Iterator[Member]:
+    def _apart(self, at: int, members: list[ColumnFactor]) -> list[ColumnFactor]:
+        """Return the factors of a column, or the column as one where a factor moves with another."""
+        formula = self._formulas[at]
+        if formula is None or not any(self._hard(a.sources, b.sources) for a in members for b in members if a is not b):
+            return members
+        return [self._member(Curve(formula.subject()), formula)]
+
+    def _split(self, reading: Reading, formula: Node) -> Iterator[ColumnFactor]:
         if isinstance(reading, Scaled):
             yield from self._split(reading.of, _unscaled(formula))
         elif not isinstance(reading, Product):
@@ -299,8 +307,8 @@ class Effects:
         else:
             yield self._member(Curve(formula.subject()), formula)
 
-    def _member(self, reading: Factor, formula: Node) -> Member:
-        return Member(reading, formula, self._reader.read(formula, isinstance(reading, NoValue)))
+    def _member(self, reading: Factor, formula: Node) -> ColumnFactor:
+        return ColumnFactor(reading, formula, self._reader.read(formula, isinstance(reading, NoValue)))
 
 
 def _parts(node: Node, kind: type[Node]) -> Iterator[Node]:
@@ -320,7 +328,7 @@ def _unscaled(formula: Node) -> Node:
     return _unscaled(formula.value) if isinstance(formula, Negative) else formula
 
 
-def _kind(member: Member) -> tuple[object, ...]:
+def _kind(member: ColumnFactor) -> tuple[object, ...]:
     """Return what the factors of a coding have in common; any other factor has it alone."""
     reading = member.reading
     if isinstance(reading, Unit | Logged | Curve) or not hasattr(reading, "subject"):
@@ -329,21 +337,21 @@ def _kind(member: Member) -> tuple[object, ...]:
     return (type(reading), reading.subject, own)
 
 
-def _as_reading(reading: Reading | None, members: Sequence[Member]) -> Reading:
+def _as_reading(reading: Reading | None, members: Sequence[ColumnFactor]) -> Reading:
     """Return the reading of a column over the factors that were found, its multiple kept."""
     whole: Reading = members[0].reading
     for member in members[1:]:
         whole = Product(whole, member.reading)
-    return Scaled(whole, reading.factor) if isinstance(reading, Scaled) else whole
+    return Scaled(whole, reading.factor) if isinstance(reading, Scaled) and not isinstance(whole, Curve) else whole
 
 
-def _zeros(interactions: list[tuple[Alike, list[Member]]]) -> tuple[tuple[Factor, ...], list[Alike]]:
+def _zeros(interactions: list[tuple[ColumnGroup, list[ColumnFactor]]]) -> tuple[tuple[Factor, ...], list[ColumnGroup]]:
     """Return factors of which one at least is 0 in each interaction, and the interactions whose factors cannot be.
 
     Those of the fewest factors come first; two factors made of one variable may not both be 0 in a row.
     """
-    said: list[Member] = []
-    contradicting: list[Alike] = []
+    said: list[ColumnFactor] = []
+    contradicting: list[ColumnGroup] = []
     for group, factors in sorted(interactions, key=lambda each: len(each[1])):
         if any(factor.reading == member.reading for factor in factors for member in said):
             continue
@@ -368,7 +376,7 @@ def _every(reading: Factor) -> bool:
     return isinstance(reading, Indicator) and reading.reference is None
 
 
-def _shared(own: Sequence[Sources], others: Sequence[Alike]) -> tuple[str, ...]:
+def _shared(own: Sequence[Sources], others: Sequence[ColumnGroup]) -> tuple[str, ...]:
     moves = frozenset().union(*(sources.moves for sources in own))
     found = [read[0] for other in others for read in sorted(moves & other.sources.plain)]
     return tuple(dict.fromkeys(found))

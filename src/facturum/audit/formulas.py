@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 from facturum.engine.build import Built
 from facturum.engine.names import slug
@@ -11,14 +11,9 @@ from facturum.engine.prepare import Prepared
 from facturum.language.bins import Bins
 from facturum.language.categories import Codes
 from facturum.language.core import Name, names_in
-from facturum.language.imputing import Impute
 from facturum.language.logic import Membership
-from facturum.language.lookup import Lookup
 from facturum.language.nodes import Node
-from facturum.language.regrouping import Regroup
-from facturum.language.within import Within
-
-MOST_ENTRIES = 4  # a table with more becomes a definition, so that formulas stay short whatever the categories
+from facturum.language.printer import MOST_ENTRIES
 
 
 @dataclass(frozen=True)
@@ -68,17 +63,17 @@ class Definitions:
 
 
 def _entries(node: Node) -> int:
-    if isinstance(node, Lookup):
-        return len(node.table)
-    if isinstance(node, Within):
-        return len(node.effects) + len(node.and_effects)
-    if isinstance(node, Impute):
-        return len(node.fills)
+    """Return how many entries the tables and lists have that an operation is written with."""
     if isinstance(node, Bins):
         return len(node.edges or ())
-    if isinstance(node, Regroup):
-        return sum(len(members) for _, members in node.groups)
-    return len(node.members) if isinstance(node, Membership) else 0
+    if isinstance(node, Membership):
+        return len(node.members)
+    tables = [
+        getattr(node, field.name)
+        for field in fields(node)  # type: ignore[arg-type]
+        if field.metadata["role"] == "option" and field.metadata["accept"].mapping
+    ]
+    return sum(len(value) if isinstance(value, tuple) else 1 for table in tables for _, value in table)
 
 
 def _in_order(derived: Mapping[str, Node]) -> list[str]:

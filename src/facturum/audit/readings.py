@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import replace
 
+from facturum.audit.interpretation import Interpretation
 from facturum.audit.responses import effect, named, percent_effect, scale
-from facturum.audit.setting import Setting
 from facturum.data.values import plain_number
 from facturum.language.reading import (
     Contrast,
@@ -30,37 +30,37 @@ _GROUPS = Indicator | Contrast | Holds | NoValue
 MOST_APART = 4
 
 
-def sentence(setting: Setting, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
+def sentence(interpretation: Interpretation, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
     """Return what a coefficient b means, the columns that the sentence does not name held fixed.
 
     Args:
-        setting: what the column is read as, and on what its coefficient depends.
+        interpretation: what the column is read as, and on what its coefficient depends.
         response: the reading of the response; None where there is none.
         columns: for the intercept, the readings of the other columns.
 
     Example:
-        >>> sentence(Setting(Logged("price")), Logged("stays"))
+        >>> sentence(Interpretation(Logged("price")), Logged("stays"))
         'A 1 % higher price is associated with a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
-        >>> sentence(Setting(Indicator("access", "road", "trail")), Unit("stays"))
+        >>> sentence(Interpretation(Indicator("access", "road", "trail")), Unit("stays"))
         'access = road rather than trail: a difference of b in stays.'
-        >>> sentence(Setting(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
+        >>> sentence(Interpretation(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
         'Each additional unit of beds is associated with a difference of b in stays, in rows with access = trail.'
     """
-    reading = setting.reading
+    reading = interpretation.reading
     if reading is None:
         return f"Expected {scale(response).removeprefix('the ')} {_where_all_are_zero(columns)}."
-    if setting.together:
-        return _together(setting, response)
+    if interpretation.together:
+        return _together(interpretation, response)
     factor = reading.factor if isinstance(reading, Scaled) else 1.0
     inner = reading.of if isinstance(reading, Scaled) else reading
     b = _times(factor)
     if isinstance(inner, Product):
-        text = _interaction(inner, response, b, setting)
+        text = _interaction(inner, response, b, interpretation)
     elif isinstance(inner, Power | Orthogonal):
         text = _curve(inner, response, factor)
     else:
-        text = _main(inner, response, b, factor, setting.filled)
-    return text + _conditions(setting) + "."
+        text = _main(inner, response, b, factor, interpretation.filled)
+    return text + _conditions(interpretation) + "."
 
 
 def absence(factor: Factor) -> str:
@@ -79,12 +79,12 @@ def absence(factor: Factor) -> str:
         return f"on average over {subject}"
     if isinstance(factor, Holds):
         if factor.center is not None:
-            return f"at the mean of {subject} ({factor.center:.4g})"
+            return f"where {subject} is {factor.center:.4g}"
         return f"in rows in which {subject} does not hold"
     if isinstance(factor, NoValue):
         return f"in rows in which {subject} is not missing"
     if isinstance(factor, Logged):
-        return f"where log({_logged(factor)}) is 0"
+        return f"where log({named(factor)}) is 0"
     center = factor.center if isinstance(factor, Unit | Power) else None
     return f"where {subject} is {center or 0.0:.6g}"
 
@@ -119,7 +119,7 @@ standardized=False))
 
 def _main(reading: Reading, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
     if isinstance(reading, Logged):
-        return f"A 1 % higher {_logged(reading)} is associated with {percent_effect(response, factor)}"
+        return f"A 1 % higher {named(reading)} is associated with {percent_effect(response, factor)}"
     if isinstance(reading, Unit | Curve):
         return f"{_increase(reading)} is associated with {effect(response, b)}"
     if isinstance(reading, Indicator) and reading.reference is None:
@@ -136,12 +136,9 @@ def _increase(reading: Unit | Curve) -> str:
     if reading.size is None:
         head, _, since = reading.subject.partition("s since ")
         return f"Each additional {head} since {since}" if since else f"Each additional unit of {reading.subject}"
-    way = "additional" if reading.size > 0 else "fewer"
-    return (
-        f"Each {abs(reading.size):.6g} {way} units of {reading.subject}"
-        if way == "fewer"
-        else (f"Each additional {reading.size:.6g} units of {reading.subject}")
-    )
+    if reading.size < 0:
+        return f"Each {-reading.size:.6g} fewer units of {reading.subject}"
+    return f"Each additional {reading.size:.6g} units of {reading.subject}"
 
 
 def _comparison(reading: Reading, filled: str | None = None) -> str:
@@ -179,16 +176,20 @@ def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float)
     return f"The power {reading.degree} of the curve of {y} in {x}, to be read with the other powers"
 
 
-def _together(setting: Setting, response: Reading | None) -> str:
-    y, x = scale(response), _listed(setting.shared)
-    if setting.slope is not None:
-        letters = "cdefg"[: len(setting.legend)]
-        legend = [f"{letter} the coefficient of {name}" for letter, name in zip(letters, setting.legend, strict=True)]
-        return f"The slope of {y} in {x} is {setting.slope}, with {_listed(legend)}{_conditions(setting)}."
-    return f"Part of how {y} depends on {x}, to be read together with {_listed(setting.together)}."
+def _together(interpretation: Interpretation, response: Reading | None) -> str:
+    y, x = scale(response), _listed(interpretation.shared)
+    if interpretation.slope is not None:
+        letters = "cdefg"[: len(interpretation.legend)]
+        legend = [
+            f"{letter} the coefficient of {name}" for letter, name in zip(letters, interpretation.legend, strict=True)
+        ]
+        return (
+            f"The slope of {y} in {x} is {interpretation.slope}, with {_listed(legend)}{_conditions(interpretation)}."
+        )
+    return f"Part of how {y} depends on {x}, to be read together with {_listed(interpretation.together)}."
 
 
-def _interaction(reading: Product, response: Reading | None, b: str, setting: Setting) -> str:
+def _interaction(reading: Product, response: Reading | None, b: str, interpretation: Interpretation) -> str:
     factors = _factors(reading)
     by = next((factor for factor in factors if isinstance(factor, _GROUPS)), factors[0])
     factors.remove(by)
@@ -196,13 +197,13 @@ def _interaction(reading: Product, response: Reading | None, b: str, setting: Se
     what = f"effect of {rest[0]} on" if len(rest) == 1 else f"interaction of {_listed(rest)} in"
     start = f"The {what} {scale(response)}"
     main = (
-        f"; the plan has no main effect of {_listed([each.subject for each in setting.mainless])}"
-        if setting.mainless
+        f"; the plan has no main effect of {_listed([each.subject for each in interpretation.mainless])}"
+        if interpretation.mainless
         else ""
     )
     if isinstance(by, Indicator) and by.reference is None:
         rows = f"in rows with {by.subject} = {by.category}"
-        return f"{start} {rows} is {b}" if setting.alone else f"{start}: {b} adds to it {rows}"
+        return f"{start} {rows} is {b}" if interpretation.alone else f"{start}: {b} adds to it {rows}"
     if isinstance(by, Indicator):
         said = f"between rows with {by.subject} = {by.category} and rows with {by.reference} (the reference)"
     elif isinstance(by, Contrast):
@@ -226,7 +227,7 @@ def _effect(reading: Reading) -> str:
     if isinstance(reading, NoValue):
         return f"a missing {reading.subject}"
     if isinstance(reading, Logged):
-        return f"log({_logged(reading)})"
+        return f"log({named(reading)})"
     if isinstance(reading, Indicator):
         against = f" (rather than {reading.reference})" if reading.reference else ""
         return f"{reading.subject} = {reading.category}{against}"
@@ -244,16 +245,22 @@ def _effect(reading: Reading) -> str:
     return getattr(reading, "subject", "")
 
 
-def _conditions(setting: Setting) -> str:
+def _conditions(interpretation: Interpretation) -> str:
     """Return where a coefficient means what its sentence says, and what moves with its column all the same."""
-    said = " and ".join(dict.fromkeys(absence(factor) for factor in setting.zero))
+    said = " and ".join(dict.fromkeys(absence(factor) for factor in interpretation.zero))
     found = [said] if said else []
-    if setting.elsewhen:
-        found.append(f"with {_listed(setting.elsewhen)} at other periods held fixed")
-    if setting.steady:
-        found.append(f"while {_listed(setting.steady)} {'stays' if _single(setting.steady) else 'stay'} the same")
-    if setting.apart:
-        names = setting.apart if len(setting.apart) <= MOST_APART else (*setting.apart[:MOST_APART], "others")
+    if interpretation.elsewhen:
+        found.append(f"with {_listed(interpretation.elsewhen)} at other periods held fixed")
+    if interpretation.steady:
+        found.append(
+            f"while {_listed(interpretation.steady)} {'stays' if _single(interpretation.steady) else 'stay'} the same"
+        )
+    if interpretation.apart:
+        names = (
+            interpretation.apart
+            if len(interpretation.apart) <= MOST_APART
+            else (*interpretation.apart[:MOST_APART], "others")
+        )
         found.append(f"apart from what {_listed(names)} add{'s' if _single(names) else ''}")
     return "".join(f", {each}" for each in found)
 
@@ -277,10 +284,6 @@ def _where_all_are_zero(columns: Sequence[Reading | None]) -> str:
 def _missing(reading: NoValue) -> str:
     wrong = f", or was set to missing ({'; '.join(reading.wrong)})" if reading.wrong else ""
     return f"{reading.subject} is missing{wrong}"
-
-
-def _logged(reading: Logged) -> str:
-    return named(reading)
 
 
 def _times(factor: float) -> str:

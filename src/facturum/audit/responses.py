@@ -86,12 +86,8 @@ ratio of exp(b) (logit model)'
     name = named(response)
     if isinstance(response, Logged):
         return f"a difference of 100·(exp({b}) − 1) % in {name}"
-    if _is_truth(response):
-        linear = f"a difference of 100·{b} percentage points in {name} (linear model)"
-        return f"{linear}, or an odds ratio of exp({b}) (logit model)"
-    if isinstance(response, Count):
-        return f"a difference of {b} in {name} (linear model), or a factor of exp({b}) (log link)"
-    return f"a difference of {b} in {name}"
+    size = f"100·{b} percentage points" if _is_truth(response) else b
+    return _in_each_model(response, f"a difference of {size} in {name}", f"exp({b})")
 
 
 def percent_effect(response: Reading | None, factor: float) -> str:
@@ -109,12 +105,23 @@ def percent_effect(response: Reading | None, factor: float) -> str:
     name = named(response)
     if isinstance(response, Logged):
         return f"a difference of about {b} % in {name} (exactly 100·(1.01^{_raised(b)} − 1) %)"
+    size = f"{b} percentage points" if _is_truth(response) else f"{b} / 100"
+    return _in_each_model(response, f"a difference of about {size} in {name}", f"1.01^{_raised(b)}")
+
+
+def _in_each_model(response: Reading | None, linear: str, factor: str) -> str:
+    """Return a difference in the linear model, and in the other model that is usual for the response.
+
+    Args:
+        response: the response.
+        linear: the difference in the linear model.
+        factor: what the odds or the count is multiplied by in the other.
+    """
     if _is_truth(response):
-        linear = f"a difference of about {b} percentage points in {name} (linear model)"
-        return f"{linear}, or an odds ratio of 1.01^{_raised(b)} (logit model)"
+        return f"{linear} (linear model), or an odds ratio of {factor} (logit model)"
     if isinstance(response, Count):
-        return f"a difference of about {b} / 100 in {name} (linear model), or a factor of 1.01^{_raised(b)} (log link)"
-    return f"a difference of about {b} / 100 in {name}"
+        return f"{linear} (linear model), or a factor of {factor} (log link)"
+    return linear
 
 
 def _raised(b: str) -> str:

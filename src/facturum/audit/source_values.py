@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.entries import SourceValueEntry
-from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
+from facturum.data.values import Array, FloatArray, Kind
 from facturum.engine.build import Built, BuiltColumn
 from facturum.language.core import Name
 
@@ -62,20 +62,19 @@ class SourceValues:
         return self._built.selection.positions()
 
     def _grouped(self, name: str) -> _Grouped | None:
-        kind = self._built.prepared.table[name].kind
-        at = self._at
-        if kind is Kind.TIME or not len(at):
+        variable, at = self._built.prepared.table[name], self._at
+        if variable.kind is Kind.TIME or not len(at):
             return None
         few = self._built.source.values_at(Name(name), at[:LOOKED_AT])
         if len(np.unique(few.data[few.there()])) > FEW:
             return None
         values = self._built.source.values_at(Name(name), at)
         there = values.there()
-        labels = values.labels
-        distinct, first, counts = _counted(values.data if there.all() else values.data[there], labels is not None)
+        coded = values.labels is not None
+        distinct, first, counts = _counted(values.data if there.all() else values.data[there], coded)
         if len(distinct) > FEW:
             return None
-        texts = [label_text(labels[int(v)] if labels is not None else plain_number(v)) for v in distinct.tolist()]
+        texts = [variable.text_of(value) for value in distinct.tolist()]
         rows = np.flatnonzero(there)[first]
         if not there.all():
             absent = np.flatnonzero(~there)

@@ -33,7 +33,7 @@ class Sources:
 
 
 @dataclass(frozen=True)
-class Member:
+class ColumnFactor:
     """A factor of a column: what it is read as, its formula, and what it is made of."""
 
     reading: Factor
@@ -42,7 +42,7 @@ class Member:
 
 
 @dataclass(frozen=True, eq=False)
-class Alike:
+class ColumnGroup:
     """The columns of one term whose factors are of one kind, such as the indicators of a category.
 
     Args:
@@ -53,7 +53,7 @@ class Alike:
 
     columns: tuple[int, ...]
     formulas: tuple[frozenset[Node], ...]
-    members: tuple[Member, ...]
+    members: tuple[ColumnFactor, ...]
 
     @cached_property
     def sources(self) -> Sources:

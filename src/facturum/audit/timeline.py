@@ -13,7 +13,7 @@ from facturum.data.calendar import period_text
 from facturum.data.declared import declare
 from facturum.data.series import Series, period_numbers
 from facturum.data.spans import inner_periods, nests
-from facturum.data.values import Array, Kind, label_text
+from facturum.data.values import Array, Kind
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.evaluate import Source
 from facturum.engine.prepare import Prepared
@@ -78,7 +78,7 @@ def _gap_list(made: Prepared, series: Series) -> list[GapEntry]:
 
 def _unit_text(made: Prepared, row: int) -> str:
     names = [made.table[name] for name in made.spec.data.panel]
-    return ", ".join(label_text(v.labels[v.data[row]]) if v.labels else str(v.data[row]) for v in names)
+    return ", ".join(variable.text_of(variable.data[row].item()) for variable in names)
 
 
 def conversion_entries(built: Built) -> list[ConversionEntry]:

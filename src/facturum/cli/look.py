@@ -55,9 +55,13 @@ def profile(
     options = reading_from(**reading)
     if plan is not None:
         table, options = _seen_by(plan, data, options), {}
+    if percent is not None and by is None:
+        raise DataError("--percent goes with --by", remedy="Add --by VARIABLE.")
     if by is not None:
         if len(variable) != 1:
             raise DataError("--by crosses one variable with another", remedy="Name one VARIABLE: access --by comfort.")
+        if figure is not None or quantiles is not None:
+            raise DataError("a two-way table has neither a figure nor quantiles", remedy="Leave out the other options.")
         _print_crossed(cross(table, variable[0], by, options), percent, as_json)
         return
     made = profile_table(table, variable, shares, options)

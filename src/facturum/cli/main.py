@@ -129,6 +129,8 @@ def explain(
     columns = design.columns
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
+    if unit and figure is None:
+        raise AuditError("--unit goes with --figure", remedy="Add --figure F.png.")
     if figure is not None:
         _draw(columns, set(column), terms, unit, figure)
     if imputed:

@@ -132,7 +132,7 @@ def convert(
     ways: dict[str, dict[str, Any]] = {}
     for name, rest in (_named("--take", text) for text in take):
         how, *more = _cells(rest)
-        ways[name] = {"how": how, **{key: _plain(value) for key, value in (_named("--take", text) for text in more)}}
+        ways[name] = {"how": how, **{key: _way(key, value) for key, value in (_named("--take", text) for text in more)}}
     _write({out: convert_table(_read(data, reading), time, every, to, ways, panel)})
 
 
@@ -145,9 +145,11 @@ def _named(option: str, text: str) -> tuple[str, str]:
     return name, rest
 
 
-def _plain(text: str) -> str | float:
-    """Return a number as one, anything else as it is."""
-    return float(text) if text.replace(".", "", 1).isdigit() else text
+def _way(key: str, text: str) -> Any:
+    """Return what stands behind a key of --take, numbers as such."""
+    if key == "order" and text.isdigit():
+        return int(text)
+    return float(text) if key == "partial" and text.replace(".", "", 1).isdigit() else text
 
 
 def _cells(text: str) -> list[str]:

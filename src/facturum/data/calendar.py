@@ -37,6 +37,7 @@ _MONTHS = (
     *("july", "august", "september", "october", "november", "december"),
 )
 TWELFTH = 0.07  # how far from a whole number of twelfths a decimal year may lie to be a month
+MINUTES = {"30 minutes": 30, "15 minutes": 15, "minute": 1}  # how long the steps below an hour are
 PIVOT = 69  # two digits from here on are of the twentieth century, as strptime takes them
 DECIMAL_YEAR = "decimal year"
 SERIALS = {"serial 1900": date(1899, 12, 30), "serial 1904": date(1904, 1, 1)}
@@ -316,6 +317,12 @@ def part_codes(moments: Codes, part: str, starts: str | None = None) -> Codes:
     return year + 1970 if part.endswith("year") else inner
 
 
+def weekend(moments: Codes) -> npt.NDArray[np.bool_]:
+    """Return which moments lie on a Saturday or a Sunday."""
+    found: npt.NDArray[np.bool_] = part_codes(moments, "weekday") > PARTS["weekday"].index("fri")
+    return found
+
+
 def _start_of_year(days: Codes) -> Codes:
     starts: Codes = days.astype("datetime64[D]").astype("datetime64[Y]").astype("datetime64[D]").astype(np.int64)
     return starts
@@ -342,8 +349,7 @@ def period_text(number: int, step: str) -> str:
     if step == "workday":
         week, weekday = divmod(number + 3, 5)  # the number 0 is a Thursday
         return f"{_EPOCH + timedelta(days=7 * week + weekday - 3):%Y-%m-%d}"
-    if step.endswith("minutes") or step == "minute":
-        each = 1 if step == "minute" else int(step.split()[0])
-        return f"{_EPOCH + timedelta(minutes=each * number):%Y-%m-%dT%H:%M}"
+    if step in MINUTES:
+        return f"{_EPOCH + timedelta(minutes=MINUTES[step] * number):%Y-%m-%dT%H:%M}"
     moment = _EPOCH + (timedelta(days=number) if step == "day" else timedelta(hours=number))
     return moment.strftime("%Y-%m-%d") if step == "day" else moment.strftime("%Y-%m-%dT%H")

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.data.calendar import first_day
+from facturum.data.calendar import MINUTES, first_day, weekend
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
@@ -15,7 +15,6 @@ from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
-MINUTES = {"30 minutes": 30, "15 minutes": 15, "minute": 1}
 OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
@@ -226,7 +225,7 @@ def _row_numbers(unit: Array) -> Array:
 
 
 def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
-    rows = np.flatnonzero(known & ((np.floor_divide(time.data, 24 * _HOUR) + 3) % 7 > 4)) + 1
+    rows = np.flatnonzero(known & weekend(time.data)) + 1
     if len(rows):
         raise DataError(
             f"'{time.name}' has Saturdays or Sundays in {source}, and every is 'workday'",

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.data.values import Array, Kind, Labels, Mask, Values
+from facturum.data.values import Array, Kind, Labels, Mask, Values, label_text
 from facturum.errors import DataError, counted
 
 EXACT = 2**53
@@ -79,6 +79,17 @@ class Variable:
         of = f" of {len(self.labels):,}" if self.labels is not None else ""
         missing = int(self.missing_rows().sum())
         return f"{self.name}: {kind}{of}" + (f", {counted(missing, 'row')} missing" if missing else "")
+
+    def text_of(self, stored: float) -> str:
+        """Return a value that is there as text, from how it is stored: its label, true or false, or its number.
+
+        Example:
+            >>> Variable("open", Kind.TRUTH, np.array([True])).text_of(True)
+            'true'
+        """
+        if self.labels is not None:
+            return label_text(self.labels[int(stored)])
+        return label_text(bool(stored) if self.kind is Kind.TRUTH else stored)
 
     @cached_property
     def exact_as_double(self) -> bool:

@@ -16,7 +16,7 @@ from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.learned import Learned
 from facturum.engine.scope import Scope, refuse_deep
-from facturum.engine.shaping import DERIVED, Given, Shaped, given_of, shape
+from facturum.engine.shaping import Given, Shaped, given_of, name_clash, shape
 from facturum.engine.spec import PlanSpec
 from facturum.engine.spreading import frozen, passed_over_in, spread, walk, with_children
 from facturum.errors import FacturumError, PlanError, nearest
@@ -236,8 +236,8 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
             "the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".'
         )
     kept = {key: node for key, node in derived.items() if key in used}
-    made = Prepared(spec, given, shaped, response, terms, kept, conditions["keep"], conditions["learn"], spec)
-    made = replace(made, passed_over=passed_over)
+    conditioned = conditions["keep"], conditions["learn"]
+    made = Prepared(spec, given, shaped, response, terms, kept, *conditioned, spec, passed_over=passed_over)
     refuse_leaks(response, terms, kept, spec)
     return made
 
@@ -249,12 +249,8 @@ def _parsed(place: str, text: str, learned: bool) -> Node:
 
 def _check_names(spec: PlanSpec, table: Table) -> None:
     for name in spec.derived:
-        if name in table and table[name].storage != DERIVED:
-            raise PlanError(
-                f"'{name}' is a variable of the table already",
-                place=f"derived.{name}",
-                remedy="Give the derived variable a name of its own.",
-            )
+        if name in table and name != spec.data.time:
+            raise name_clash(name)
     known = [*table.variables, *spec.derived]
     times = [] if spec.data.time is None else [spec.data.time]
     for key, names in (("time", times), ("panel", spec.data.panel), ("carry", spec.data.carry)):

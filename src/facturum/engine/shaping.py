@@ -25,7 +25,6 @@ from facturum.errors import DataError, FacturumError, PlanError
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
 
-DERIVED = "derived"  # how a variable is stored that a plan made
 MARK = "\0new"  # a variable that tells new rows from history while both are converted; no file has one of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
 
@@ -101,16 +100,27 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
     found = {}
     for place, table in own.items():
+        if spec.data.time in spec.derived and spec.data.time in table:
+            raise name_clash(spec.data.time)
         chosen = {name: kind for name, kind in kinds.items() if name in table or kind.parts}
         found[place] = _timed(spec, declare(table, chosen, spec.data.time))
     tables = {name: given.series[name] for name in spec.series if name in given.series}
     return found | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
 
 
+def name_clash(name: str) -> PlanError:
+    """Return the error that a derived variable has the name of a variable of the table."""
+    return PlanError(
+        f"'{name}' is a variable of the table already",
+        place=f"derived.{name}",
+        remedy="Give the derived variable a name of its own.",
+    )
+
+
 def _timed(spec: PlanSpec, table: Table) -> Table:
     """Return a table with the time of its rows, where that is a derived variable."""
     time = spec.data.time
-    if time is None or time not in spec.derived or time in table:
+    if time is None or time not in spec.derived:
         return table
     text = spec.derived[time]
     derived = {name: parse(own, spec.resolved) for name, own in spec.derived.items()}
@@ -128,7 +138,7 @@ def _timed(spec: PlanSpec, table: Table) -> Table:
     except FacturumError as error:
         raise error.at(f"derived.{time}", text) from None
     data = np.where(values.there(), values.data, 0)
-    made = Variable(time, Kind.TIME, data, values.valid, None, DERIVED, declared=True)
+    made = Variable(time, Kind.TIME, data, values.valid, None, "derived", declared=True)
     return replace(table, variables={**table.variables, time: made})
 
 

@@ -324,6 +324,9 @@ class Bins(Node):
     def subject(self) -> str:
         return self.x.subject()
 
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} lies in no bin"
+
     def reading(self) -> Reading:
         return Curve(Node.subject(self))
 

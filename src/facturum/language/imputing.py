@@ -285,6 +285,9 @@ class Impute(Node):
     def subject(self) -> str:
         return f"{self.x.subject()} (imputed)"
 
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} is missing, and no value near enough fills it"
+
 
 def _plain(value: Label) -> Label:
     return plain_number(value) if isinstance(value, float) else value

@@ -228,6 +228,9 @@ class Conditional(Node):
     def reading(self) -> Reading:
         return Unit(self.subject())
 
+    def missing_because(self) -> str:
+        return f"the condition {self.condition.subject()} leads to missing"
+
 
 def _assembled(parts: list[tuple[Array, Values]], length: int) -> Values:
     """Put the values of disjoint rows together; rows of no part are missing."""

@@ -59,6 +59,9 @@ class Lookup(Node):
     def reading(self) -> Reading:
         return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)")
 
+    def missing_because(self) -> str:
+        return f"{' and '.join(key.subject() for key in self.keys)} is not among the keys of the table"
+
     def _labels(self) -> tuple[str, ...]:
         found = [value for _, value in self.table] + [self.otherwise]
         return tuple(dict.fromkeys(value for value in found if isinstance(value, str)))

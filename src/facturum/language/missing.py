@@ -88,6 +88,9 @@ class MissingIf(Node):
     def subject(self) -> str:
         return self.x.subject()
 
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} is set to missing where {self.condition.subject()}"
+
 
 @operation
 class Winsorize(Elementwise):

@@ -272,6 +272,10 @@ class Node(ABC):
 
         return brief_text(self)
 
+    def missing_because(self) -> str:
+        """Return why this is missing in a row in which none of its expressions is."""
+        return f"{self.subject()} is missing"
+
     def equal_to(self, label: Label) -> Node:
         """Return the condition that a categorical expression has a label."""
         from facturum.language.logic import equals

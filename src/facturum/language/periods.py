@@ -6,6 +6,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from facturum.data import series
 from facturum.data.calendar import period_of, period_text
 from facturum.data.series import period_numbers
 from facturum.data.values import Array, Kind, Values, both
@@ -13,7 +14,7 @@ from facturum.language.lookup import Lookup
 from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, operation
 from facturum.language.options import argument, arguments, one_of, option
 
-STEPS = ("year", "quarter", "month", "week", "day", "hour", "minute")
+STEPS = (*series.STEPS[:-1], "minute")  # all but the row
 
 
 @operation

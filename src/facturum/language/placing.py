@@ -243,6 +243,9 @@ class Categorical(Node):
             return found, found >= 0
         return found, None
 
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} has a category that is not in the order"
+
     def _unseen(self, rows: Rows, values: Values, unseen: Mask) -> Exception:
         if values.labels is not None:
             words = [label_text(values.labels[code]) for code in np.unique(values.data[unseen][:1000]) if code >= 0]

@@ -12,7 +12,7 @@ from facturum.language.logic import And, Comparison, Conditional, Membership, No
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
 
-MOST_ENTRIES = 4
+MOST_ENTRIES = 4  # of a table; more are counted in sentences, and become a definition in formulas
 WORDS = frozenset({"missing", *keyword.kwlist})
 _IF, _OR, _AND, _NOT, _COMPARE, _SUM, _PRODUCT, _SIGN, _POWER, _ATOM = range(10)
 

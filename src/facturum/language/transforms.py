@@ -87,6 +87,9 @@ class Log(Elementwise):
     def reading(self) -> Reading:
         return Logged(self.x.subject(), float(self.shift))
 
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} is 0 or less, and has no logarithm"
+
 
 @operation
 class Sqrt(Elementwise):

@@ -157,6 +157,10 @@ class Within(Node):
     def subject(self) -> str:
         return self._beside(self.x.subject())
 
+    def missing_because(self) -> str:
+        groups = " and ".join(str(key) for key in (*self.by, *self.and_by))
+        return f"the group of {groups} was not in the estimation sample"
+
     def _beside(self, subject: str) -> str:
         return f"{subject} within {' and '.join(str(key) for key in (*self.by, *self.and_by))}"
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.calendar import period_of
+from facturum.data.calendar import period_of, weekend
 from facturum.data.declared import as_time
 from facturum.data.series import STEPS, Timing, period_numbers, series_of
 from facturum.data.table import Table
@@ -78,7 +78,7 @@ def _step(time: Variable) -> str | None:
 
 def _all_workdays(moments: Array) -> bool:
     """Return whether many days are none of them Saturdays or Sundays."""
-    return len(moments) >= MANY_DAYS and bool(((np.floor_divide(moments, 86_400_000_000) + 3) % 7 < 5).all())
+    return len(moments) >= MANY_DAYS and not weekend(moments).any()
 
 
 def are_dates(variable: Variable) -> bool:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from facturum.data.table import Table
-from facturum.data.values import Array, Kind, label_text, plain_number
+from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
 from facturum.errors import DataError
 
@@ -70,12 +70,6 @@ def cross_table(table: Table, rows: str, columns: str) -> CrossTable:
     return CrossTable(rows, columns, first[1], second[1], tuple(map(tuple, counts.tolist())))
 
 
-def _text(variable: Variable, value: float) -> str:
-    if variable.labels is not None:
-        return label_text(variable.labels[int(value)])
-    return label_text(bool(value) if variable.kind is Kind.TRUTH else plain_number(value))
-
-
 def _coded(variable: Variable) -> tuple[Array, tuple[str, ...]]:
     """Return the place of each row's value among the values that occur, and these."""
     there = ~variable.missing_rows()
@@ -86,7 +80,7 @@ def _coded(variable: Variable) -> tuple[Array, tuple[str, ...]]:
             f"'{variable.name}' {what}, and a two-way table shows {MOST_VALUES} at most",
             remedy="Cut it into bins or regroup it in a plan, and add --plan PLAN.",
         )
-    texts = [_text(variable, value) for value in distinct.tolist()]
+    texts = [variable.text_of(value) for value in distinct.tolist()]
     if variable.kind is Kind.CATEGORY:
         order = sorted(range(len(texts)), key=texts.__getitem__)
         places = np.argsort(order)[places] if order else places

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from facturum.errors import counted, table_html
+from facturum.errors import counted
+from facturum.notebook import table_html
 
 if TYPE_CHECKING:
     from facturum.look.profile import Profile, VariableProfile

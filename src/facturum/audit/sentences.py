@@ -1,4 +1,4 @@
-"""Reads the columns of a build: what each is made of, what moves beside it, and the sentence on its coefficient."""
+"""The sentence on each coefficient of a build, from what its column is made of and what moves beside it."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ from facturum.language.parser import parse
 from facturum.language.reading import Reading
 
 
-class Reader:
-    """Writes the sentences of a build."""
+class Sentences:
+    """The sentences of a build, and what they warn of."""
 
     def __init__(self, built: Built) -> None:
         self._built = built
@@ -77,9 +77,9 @@ class Reader:
             self._informed,
         )
 
-    def sentence(self, at: int) -> str:
+    def of(self, at: int) -> str:
         """Return what the coefficient of a column means."""
-        return sentence(self._effects.setting(at), self.response, self.readings)
+        return sentence(self._effects.interpretation(at), self.response, self.readings)
 
     def warnings(self) -> Iterator[str]:
         """Say which interactions lack a main effect."""

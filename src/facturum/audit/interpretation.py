@@ -8,7 +8,7 @@ from facturum.language.reading import Factor, Reading
 
 
 @dataclass(frozen=True)
-class Setting:
+class Interpretation:
     """On what the coefficient of a column depends.
 
     Args:

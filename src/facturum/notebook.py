@@ -1,0 +1,29 @@
+"""How notebooks show tables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from html import escape
+
+
+def table_html(caption: str, heads: Sequence[str], rows: Iterable[Sequence[str]], notes: Iterable[str] = ()) -> str:
+    """Return a table for notebooks.
+
+    Args:
+        caption: above it.
+        heads: of its columns.
+        rows: their cells, as text.
+        notes: lines below it.
+
+    Example:
+        >>> table_html("two huts", ["name"], [["A & B"]])[:74]
+        "<table><caption>two huts</caption><thead><tr><th style='text-align:left'>n"
+    """
+
+    def line(tag: str, cells: Iterable[str]) -> str:
+        return "<tr>" + "".join(f"<{tag} style='text-align:left'>{escape(cell)}</{tag}>" for cell in cells) + "</tr>"
+
+    body = "".join(line("td", cells) for cells in rows)
+    below = "".join(f"<p>{escape(note)}</p>" for note in notes)
+    head = f"<table><caption>{escape(caption)}</caption><thead>{line('th', heads)}</thead>"
+    return f"{head}<tbody>{body}</tbody></table>{below}"
