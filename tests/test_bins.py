@@ -63,7 +63,7 @@ def built(text: str, **table: Any) -> fa.Design:
 
 class Quantiles(unittest.TestCase):
     @given(ADVERSARIAL, st.integers(2, 8), st.sampled_from(["left", "right"]), st.integers(1, 4))
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=250, deadline=None)
     def test_edges_are_those_of_exact_order_statistics(
         self, values: list[float], parts: int, closed: str, pieces: int
     ) -> None:
@@ -91,7 +91,7 @@ class Quantiles(unittest.TestCase):
     def test_too_many_bins_are_refused_with_what_can_be_had(self) -> None:
         with self.assertRaises(fa.DataError) as caught:
             built("bins(x, quantiles=4)", x=[0] * 60 + list(range(1, 41)))
-        for said in ("into 4 bins", "3 can be had", "0 alone is the value of 60 %", "edges=[0.5, "):
+        for said in ("into 4 bins", "only 3 bins are possible", "0 alone is the value of 60 %", "edges=[0.5, "):
             self.assertIn(said, str(caught.exception))
         with self.assertRaisesRegex(fa.DataError, "only 3 rows with a value"):
             built("bins(x, quantiles=9)", x=[1.0, 2.0, 3.0])

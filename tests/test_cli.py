@@ -222,6 +222,10 @@ class Commands(Folder):
                 "not of the form NAME=VALUE",
             ),
             (("stack", place, "--into", "a=q_1", "--which", "w", "--out", place), "already exists"),
+            (
+                ("convert", huts_csv, *clock, *take[:1], "stays=sum,partal=keep", "--out", self.folder / "z.csv"),
+                "convert.take.stays.partal: [convert.take.stays] does not have this key; did you mean 'partial'?",
+            ),
         ):
             outcome = command(*wrong)  # type: ignore[arg-type]
             self.assertEqual(outcome.returncode, 2)

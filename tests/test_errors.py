@@ -76,7 +76,7 @@ CASES = {
     ),
     "a lag without time": Bad(["lag works along time", "every = "], {"x": "lag(price, 1)"}),
     "a window of nothing": Bad(
-        ["moving_average wants a whole number from 1 as window"],
+        ["window of moving_average must be a whole number from 1"],
         {"x": "moving_average(price, 0)"},
         sections={"data": {"every": "row"}},
     ),
@@ -269,7 +269,10 @@ CASES = {
         {"x": "category(access) + polynomial(beds, 2)"},
     ),
     "function of a block": Bad(["log works on one column", "is a block"], {"x": "log(polynomial(beds, 2))"}),
-    "syntax": Bad(["terms.x: not a valid expression", "log(price", "^"], {"x": "log(price"}),
+    "syntax": Bad(
+        ["not a valid expression: a bracket is opened that is never closed", "log(price\n       ^\nClose it"],
+        {"x": "log(price"},
+    ),
     "log of nothing positive": Bad(
         [
             "terms.x: 'log(price)' is not defined for these values in 2 rows",
@@ -544,14 +547,14 @@ REFUSED = {
     "spread_of(beds)": "spread_of needs 2 items",
     "regroup(code, {'a': ['5..3']})": "the range '5..3' is empty",
     "regroup(code, {'a': ['..20'], 'b': ['20..']})": "the ranges '..20' and '20..' overlap",
-    "bins(price, width=0)": "bins wants a number above 0 as width",
+    "bins(price, width=0)": "width of bins must be a number above 0",
     "bins(price, width=2, quantiles=3)": "bins are made in one way",
     "bins(price, edges=[2], labels=['a', 'b', 'c'])": "3 labels for 2 bins",
     "impute(gaps)": "impute needs a method or a value",
     "impute(gaps, 'mean', by=[access], value=2)": "value is one fill for all groups",
     "impute(gaps, 'mean', otherwise=2)": "otherwise goes with groups",
-    "trend(origin=True)": "trend wants a period in quotes, or the number of a row as origin",
-    "matching(3)": "matching wants a text as pattern",
+    "trend(origin=True)": "origin of trend must be a period in quotes, or the number of a row",
+    "matching(3)": "pattern of matching must be a text",
     "impute(gaps, value='none')": "a text cannot stand in it",
     "impute(none, 'mean')": "terms.x: 'none' is missing in every row of the estimation sample",
     "impute(gaps, 'median', limit=2)": "limit goes with",
@@ -591,7 +594,7 @@ REFUSED = {
     "regroup(access, {'a': ['rod']})": "has no category 'rod'; did you mean 'road'?",
     "lookup(access, {'road': 1, 'boat': 'x'})": "mixes texts and numbers",
     "lookup(access, {('a', 'b'): 1})": "has 2 parts for 1 variables",
-    "none": "6 where a value is missing in terms.x",
+    "none": "terms.x: no row is left of 6: 6 where a value is missing in terms.x",
     "every_number(but=[3])": "but=[..] lists variables",
     "matching('z_*')": "'matching('z_*')' matches no variable",
 }

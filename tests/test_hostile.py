@@ -14,14 +14,14 @@ from tests import hostile
 
 # how many cases of each kind take some seconds
 COUNTS = {
-    "expressions": 1200,
+    "expressions": 800,
     "plans": 400,
-    "promises": 600,
-    "plan_files": 800,
-    "data_files": 600,
-    "tamperings": 150,
+    "promises": 400,
+    "plan_files": 600,
+    "data_files": 400,
+    "tamperings": 100,
     "drafts": 100,
-    "changed_cells": 100,
+    "changed_cells": 70,
     "commands": 60,
     "calls": 400,
 }

@@ -253,7 +253,7 @@ class Plans(unittest.TestCase):
             ("lag(x, range(y))", "a range has whole numbers for its ends"),
             ("lag(x, list(1))", "an option is a number"),
             ("lag(x, range(1, 3, 1))", "a range has whole numbers for its ends"),
-            ("lag(x, [])", "lag wants a number of periods, or a list of them as k"),
+            ("lag(x, [])", "k of lag must be a number of periods, or a list of them"),
         ):
             with self.assertRaises(fa.PlanError) as caught:
                 fa.Plan("y", {"t": text}, data={"every": "row"}).build({"x": [1.0, 2.0], "y": [1.0, 2.0]})

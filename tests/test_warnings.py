@@ -40,7 +40,7 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
     ("few rows", {"x": "x", "z": "z"}, {k: v[:3] for k, v in table().items()}, "there are 3 columns for 3 rows"),
     ("a lone interaction", {"kx": "kind * x", "x": "x"}, table(), "kx is an interaction of kind, whose main effect is"),
     ("a spare variable", {"terms": {"x": "x"}, "derived": {"w": "2 * x"}}, table(), "w is a derived variable that no"),
-    ("an id", {"all": "every_number()"}, table(row=list(range(ROWS))), "all leaves out row: every value is"),
+    ("an id", {"all": "every_number()"}, table(row=list(range(ROWS))), "all leaves out row: each value occurs once"),
     ("thin bins", {"b": "bins(x, edges=[1.2, 5])"}, table(), "of the rows are in the bin 'under 1.2'"),
     ("thick bins", {"b": "bins(x, edges=[8])"}, table(), "of the rows are in the one bin 'under 8'"),
     ("an empty bin", {"b": "bins(x, edges=[5, 7, 99])"}, table(), "no row is in the bin 'from 99'"),

@@ -11,7 +11,7 @@ LONGEST_LINE = 110  # of the text that an error marks
 
 
 class FacturumError(Exception):
-    """Something that Facturum refuses, told so that the reader can put it right.
+    """Input that Facturum refuses, with its place, its rows and the remedy.
 
     Args:
         what: one sentence saying what is wrong.
@@ -51,7 +51,7 @@ class FacturumError(Exception):
         self.remedy = remedy
 
     def at(self, place: str, text: str | None = None) -> FacturumError:
-        """Return the error itself, told where it stands unless it knew that already."""
+        """Return the error itself, with its place filled in where it had none."""
         if self.place is None:
             self.place = place
             if self.text is None:

@@ -25,7 +25,7 @@ class Plan:
     """How each term of a regression is made from the variables of a table.
 
     Args:
-        response: what is explained: a number, a truth value or a category; None for a matrix alone.
+        response: the response, an expression: a number, a truth value or a category; None for a matrix alone.
         terms: expressions by key (the key names the columns), or one or a list of them (names are made from their
             texts).
         intercept: whether there is a column of ones.
@@ -100,7 +100,7 @@ class Plan:
         """Read a plan file.
 
         Raises:
-            PlanError: where it is not there, is no TOML, or says something that a plan cannot say.
+            PlanError: where it is not found, is not valid TOML, or holds what a plan may not hold.
         """
         spec = load_plan(path)
         try:
@@ -165,7 +165,7 @@ class Plan:
             history: earlier rows, for operations along time to look at; they do not become rows of the matrix.
             series: the tables of the plan's series, instead of their files.
             threads: how many threads; the result does not depend on it.
-            progress: is told how many blocks of how many are filled.
+            progress: is called with the number of blocks filled and the number of all.
 
         What the column map warns of is issued as a `FacturumWarning`; of a large matrix when its map is made.
 
@@ -259,5 +259,5 @@ class Plan:
 
 
 def _texts(section: Any) -> Any:
-    """Return a section with its expressions as texts; what is no section is refused later, with its place."""
+    """Return a section with its expressions as texts; what is not a section is refused later, with its place."""
     return {key: str(value) for key, value in section.items()} if isinstance(section, Mapping) else section

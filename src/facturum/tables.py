@@ -26,7 +26,7 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
 
     Raises:
-        DataError: where it is none, or where it is said how to read one that is no file.
+        DataError: where it is not a table, or where `reading` is given for something other than a file.
     """
     if isinstance(table, str | Path):
         return read(table, **(reading or {}))
@@ -203,20 +203,16 @@ def convert(
         >>> made["stays"].data.round(6).tolist()
         [1.0, 2.0, 3.0, 4.0, 5.0, 6.0]
     """
-    content = {
-        "time": time,
-        "every": every,
-        "match": list(panel),
-        "take": {name: dict(how) for name, how in take.items()},
-    }
-    spec = spec_from({"series": {"table": content}}).series["table"]
     for step in (every, to):
         if step not in STEPS[:-1]:
             raise PlanError(
-                f"'{step}' is not a valid step{nearest(step, STEPS)}", remedy="Write one of " + ", ".join(STEPS[:-1])
+                f"'{step}' is not a valid step{nearest(step, STEPS)}",
+                remedy="Write one of " + ", ".join(STEPS[:-1]) + ".",
             )
-    takes = {name: each.take(name) for name, each in spec.take.items()}
+    ways = {name: dict(how) for name, how in take.items()}
+    section = spec_from({"convert": {"every": every, "take": ways}}).convert
+    takes = {} if section is None else {name: each.take() for name, each in section.take.items()}
     made, _ = conversion.convert(
-        declare(taken_in(table), {}, time), Timing(time, every, tuple(panel)), to, takes, "take"
+        declare(taken_in(table), {}, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
     return made

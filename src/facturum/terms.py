@@ -132,7 +132,7 @@ class Expression:
             members: the values.
 
         Raises:
-            PlanError: where they are no list of values.
+            PlanError: where they are not a list of values.
 
         Example:
             >>> print(variable("access").is_in(["road", "trail"]))

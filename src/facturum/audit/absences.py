@@ -1,4 +1,4 @@
-"""Why rows were left out, by the variable that has no value in them."""
+"""Why rows were left out, by the variable that is missing in them."""
 
 from __future__ import annotations
 

@@ -106,7 +106,7 @@ class Effects:
         return self._single(at, members[0]) if len(members) == 1 else self._product(at, members)
 
     def mainless(self) -> Iterator[tuple[int, Factor]]:
-        """Yield each factor of an interaction that is no column of its own, and the first column that it is part of."""
+        """Yield each factor of an interaction without a column of its own, and the first column that it is part of."""
         said: set[tuple[str, str]] = set()
         for group in dict.fromkeys(self._groups.values()):
             at = group.columns[0]

@@ -20,7 +20,7 @@ class Interpretation:
         shared: the variables that these have in common.
         slope: the slope of all of them together.
         legend: the column that each letter in it stands for.
-        mainless: factors of an interaction that are no columns of their own.
+        mainless: factors of an interaction that are not columns of their own.
         alone: whether nothing else moves with the other factors of an interaction.
         filled: where missing values are compared, the value put in elsewhere, "" where it differs; else None.
         elsewhen: variables that other columns read at other periods.

@@ -21,7 +21,7 @@ LARGE_T = 2.0
 
 
 def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
-    """Say which columns cannot be told apart, or tell nothing."""
+    """Say which columns are constant or add up to the intercept, and whether there are too few rows."""
     for entry in entries:
         if entry.min is None or entry.min != entry.max:
             continue
@@ -63,7 +63,7 @@ def plan_warnings(built: Built) -> Iterator[str]:
         yield f"{', '.join(unused)} {verb} term, response or condition uses."
     for place, names in made.passed_over.items():
         yield (
-            f"{place} leaves out {', '.join(names)}: every value is another one, as in an id. "
+            f"{place} leaves out {', '.join(names)}: each value occurs once, as in an id. "
             f"Write {names[0]} as a term if it is a predictor."
         )
 

@@ -25,7 +25,7 @@ _ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if 
 
 
 class Stopped(BaseException):
-    """The process was told to end; the number of the signal."""
+    """The process was asked to end; the number of the signal."""
 
 
 def run_guarded(command: Callable[[], Any]) -> None:

@@ -276,8 +276,8 @@ def demo(out: Path, name: str) -> None:
     """Lay out the sample data, build a design matrix, and show its plan, its rows and its column map.
 
     The sample is a made-up network of mountain huts. The plan "clean" shows bins and missing values, "survey" a score
-    of several questions, "time" lags, a season and other tables. Change a cell of huts.csv, run verify, and be told
-    which.
+    of several questions, "time" lags, a season and other tables. Change a cell of huts.csv, run verify, and it
+    names the cell.
     """
     from facturum.demo.sample import PLANS, lay_out
     from facturum.plan import Plan

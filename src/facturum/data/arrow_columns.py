@@ -72,7 +72,7 @@ def _is_text(kind: pa.DataType) -> bool:
 
 
 def _text(name: str, array: pa.Array, valid: Mask | None) -> Variable:
-    array.validate(full=True)  # bytes that are no text are found here, and not while they are used
+    array.validate(full=True)  # bytes that are not valid text are found here, and not while they are used
     return _dictionary(name, array.cast(pa.large_string()).dictionary_encode(), "text")
 
 
@@ -179,7 +179,7 @@ def _codes(array: pa.DictionaryArray) -> Array:
 
 
 def _label(name: str, value: Any) -> Label | None:
-    """Return a category as it is told apart: a text, a number or a truth value; None for a missing one."""
+    """Return a category as it is compared: a text, a number or a truth value; None for a missing one."""
     if value is None or (isinstance(value, float) and math.isnan(value)):
         return None
     if isinstance(value, str | int | float):

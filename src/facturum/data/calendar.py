@@ -44,7 +44,7 @@ SERIALS = {"serial 1900": date(1899, 12, 30), "serial 1904": date(1904, 1, 1)}
 
 
 class Moment(NamedTuple):
-    """A start in microseconds since 1970 by the clock on the wall, and how many minutes it is ahead of UTC, if told."""
+    """A start in microseconds since 1970 by the clock there, and how many minutes ahead of UTC it is, if given."""
 
     start: int
     offset: int | None

@@ -25,7 +25,7 @@ def composed_time(table: Table, name: str, parts: Mapping[str, str]) -> Variable
         parts: the variable of each part: year, and as many of quarter or month, day and hour as there are.
 
     Raises:
-        DataError: where a part is not there, does not go with the others, or holds what is no such part.
+        DataError: where a part is not found, does not go with the others, or holds values that are not such a part.
 
     Example:
         >>> table = Table.of({"yr": [2020, 2021], "mon": ["Mar", "4"]})

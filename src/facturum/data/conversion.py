@@ -1,4 +1,4 @@
-"""Series brought to longer or shorter periods, each variable as told."""
+"""Series brought to longer or shorter periods, each variable in its own way."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class Converted:
     Args:
         variable, source: its new name, and that of the source.
         from_every, to_every: the step that it came in, and the plan's.
-        how, at: as told.
+        how, at: as in the plan.
         values: how many source values stand behind it.
         periods: how many periods it has a value in.
         partial: how many periods were not fully covered, and what became of them.

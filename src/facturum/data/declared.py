@@ -221,7 +221,7 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
             and Jan-93.
 
     Raises:
-        DataError: for texts that are no periods or may be read in two ways, and for mixed offsets from UTC.
+        DataError: for texts that are not periods or can be read in two ways, and for mixed offsets from UTC.
     """
     if variable.kind is Kind.TIME:
         return variable

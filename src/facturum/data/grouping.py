@@ -1,4 +1,4 @@
-"""Rows told apart by the values of several variables."""
+"""Rows grouped by the values of several variables."""
 
 from __future__ import annotations
 

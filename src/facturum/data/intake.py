@@ -24,7 +24,7 @@ def table_from(given: Any, source: str = "the table") -> Table:
     """Make a table from a DataFrame, an Arrow table, anything with ``__arrow_c_stream__``, or a dict of arrays.
 
     Raises:
-        DataError: for columns of unequal length, two columns of one name, or something that is no table.
+        DataError: for columns of unequal length, two columns of one name, or something that is not a table.
 
     Example:
         >>> len(table_from({"price": np.array([1.0, 2.0, np.nan])}))
@@ -117,7 +117,7 @@ def _unknown_to_arrow(kind: Any) -> bool:
 
 def _from_arrow(table: pa.Table, source: str) -> Table:
     try:
-        # a DataFrame brings its row index along under this name; it is no variable
+        # a DataFrame brings its row index along under this name; it is not a variable
         names = [name for name in table.column_names if not name.startswith("__index_level_")]
     except UnicodeDecodeError:
         raise DataError(f"{source} has a column whose name is not valid text", remedy="Rename the column.") from None

@@ -270,6 +270,6 @@ def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),
-        remedy="Name what tells the rows apart in [data] panel, use a finer step, or bring the rows together first."
+        remedy="Name what tells the rows apart as panel, use a finer step, or aggregate the rows first."
         + (" Where clocks are put back, an hour occurs twice: give UTC." if timing.every == "hour" else ""),
     )

@@ -43,7 +43,7 @@ class Table:
         """Take in a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table itself.
 
         Raises:
-            DataError: for columns of unequal length, two columns of one name, or something that is no table.
+            DataError: for columns of unequal length, two columns of one name, or something that is not a table.
         """
         from facturum.data.intake import table_from
 

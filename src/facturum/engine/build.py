@@ -181,7 +181,7 @@ def build(
         table: the rows, or the tables that the plan is given.
         threads: how many threads; the result does not depend on it.
         leaf: for tests, the rows of a leaf.
-        progress: is told how many leaves of how many are filled.
+        progress: is called with the number of leaves filled and the number of all.
 
     Raises:
         PlanError: where the plan has no meaning.

@@ -37,7 +37,7 @@ class Prepared:
         spec: the plan as given.
         given: the tables as given.
         shaped: the table that the plan works on, its variables as declared.
-        response: what is explained, or None.
+        response: the response, or None.
         terms: by key.
         derived: new variables, by name, those that are used.
         keep, learn: the conditions of [rows].
@@ -99,7 +99,7 @@ class Prepared:
 
     @property
     def estimated(self) -> tuple[Learned, ...]:
-        """What was learned of rows; an answer that looks at none, such as labels of written edges, is not among it."""
+        """What was learned of rows; an answer that reads none, such as labels of written edges, is not among it."""
         return tuple(each for each in self.learned if each.rows)
 
     def terms_of(self, node: Node) -> tuple[str, ...]:

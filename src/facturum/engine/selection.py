@@ -287,13 +287,15 @@ def _refuse_missing(selection: Selection) -> None:
 
 
 def _nothing_left(selection: Selection, made: Prepared) -> DataError:
+    causes = sorted(selection.reasons().items(), key=lambda item: -item[1])
     told = [
         f"{count:,} where {reason} in {place}" if place != "rows.keep" else f"{count:,} where {reason}"
-        for (reason, place), count in sorted(selection.reasons().items(), key=lambda item: -item[1])
+        for (reason, place), count in causes
     ]
+    chief = causes[0][0][1]  # the place that most of the rows are lost at
     return DataError(
         f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
-        place="rows.keep" if made.spec.rows.keep else "rows",
-        text=made.spec.rows.keep,
+        place=chief,
+        text=made.spec.rows.keep if chief == "rows.keep" else None,
         remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
     )

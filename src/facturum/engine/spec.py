@@ -145,7 +145,7 @@ class PlanSpec(_Section):
     """A plan: how each term of a regression is made from the variables of a table."""
 
     facturum: Literal[1] = Field(1, description="the format of this file")
-    response: str | None = Field(None, description="what is explained")
+    response: str | None = Field(None, description="the response: an expression")
     intercept: bool = Field(True, description="whether there is a column of ones")
     data: DataSpec = DataSpec()
     variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
@@ -233,7 +233,7 @@ def _plan_error(problem: ValidationError) -> PlanError:
         inner = "take" if "take" in where[:-1] else where[0]
         section = _SECTIONS["" if len(where) == 1 else inner]
         known = list(section.model_fields)
-        what = "not a valid key of a plan" if len(where) == 1 else f"[{where[0]}] does not have this key"
+        what = "not a valid key of a plan" if len(where) == 1 else f"[{'.'.join(where[:-1])}] does not have this key"
         return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
     if first["type"] == "missing":
         inside = ".".join(where[:-1])

@@ -38,7 +38,7 @@ def write_folder(
     kill finds the old state or the new one.
 
     Args:
-        target: where; a folder already there is replaced only when told, and only if it is a build of ours.
+        target: where; a folder that exists is replaced only on request, and only if it is a Facturum build.
         write: fills an empty folder.
         replaceable: refuses a folder that is not ours; returns the names of those of its files that are.
         replace: whether an old build may be replaced.

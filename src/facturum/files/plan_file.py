@@ -21,7 +21,7 @@ def load_plan(path: str | Path) -> PlanSpec:
     """Read a plan file.
 
     Raises:
-        PlanError: where the file is not there, is no TOML, or says something that a plan cannot say.
+        PlanError: where the file is not found, is not valid TOML, or holds what a plan may not hold.
     """
     path = Path(path)
     try:

@@ -50,7 +50,7 @@ def read(
     """Read a table from a CSV, Parquet, Arrow or Feather file.
 
     In text files a column is a number, a truth value or a date where all its cells are; whole numbers with leading
-    zeros or too many digits, and all else, are text. Nothing is dropped: one cell that is no number makes a column
+    zeros or too many digits, and all else, are text. Nothing is dropped: one cell that is not a number makes a column
     text. Quotes that are not closed and records with other numbers of cells are errors.
 
     Args:
@@ -65,7 +65,7 @@ def read(
         The table.
 
     Raises:
-        DataError: where the file is not there, is no table, or is cut short; in text files with the line.
+        DataError: where the file is not found, is not a table, or is cut short; in text files with the line.
     """
     path = Path(path)
     try:

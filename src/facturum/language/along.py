@@ -30,7 +30,7 @@ SHIFTS = Accept(
 
 
 class AlongTime(Node):
-    """An operation that looks at other periods of the same unit."""
+    """An operation that reads other periods of the same unit."""
 
     family: ClassVar[str] = "time"
     x: Node

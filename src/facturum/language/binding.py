@@ -120,7 +120,7 @@ def _value(
     if value is None and field.default is None:
         return None
     if not accept.test(value):
-        raise fail(given, f"{made.name} wants {accept.words} as {field.name}", f"Write {signature(made)}.")
+        raise fail(given, f"{field.name} of {made.name} must be {accept.words}", f"Write {signature(made)}.")
     odd = None if accept.keys else loses_digits(value)
     if odd is not None:
         raise fail(given, f"{odd} loses digits as a number", EXACT)

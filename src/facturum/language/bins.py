@@ -194,7 +194,7 @@ class Bins(Node):
                 why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
             else:
                 why = f"only {counted(search.count, 'row')} with a value"
-            can = f"{len(found) + 1} can be had" if found else "all rows have one value"
+            can = f"only {len(found) + 1} bins are possible" if found else "all rows have one value"
             raise DataError(
                 f"'{self.x}' cannot be cut into {search.parts} bins of equal numbers; {can}: {why}",
                 remedy=f"Write edges=[{edges}] for these bins, or fewer quantiles." if edges else "Leave it out.",

@@ -284,10 +284,10 @@ def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kind
         if operator in ("==", "!=") or same_order:
             return
         raise whole.fail(f"'{operator}' needs an order, and these categories have none in common", _ORDER)
-    raise whole.fail(
-        f"{found.kind.with_article} cannot be compared with {other.kind.with_article}",
-        "Compare numbers with numbers, categories with texts, times with periods.",
-    )
+    remedy = "Compare numbers with numbers, categories with texts, times with periods."
+    if found.kind is Kind.TIME:
+        remedy = "A period is written as a text: month < '2023', or '2023-04', '2023Q2', '2023-04-17'."
+    raise whole.fail(f"{found.kind.with_article} cannot be compared with {other.kind.with_article}", remedy)
 
 
 _ORDER = 'Declare it in [variables] as kind = "ordered" with its order, or use == and in.'

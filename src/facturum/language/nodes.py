@@ -176,7 +176,7 @@ class Node(ABC):
 
     @property
     def along_time(self) -> bool:
-        """Whether it looks at other rows of the same unit."""
+        """Whether it reads other rows of the same unit."""
         return False
 
     def looks_at(self) -> tuple[int, ...]:

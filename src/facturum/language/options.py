@@ -120,15 +120,16 @@ GROUPS = Accept(
     mapping=True,
     keys=True,
 )
+ANY = 2**31  # the limit of an option that has none of its own
 VALUE = Accept("a value or missing", lambda value: _is_label(value) or value is MISSING, keys=True)
 POSITIVE = Accept("a number above 0", lambda value: _is_number(value) and value > 0)
 SHARE = Accept("a share between 0 and 1", lambda value: _is_number(value) and 0 <= value <= 1)
 
 
-def whole_from(least: int, most: int = 2**31) -> Accept:
-    """Accept whole numbers from ``least``."""
+def whole_from(least: int, most: int = ANY) -> Accept:
+    """Accept whole numbers from ``least`` to ``most``."""
     return Accept(
-        f"a whole number from {least}",
+        f"a whole number from {least}" + (f" to {most:,}" if most < ANY else ""),
         lambda value: isinstance(value, int) and not isinstance(value, bool) and least <= value <= most,
     )
 

@@ -96,12 +96,7 @@ def _tree(text: str) -> ast.Expression:
         with _ONE_AT_A_TIME, warnings.catch_warnings(action="ignore"):
             return ast.parse(_source(text), mode="eval")
     except SyntaxError as problem:
-        span = None
-        if "\n" not in text and problem.offset is not None:
-            start = min(max(problem.offset - 1, 0), len(text))
-            span = (start, max(problem.end_offset or 0, start + 2) - 1)
-        what = problem.msg.split("(")[0].strip() if problem.msg else "not a valid expression"
-        raise PlanError(f"not a valid expression: {what}", span=span, remedy=_syntax_remedy(text)) from None
+        raise _syntax_error(text, problem) from None
     except (RecursionError, MemoryError, ValueError, OverflowError):
         raise PlanError("the expression is too large or too deeply nested", remedy="Split it with [derived].") from None
 
@@ -111,12 +106,30 @@ def _source(text: str) -> str:
     return text if "\n" not in text else "(" + text + "\n)"
 
 
-def _syntax_remedy(text: str) -> str:
-    if "&" in text or "|" in text:
-        return "Write 'and', 'or' and 'not' between conditions."
-    if "=" in text.replace("==", "").replace("<=", "").replace(">=", "").replace("!=", ""):
-        return "A comparison is written with ==."
-    return "Look for a missing bracket, quote or operator at the mark."
+_SYNTAX = (  # what Python's parser says of it, what we say, and the remedy
+    ("never closed", "a bracket is opened that is never closed", "Close it where its operation ends."),
+    ("does not match", "a bracket is closed by one of another kind", "Close ( with ), and [ with ]."),
+    ("unterminated", "a text begins that never ends", "Close it with the quote that it begins with."),
+    ("leading zeros", "a number begins with a zero", "Leave the zero out, or write a text if it is a code: '01'."),
+)
+
+
+def _syntax_error(text: str, problem: SyntaxError) -> PlanError:
+    """Return the error for a text that Python's parser refuses, in the words of a plan."""
+    span = None
+    at = min(problem.offset - 1 if problem.offset else len(text.rstrip()), len(text))  # 0 is the end of the text
+    if "\n" not in text:
+        span = (at, max(problem.end_offset or 0, at + 2) - 1)
+    for said, what, remedy in _SYNTAX:
+        if said in problem.msg:
+            return PlanError(f"not a valid expression: {what}", span=span, remedy=remedy)
+    remedy = "Look for a missing bracket, quote, comma or operator at the mark."
+    if text[at : at + 1] in ("&", "|"):
+        remedy = "Write 'and', 'or' and 'not' between conditions."
+    elif text[at : at + 1] == "=":
+        remedy = "A comparison is written with ==."
+    what = "the rest cannot be read" if problem.offset else "it ends too early"
+    return PlanError(f"not a valid expression: {what}", span=span, remedy=remedy)
 
 
 _NO_TEXT = re.compile("[\0\ud800-\udfff]")
@@ -178,7 +191,7 @@ class _Walker:
         object.__setattr__(made, "span", self.span(tree))
         return made
 
-    def span(self, tree: ast.expr) -> Span:
+    def span(self, tree: ast.expr | ast.keyword) -> Span:
         """Return where a syntax tree stands in the text, in characters."""
         start = self._offset(tree.lineno, tree.col_offset)
         end = self._offset(tree.end_lineno or tree.lineno, tree.end_col_offset or tree.col_offset)
@@ -189,7 +202,7 @@ class _Walker:
         at = len(self._lines[line - 1].encode()[:column].decode(errors="replace"))
         return min(max(before + at - (1 if self._wrapped else 0), 0), self._length)
 
-    def fail(self, tree: ast.expr, what: str, remedy: str | None = None) -> PlanError:
+    def fail(self, tree: ast.expr | ast.keyword, what: str, remedy: str | None = None) -> PlanError:
         return PlanError(what, span=self.span(tree), remedy=remedy)
 
     def _made(self, tree: ast.expr) -> Node:
@@ -304,7 +317,12 @@ class _Walker:
             if word.arg is None:
                 raise self.fail(tree, "'**' has no meaning in a call", "Write the options by name.")
         given = [(None, value) for value in tree.args] + [(word.arg, word.value) for word in tree.keywords]
-        return bind(made, given, self.node, self._literal, lambda at, what, why: self.fail(at or tree, what, why))
+        words = {word.value: word for word in tree.keywords}  # an option is marked with its name
+
+        def fail(at: ast.expr | None, what: str, remedy: str | None) -> PlanError:
+            return self.fail(words.get(at, at) if at is not None else tree, what, remedy)
+
+        return bind(made, given, self.node, self._literal, fail)
 
     def _variable(self, tree: ast.Call) -> Node:
         first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None

@@ -31,7 +31,7 @@ _HEAD = """# The language of plans
 An expression is written in Python's expression grammar and walked by a whitelist; Python never evaluates it.
 
 - **Values**: numbers, texts in quotes, `True`, `False`, `missing`; variables by name, or `variable("snow depth")`
-  where the name is no identifier.
+  where the name is not an identifier.
 - **Arithmetic**: `+ - * / **`. Whole powers are chains of multiplications. A result that is not finite is an error
   that names the rows.
 - **Comparisons**: `< <= > >= == !=`, chains such as `10 <= x < 20`, and `in [..]`, `not in [..]`. Categories are

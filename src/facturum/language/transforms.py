@@ -48,7 +48,7 @@ class Elementwise(Node):
 
 @operation
 class Log(Elementwise):
-    """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing where told so.
+    """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing on request.
 
     Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`.
     """

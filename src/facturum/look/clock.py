@@ -49,7 +49,7 @@ def find_clock(table: Table) -> Clock | None:
 
 
 def _readable(candidates: list[Variable], panel: Variable | None) -> str | None:
-    """Return the panel, or of several that tell the same apart the one that is no number code."""
+    """Return the panel, or of several that separate the same units the one that is not a numeric code."""
     if panel is None:
         return None
     same = [v for v in candidates if one_to_one(v, panel)]

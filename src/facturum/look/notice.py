@@ -36,7 +36,7 @@ def number_notes(x: FloatArray, distinct: FloatArray, sizes: Array, infinite: in
         return
     whole = bool((distinct == np.floor(distinct)).all())
     if looks_like_id(x, distinct):
-        yield "every value is another whole number, without gaps: an id?"
+        yield "whole numbers without gaps, each once: an id?"
     elif len(distinct) == 2 and distinct.tolist() == [0, 1]:
         yield '0 and 1: a truth value? Declare kind = "truth"'
     elif whole and len(distinct) <= FEW and len(x) >= MANY_ROWS:
@@ -112,7 +112,7 @@ def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) 
     if truth or not labels:
         return
     if len(labels) == total and total >= MANY_ROWS:
-        yield "every value is another: an id?"
+        yield "each value occurs once: an id?"
     texts = [label for label in labels if isinstance(label, str)]
     if not texts:
         return

@@ -30,7 +30,7 @@ def multiples(width: Decimal, low: float, high: float, closed: str) -> list[floa
 
 
 def equal_widths(low: float, high: float, count: int) -> list[float]:
-    """Return the edges of so many parts of equal width, those that can be told apart.
+    """Return the edges of so many parts of equal width, those that differ.
 
     Example:
         >>> equal_widths(0.0, 10.0, 4)

@@ -51,7 +51,7 @@ def console(stderr: bool = False) -> Console:
 
 
 def safe(text: str, style: str = "") -> Text:
-    """Return a text whose control characters are shown, not obeyed, and whose brackets are no markup.
+    """Return a text whose control characters are shown, not obeyed, and whose brackets are not markup.
 
     Example:
         >>> safe("a\\x1b[31m").plain
@@ -148,7 +148,7 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
         *[("learned", learned_text(each)) for each in columns.learned if entry.term in each.terms],
-        ("missing", f"{counted(entry.missing, 'row')} in which it is missing"),
+        ("missing", f"{counted(entry.missing, 'row')} without a value"),
         ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with an imputed value"),
         (
             "values",
@@ -230,7 +230,7 @@ def verification_view(outcome: Verification) -> RenderableType:
 
 
 def error_view(error: FacturumError) -> Text:
-    """Return an error as it is told: what, where, which rows, and what to write instead."""
+    """Return an error for the terminal: what, where, which rows, and what to write instead."""
     return Text.assemble(("error: ", "bold red"), safe(str(error)))
 
 

@@ -66,7 +66,7 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
         difference = f"{entry.response_difference:+.4g} (t = {entry.t:.2f})"
         lines.append(safe(f"mean response where filled less where present: {difference}"))
     elif entry.response_difference is not None and entry.cells:
-        what = "whether missing values go with the response cannot be told: it takes ten rows of each that differ"
+        what = "whether the response differs there cannot be tested: each group needs ten rows and values that differ"
         lines.append(safe(what))
     if any(part.group is not None for part in entry.fills):
         fills = [[part.group or "another group", fill_text(part.fill), f"{part.cells:,}"] for part in entry.fills]
