@@ -26,7 +26,7 @@ def watched() -> Iterator[None]:
     """Compare the values of each expression, as soon as they are computed, with what was said of it before."""
     types: dict[Node, Type] = {}
     asked: set[tuple[int, Node]] = set()
-    decide, compute = Scope.of, LeafRows.of
+    decide, compute = Scope.type_of, LeafRows.evaluate
 
     def of_kinds(kinds: Scope, node: Node) -> Type:
         types[node] = decide(kinds, node)
@@ -54,8 +54,8 @@ def watched() -> Iterator[None]:
         return make(made, *others)
 
     with (
-        patch.object(Scope, "of", of_kinds),
-        patch.object(LeafRows, "of", of_rows),
+        patch.object(Scope, "type_of", of_kinds),
+        patch.object(LeafRows, "evaluate", of_rows),
         patch.object(Design, "of", of_build),
     ):
         yield

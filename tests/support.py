@@ -96,7 +96,7 @@ def column_by_formula(made: Built, formula: str | Any, rows: Sequence[int] | Non
     source = made.prepared.source()
     chosen = made.selection.source_rows() - 1 if rows is None else np.array(rows)
     found = source.rows(0, made.prepared.table.length, chosen)
-    values = found.of(parse(formula) if isinstance(formula, str) else formula).full(len(chosen))
+    values = found.evaluate(parse(formula) if isinstance(formula, str) else formula).full(len(chosen))
     data = values.numbers() + 0.0
     return data if values.valid is None else np.where(values.valid, data, np.nan)
 

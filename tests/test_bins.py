@@ -139,6 +139,12 @@ class Widths(unittest.TestCase):
         named = built("category(bins(x, edges=[2.5], labels=['low', 'high'], missing='category'), coding='every')", x=x)
         self.assertEqual(named.names[1:], ["x_low", "x_high", "x_missing"])
         self.assertEqual(named.X[4, 1:].tolist(), [0, 0, 1])
+        order = "order=['unknown', 'under 2.5', 'from 2.5']"
+        unknown = f"category(bins(x, edges=[2.5], missing='unknown'), reference='unknown', {order})"
+        self.assertEqual(built(unknown, x=x).names[1:], ["x_under_2_5", "x_from_2_5"])
+        for taken in ("bins(x, edges=[2], missing='from 2')", "bins(x, edges=[2], labels=['a', 'b'], missing='b')"):
+            with self.assertRaisesRegex(fa.FacturumError, "a bin has the name '(from 2|b)' already"):
+                built(taken, x=x)
         cut = "bins(x, edges=[2.5], labels=['low', 'zenith'], missing='category')"  # a label after 'missing'
         after = fa.Plan(None, {"x": f"category({cut}, coding='every')", "z": f"{cut} == 'zenith'"}).build({"x": x})
         columns = dict(zip(after.names, after.X.T.tolist(), strict=True))

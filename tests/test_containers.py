@@ -152,7 +152,7 @@ class Containers(unittest.TestCase):
     def test_operations_never_read_beneath_a_missing_value(self, text: str, seed: int) -> None:
         table, dice = huts(60, seed=seed, missing=0.2), np.random.default_rng(seed)
         outcomes = [_outcome(text, table)]
-        plain = LeafRows.of
+        plain = LeafRows.evaluate
 
         def poison(rows: LeafRows, node: Any) -> Values:
             found = plain(rows, node)
@@ -163,10 +163,10 @@ class Containers(unittest.TestCase):
             return Values(data, found.valid, found.labels)
 
         try:
-            LeafRows.of = poison  # type: ignore[method-assign]
+            LeafRows.evaluate = poison  # type: ignore[method-assign]
             outcomes.append(_outcome(text, table))
         finally:
-            LeafRows.of = plain  # type: ignore[method-assign]
+            LeafRows.evaluate = plain  # type: ignore[method-assign]
         self.assertEqual(outcomes[0], outcomes[1], text)
 
     def test_a_missing_key_belongs_to_no_unit_and_no_series(self) -> None:

@@ -52,7 +52,7 @@ class Longer(unittest.TestCase):
         }
         ways = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count")
         take = {way: {"how": way, "of": "rain", "partial": "keep"} for way in ways}
-        take["kind"] = {"how": "commonest", "partial": "keep"}
+        take["kind"] = {"how": "mode", "partial": "keep"}
         made = fa.convert(table, "day", "day", "month", take)
         months: dict[tuple[int, int], list[int]] = defaultdict(list)
         for at in sorted(keep):
@@ -118,11 +118,11 @@ class Longer(unittest.TestCase):
 
     def test_categories_are_taken_first_last_and_again(self) -> None:
         months = {"m": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["a", None, "b", "c"]}
-        take = {name: {"how": name, "of": "c", "partial": "keep"} for name in ("first", "last", "commonest")}
+        take = {name: {"how": name, "of": "c", "partial": "keep"} for name in ("first", "last", "mode")}
         made = fa.convert(months, "m", "month", "quarter", take).to_pandas()
         self.assertEqual(made["first"].tolist(), ["a", "c"])
         self.assertEqual(made["last"].tolist(), ["b", "c"])
-        self.assertEqual(made["commonest"].tolist(), ["a", "c"])
+        self.assertEqual(made["mode"].tolist(), ["a", "c"])
         quarter = {"q": ["2023Q1", "2023Q2"], "c": ["x", None]}
         again = fa.convert(quarter, "q", "quarter", "month", {"c": {"how": "repeat"}}).to_pandas()
         self.assertEqual([None if v is None or v != v else v for v in again["c"]], ["x"] * 3 + [None] * 3)

@@ -49,7 +49,7 @@ class Bad:
 
 CASES = {
     "a step without a time": Bad(
-        ["the plan does not say how rows follow one another"],
+        ["the plan does not define how rows follow one another"],
         {"x": "lag(price, 1)"},
         sections={"data": {"every": "month"}},
     ),
@@ -115,7 +115,7 @@ CASES = {
         sections={"convert": {"every": "day", "take": {"beds": {"how": "sum", "partial": "keep"}}}},
     ),
     "pairs of what is no wave": Bad(
-        ["pairs goes with the coding 'waves'"],
+        ["pairs is valid only with the coding 'waves'"],
         {"x": "season('month', reference='jan', pairs=2)"},
         sections={"data": {"time": "month", "every": "month"}},
     ),
@@ -163,7 +163,7 @@ CASES = {
         sections={"data": {"time": "month", "every": "month"}},
     ),
     "groups along time": Bad(
-        ['groups go with "median"'],
+        ['groups are valid only with "median"'],
         {"x": "impute(gaps, 'previous', by=[access])"},
         sections={"data": {"every": "row"}},
     ),
@@ -173,7 +173,7 @@ CASES = {
         kind=fa.DataError,
     ),
     "edges not increasing": Bad(
-        ["edges are not increasing: 3 stands before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
+        ["edges are not increasing: 3 comes before 2", "^^^"], {"x": "bins(price, edges=[3, 2])"}
     ),
     "no way to cut": Bad(["bins need edges, a width, a count or quantiles", "quantiles="], {"x": "bins(price)"}),
     "a median of a category": Bad(
@@ -204,7 +204,7 @@ CASES = {
         kind=fa.DataError,
     ),
     "along time without a time": Bad(
-        ["impute works along time, and the plan does not say how rows follow one another", "[data] time"],
+        ["impute works along time, and the plan does not define how rows follow one another", "[data] time"],
         {"x": "impute(gaps, 'previous')"},
     ),
     "reverse outside its scale": Bad(
@@ -503,7 +503,7 @@ REFUSED = {
     "category(access, order=['road', 'trail', 'boat'], reference='ferry')": "no row of the estimation sample",
     "category(access, order=['road', 'trail'])": "has categories outside its order: 'boat'",
     "category(access, order=[])": "the order is empty",
-    "category(access, order=['road', 'road', 'trail', 'boat'])": "a category stands in the order twice",
+    "category(access, order=['road', 'road', 'trail', 'boat'])": "a category is in the order twice",
     "category(access, coding='score')": "the categories of 'access' have no order to count by",
     "category(beds, missing='category', pooled=[1, 2])": "pooled needs order as well, with the pooled category last",
     "category(access, order=['road', 'boat', missing], missing='category', pooled=['trail'])": "pooled needs order",
@@ -511,7 +511,7 @@ REFUSED = {
     "category(month)": "'period_of(month, 'month')' has 6 categories, as many as rows",
     "period_of(beds, 'year')": "period_of works on a time, and 'beds' is a number",
     "impute(gaps, 'mean', by=[access], fills={'road': missing}, otherwise=2)": "the fill of the group 'road' is",
-    "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot stand in it",
+    "impute(gaps, 'mean', by=[access], fills={'road': 'x'}, otherwise=2)": "a text cannot be imputed",
     "impute(gaps, 'mean', by=[access], fills={'road': 2})": "fills need a value for all other groups",
     "lookup(access, {'road': 1, 'trail': 'x'}, 0)": "the table mixes texts and numbers",
     "price in [beds]": "a list after 'in' holds numbers and texts only",
@@ -552,12 +552,12 @@ REFUSED = {
     "bins(price, edges=[2], labels=['a', 'b', 'c'])": "3 labels for 2 bins",
     "impute(gaps)": "impute needs a method or a value",
     "impute(gaps, 'mean', by=[access], value=2)": "value is one fill for all groups",
-    "impute(gaps, 'mean', otherwise=2)": "otherwise goes with groups",
+    "impute(gaps, 'mean', otherwise=2)": "otherwise is valid only with groups",
     "trend(origin=True)": "origin of trend must be a period in quotes, or the number of a row",
     "matching(3)": "pattern of matching must be a text",
-    "impute(gaps, value='none')": "a text cannot stand in it",
+    "impute(gaps, value='none')": "a text cannot be imputed",
     "impute(none, 'mean')": "terms.x: 'none' is missing in every row of the estimation sample",
-    "impute(gaps, 'median', limit=2)": "limit goes with",
+    "impute(gaps, 'median', limit=2)": "limit is valid only with",
     "mean_of(price, beds, at_least=3)": "mean_of has 2 items, and 3 values are asked for",
     "mean_of(price, access)": "mean_of needs a number, and 'access' is a category",
     "regroup(access, {'a': ['road'], 'b': ['road']})": "the category 'road' is named twice",
@@ -714,7 +714,7 @@ class NewRows(unittest.TestCase):
         told = str(caught.exception)
         for said in (
             "terms.x",
-            "the plan does not know: 'ferry', 'sledge'",
+            "is not in the plan: 'ferry', 'sledge'",
             "2 rows",
             "Rows 2, 4.",
             "unseen",
@@ -735,7 +735,7 @@ class NewRows(unittest.TestCase):
         made = resolved.build(self.new(None, "road", "trail"))
         self.assertEqual(made.names[-2:], ["x_trail", "x_missing"])
         np.testing.assert_array_equal(made.X[:, -2:], [[0, 1], [0, 0], [1, 0]])
-        with self.assertRaisesRegex(fa.DataError, "the plan does not know: 'zip', 'aerial'"):
+        with self.assertRaisesRegex(fa.DataError, "is not in the plan: 'zip', 'aerial'"):
             resolved.build(self.new("zip", "road", "aerial"))
 
     def test_new_rows_need_what_keep_reads_and_not_what_learn_reads(self) -> None:

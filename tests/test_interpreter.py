@@ -131,7 +131,7 @@ class AlongTime(unittest.TestCase):
     @given(ALONG, st.sampled_from(["snow", "price", "stays", "change", "floor"]), st.integers(0, 10**6))
     @settings(max_examples=40, deadline=None)
     def test_a_changed_cell_moves_only_rows_that_look_at_it(self, text: str, name: str, seed: int) -> None:
-        """A row may change only if `looks_at` says that it reads the period of the cell."""
+        """A row may change only if `offsets_read` says that it reads the period of the cell."""
         table = cells(seed)
         at = int(np.random.default_rng(seed).integers(len(table["hut"])))
         if " - mean(" in text or "impute" in text:

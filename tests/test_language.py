@@ -265,9 +265,9 @@ class Values(unittest.TestCase):
 
 class State(unittest.TestCase):
     def test_every_record_is_frozen(self) -> None:
-        rooms = ("numerics", "data", "language", "engine", "audit")
+        packages = ("numerics", "data", "language", "engine", "audit")
         names = [found.name for found in pkgutil.walk_packages(fa.__path__, "facturum.")]
-        modules = [importlib.import_module(name) for name in names if name.split(".")[1] in rooms]
+        modules = [importlib.import_module(name) for name in names if name.split(".")[1] in packages]
         records = {each for module in modules for each in vars(module).values() if dataclasses.is_dataclass(each)}
         own = [each for each in records if isinstance(each, type) and each.__module__.startswith("facturum.")]
         self.assertGreater(len(own), 100)

@@ -345,7 +345,7 @@ class Shapes(unittest.TestCase):
                 "'w' is a category, or has missing values",
             ),
             (lambda: fa.unstack({**long, "w": [1, 2]}, "v", "w", ["g"]), "'w' is a number, or has missing values"),
-            (lambda: fa.unstack(long, "v", "w", []), "by names no variables that tell which rows belong together"),
+            (lambda: fa.unstack(long, "v", "w", []), "by names no variable that identifies the rows of a group"),
             (lambda: fa.unstack({**long, "w": ["a", "g"]}, "v", "w", ["g"]), "a variable called 'g' already"),
             (lambda: fa.sample(self.WIDE, 2, seed=-1), "-1 is not a valid seed"),
             (lambda: fa.sample(self.WIDE, 2, seed=True), "True is not a valid seed"),  # type: ignore[arg-type]
@@ -418,11 +418,16 @@ class Crossing(Folder):
         self.assertEqual((made["row_values"], made["column_values"]), (["false", "true"], ["poor", "fair", "good"]))
         self.assertEqual(sum(map(sum, made["counts"])), seen.length)
         self.assertIn("truth", command("profile", SAMPLE / "huts.csv", "high", "--plan", plan).stdout)
+        pair = ["stays", "price"]
+        columns = [fa.read(SAMPLE / "huts.csv")[name] for name in pair]
+        there = ~columns[0].missing_rows() & ~columns[1].missing_rows()
+        r = np.corrcoef(*[column.data[there].astype(float) for column in columns])[0, 1]
+        self.assertRegex(command("profile", SAMPLE / "huts.csv", *pair).stdout, rf"price +{r:.3f}")
         narrow = command("profile", SAMPLE / "huts.csv", "access", "--by", "valley", COLUMNS="40").stdout
         self.assertIn("Cold Hollow 120", narrow)
         for words, said in (
             (["--by", "valley"], "Name one VARIABLE"),
-            (["access", "--percent", "row"], "--percent goes with --by"),
+            (["access", "--percent", "row"], "--percent is valid only with --by"),
             (["access", "--by", "valley", "--quantiles", "3"], "neither a figure nor quantiles"),
         ):
             wrong = command("profile", SAMPLE / "huts.csv", *words)

@@ -15,7 +15,7 @@ import facturum as fa
 from facturum.audit.content import row_failures, table_failures
 from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
-from facturum.audit.treatments import histogram
+from facturum.audit.preparation import histogram
 from facturum.data.table import Table
 from facturum.engine.build import build
 from facturum.engine.leaves import LEAF

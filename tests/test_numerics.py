@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from facturum.numerics.comparisons import unit_length
 from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
-from facturum.numerics.distance import steps_apart
+from facturum.numerics.distance import ulp_distance
 from facturum.numerics.moments import Moments, deviations
 from facturum.numerics.order_statistics import quantile_between, quantiles_of, search_for
 from facturum.numerics.paths import cubic_values, linear_values
@@ -36,9 +36,9 @@ ADVERSARIAL = {
 
 def search(parts: list[np.ndarray], shares: tuple[float, ...]) -> list[float]:
     state = search_for(shares)
-    while state.found is None:
+    while state.values is None:
         state = state.advance(state.merge([state.observe(part) for part in parts]))
-    return [quantile_between(state.found, share, state.count) for share in shares]
+    return [quantile_between(state.values, share, state.count) for share in shares]
 
 
 def exact_quantile(values: list[float], share: float) -> float:
@@ -218,7 +218,7 @@ class PowersAndDistances(unittest.TestCase):
         for _ in range(steps):
             value = float(np.nextafter(value, np.inf))
         if np.isfinite(value):
-            self.assertEqual(steps_apart(np.array([start]), np.array([value]))[0], steps)
+            self.assertEqual(ulp_distance(np.array([start]), np.array([value]))[0], steps)
 
     @given(FINITE, FINITE)
     def test_steps_between_any_two_are_those_between_their_places_among_all_doubles(self, a: float, b: float) -> None:
@@ -227,11 +227,11 @@ class PowersAndDistances(unittest.TestCase):
             return bits if bits < 2**63 else 2**63 - bits
 
         wanted = min(abs(place(a) - place(b)), 2**62)
-        found = int(steps_apart(np.array([a]), np.array([b]))[0])
+        found = int(ulp_distance(np.array([a]), np.array([b]))[0])
         self.assertLessEqual(abs(found - wanted), 0 if wanted < 2**40 else 2048)  # where they are far apart, about
 
     def test_a_value_and_a_missing_one_are_far_apart(self) -> None:
-        found = steps_apart(np.array([np.nan, np.nan, -1e308]), np.array([1.0, np.nan, 1e308]))
+        found = ulp_distance(np.array([np.nan, np.nan, -1e308]), np.array([1.0, np.nan, 1e308]))
         self.assertGreater(found[0], 2**40)
         self.assertEqual(found[1], 0)
         self.assertGreater(found[2], 2**40)

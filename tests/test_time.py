@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 import facturum as fa
 from facturum.data.calendar import PARTS, part_codes, period_text
 from facturum.data.series import period_numbers
-from facturum.engine.evaluate import MOST_OFFSETS
+from facturum.engine.evaluate import MAX_OFFSETS
 from tests.support import PANEL_DATA, Folder, built, command, panel
 
 Cells = dict[str, dict[int, float | None]]
@@ -174,7 +174,7 @@ class Operations(unittest.TestCase):
         lags = fa.Plan(None, {"x": f"lag(price, {[*range(1, 61)]})"}, data=PANEL_DATA, rows={"missing": "keep"})
         made = built(lags, panel(3, periods=80))
         kept = [key for key in made.source.cache if isinstance(key, tuple) and key[0] in ("own", "find")]
-        self.assertEqual(len(kept), MOST_OFFSETS)
+        self.assertEqual(len(kept), MAX_OFFSETS)
 
     def test_a_lag_of_a_category_is_a_category(self) -> None:
         table = {"hut": ["a"] * 4, "month": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["x", "y", "x", "y"]}
@@ -766,6 +766,6 @@ class Figures(Folder):
             first, sizes = drawn, (sizes or []) + [int.from_bytes(drawn[20:24], "big")]
         self.assertEqual([size // sizes[0] for size in sizes], [1, 1, 4])  # two columns of two units are four panels
         picture = ["--figure", self.folder / "x.png"]
-        for words, said in ((picture, "unit 'hut 9' not found"), ([], "--unit goes with --figure")):
+        for words, said in ((picture, "unit 'hut 9' not found"), ([], "--unit is valid only with --figure")):
             wrong = command("explain", self.folder / "b", *words, "--unit", "hut 9")
             self.assertEqual((wrong.returncode, said in wrong.stderr), (2, True))

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 import facturum as fa
 from facturum.audit.content import difference
 from facturum.audit.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
-from facturum.data.intake import variable_from_arrow
+from facturum.data.arrow_import import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
 from tests.support import MIXED_TERMS, PANEL_DATA, SAMPLE, Folder, huts, panel, plan

@@ -32,7 +32,7 @@ GAPPED = [None if at % 5 == 0 else x for at, x in enumerate(X)]
 HIGH_WHERE_MISSING = [y + 9 * (at % 5 == 0) for at, y in enumerate(table()["y"])]
 # a name, terms or a whole plan, a table, what is said; then the same without its cause, of which nothing is said
 CASES: list[tuple[str, Any, dict[str, Any], str]] = [
-    ("a constant", {"x": "x", "w": "w"}, table(w=[3] * ROWS), "w is 3 in every row of the matrix: it cannot be told"),
+    ("a constant", {"x": "x", "w": "w"}, table(w=[3] * ROWS), "w is 3 in every row of the matrix: it is collinear"),
     ("zeros", {"x": "x", "w": "z > 99"}, table(), "w is 0 in every row of the matrix: no row is different"),
     ("a constant response", {"x": "x"}, table(y=[2.0] * ROWS), "the response is 2 in every row of the matrix"),
     ("no intercept", {"terms": {"w": "w"}, "intercept": False}, table(w=[3] * ROWS), "takes the place of an intercept"),

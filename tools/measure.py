@@ -1,4 +1,4 @@
-"""Measures what the house promises of its files: the share of tests, and no file that is too long."""
+"""Measures what the project promises of its files: the share of tests, and no file that is too long."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """Makes small wrong changes in the code, one at a time, and sees which of them the tests notice.
 
-    python tools/mutate.py --rooms language engine --each 40 --minutes 30 --seed 1 --write
+    python tools/mutate.py --packages language engine --each 40 --minutes 30 --seed 1 --write
 
-The mutations are those of cosmic-ray; a sample of them is taken from each room, and tried in copies of the tree. A
+The mutations are those of cosmic-ray; a sample of them is taken from each package, and tried in copies of the tree. A
 first run under coverage.py finds which test reaches which line: a mutant meets only the tests that could notice it.
 """
 
@@ -36,7 +36,7 @@ from cosmic_ray.ast import get_ast
 from cosmic_ray.mutating import use_mutation
 
 ROOT = Path(__file__).resolve().parent.parent
-ROOMS = ("numerics", "data", "language", "engine", "audit")
+PACKAGES = ("numerics", "data", "language", "engine", "audit")
 # these start processes of their own, or throw random input at everything: slow, and coverage.py does not see them
 LEFT_OUT = ("test_guard", "test_hostile")
 # what each process of tests needs, imported once before the processes divide
@@ -50,7 +50,7 @@ MEMORY = 8 << 30  # bytes, for mutants that ask for more than there is
 class Mutant:
     """One small wrong change: the file, the kind of change, and its how many-th place."""
 
-    room: str
+    package: str
     path: str
     operator: str
     occurrence: int
@@ -65,11 +65,11 @@ class Reach:
     lines: Mapping[str, frozenset[int]]
 
 
-def mutants_of(room: str) -> Iterator[Mutant]:
-    """Yield all changes in a room that could be noticed: none in annotations, decorators, docstrings and messages."""
+def mutants_of(package: str) -> Iterator[Mutant]:
+    """Yield all changes in a package that could be noticed: none in annotations, decorators, docstrings and messages."""
     odd = ("Decorator", "Variable")
     names = [name for name in cosmic_ray.plugins.operator_names() if not any(word in name for word in odd)]
-    for path in sorted((ROOT / "src/facturum" / room).glob("*.py")):
+    for path in sorted((ROOT / "src/facturum" / package).glob("*.py")):
         mute = _mute_lines(path)
         tree = get_ast(path.read_text("utf-8"))
         for name in names:
@@ -78,7 +78,7 @@ def mutants_of(room: str) -> Iterator[Mutant]:
             for node in _nodes(tree):
                 for (line, column), _ in operator.mutation_positions(node):
                     if not any(a <= (line, column) < b for a, b in mute):
-                        yield Mutant(room, str(path.relative_to(ROOT)), name, occurrence, line)
+                        yield Mutant(package, str(path.relative_to(ROOT)), name, occurrence, line)
                     occurrence += 1
 
 
@@ -301,8 +301,8 @@ class Trial:
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
-    parser.add_argument("--rooms", nargs="+", choices=ROOMS, default=list(ROOMS))
-    parser.add_argument("--each", type=int, default=40, help="mutants of each room")
+    parser.add_argument("--packages", nargs="+", choices=PACKAGES, default=list(PACKAGES))
+    parser.add_argument("--each", type=int, default=40, help="mutants of each package")
     parser.add_argument("--minutes", type=float, default=60)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
@@ -314,10 +314,10 @@ def main() -> int:
         measure(*given.measure)
         return 0
     chosen: list[Mutant] = []
-    for room in given.rooms:
-        everything = list(mutants_of(room))
-        chosen += random.Random(f"{given.seed} {room}").sample(everything, min(given.each, len(everything)))
-        print(f"{room}: {len(everything):,} mutants, {min(given.each, len(everything))} of them tried", flush=True)
+    for package in given.packages:
+        everything = list(mutants_of(package))
+        chosen += random.Random(f"{given.seed} {package}").sample(everything, min(given.each, len(everything)))
+        print(f"{package}: {len(everything):,} mutants, {min(given.each, len(everything))} of them tried", flush=True)
     random.Random(given.seed).shuffle(chosen)
     until = time.monotonic() + 60 * given.minutes
     with tempfile.TemporaryDirectory() as folder:
@@ -346,18 +346,18 @@ def main() -> int:
 
 
 def report(tried: list[tuple[Mutant, bool]], seed: int) -> str:
-    """Return the outcome by room and file as a table."""
+    """Return the outcome by package and file as a table."""
     counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
     for mutant, alive in tried:
-        for name in (mutant.room, mutant.path.removeprefix("src/facturum/")):
+        for name in (mutant.package, mutant.path.removeprefix("src/facturum/")):
             counts[name][0] += 1
             counts[name][1] += not alive
     lines = [f"\nA sample of {len(tried)} mutants (seed {seed}).\n", "| where | tried | noticed |", "|---|---|---|"]
-    rooms = [name for name in counts if "/" not in name]
-    for room in sorted(rooms):
-        total, caught = counts[room]
-        lines.append(f"| **{room}** | {total} | {caught} ({100 * caught / total:.0f} %) |")
-        for name in sorted(name for name in counts if name.startswith(f"{room}/")):
+    packages = [name for name in counts if "/" not in name]
+    for package in sorted(packages):
+        total, caught = counts[package]
+        lines.append(f"| **{package}** | {total} | {caught} ({100 * caught / total:.0f} %) |")
+        for name in sorted(name for name in counts if name.startswith(f"{package}/")):
             lines.append(f"| {name} | {counts[name][0]} | {counts[name][1]} |")
     alive_lines = [f"- {m.path}:{m.line} {m.operator.removeprefix('core/')}" for m, alive in tried if alive]
     return "\n".join([*lines, "", "Those that no test noticed:", "", *sorted(alive_lines)]) + "\n"

@@ -16,10 +16,10 @@ from facturum.arguments import checked
 from facturum.audit.column_map import column_map
 from facturum.audit.content import content_failures, row_failures, table_failures
 from facturum.audit.entries import ColumnMap
+from facturum.audit.preparation import PreparationReport
 from facturum.audit.row_map import RowMap, row_map
-from facturum.audit.treatments import Treatments
 from facturum.audit.verify import Failure, Verification, verify
-from facturum.data.outlet import arrow_column, frame_of
+from facturum.data.arrow_export import arrow_column, frame_of
 from facturum.data.values import FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
@@ -69,8 +69,8 @@ class FromBuild:
     findings: tuple[tuple[str, str], ...] = ()
 
     @cached_property
-    def _treated(self) -> Treatments:
-        return Treatments(self.built)
+    def _treated(self) -> PreparationReport:
+        return PreparationReport(self.built)
 
     @cached_property
     def columns(self) -> ColumnMap:
@@ -116,7 +116,7 @@ class FromBuild:
 
 
 class Design:
-    """A design matrix, and what is known of each of its columns and rows.
+    """A design matrix with the maps of its columns and rows.
 
     Attributes:
         X: doubles (rows, columns), column-major.
@@ -153,7 +153,7 @@ class Design:
 
         Args:
             folder: the folder.
-            check: whether files that are not as they were written are refused; otherwise `verify` tells them.
+            check: whether files that are not as they were written are refused; otherwise `verify` reports them.
 
         Raises:
             AuditError: where the folder is not a build, or is damaged.
@@ -185,13 +185,13 @@ class Design:
     def columns(self) -> ColumnMap:
         """The column map; digests and fingerprints are in the saved one."""
         with bounded():
-            found = self._origin.columns
-        self._warn(found, stacklevel=3)
-        return found
+            stored = self._origin.columns
+        self._warn(stored, stacklevel=3)
+        return stored
 
     @property
     def imputed(self) -> pa.Table:
-        """Each cell that was filled: the number of its imputation in the map, its source row, what was put in."""
+        """Each imputed cell: the number of its imputation in the map, its source row, the imputed value."""
         return self._origin.imputed
 
     @property
@@ -261,7 +261,7 @@ class Design:
 
     @checked
     def verify(self, table: Any, *, history: Any = None, series: Mapping[str, Any] | None = None) -> Verification:
-        """Compute every column anew from its sources, by its formula, and say what does not agree.
+        """Compute every column anew from its sources, by its formula, and report what does not agree.
 
         Args:
             table: the source, as for ``Plan.build``.
@@ -281,7 +281,7 @@ class Design:
         return replace(outcome, failures=(*failures, *outcome.failures))
 
     def _content_failures(self, anew: FromBuild, exact: bool) -> Iterator[Failure]:
-        """Compare all else that a build says, in its maps and beside its columns, with the build made anew."""
+        """Compare everything else in a build, its maps and the cells beside its columns, with the build made anew."""
         yield from content_failures(self._origin.audited, anew.audited, exact)
         yield from row_failures(self.rows, anew.rows)
         yield from table_failures(self.to_arrow(), anew.table, "the design file", set(self.names + self.response_names))
@@ -325,7 +325,7 @@ def open_design(folder: str | Path, check: bool = True) -> Design:
 
     Args:
         folder: the folder.
-        check: whether files that are not as they were written are refused; otherwise `Design.verify` tells them.
+        check: whether files that are not as they were written are refused; otherwise `Design.verify` reports them.
 
     Raises:
         AuditError: where it is not a build, or is damaged.

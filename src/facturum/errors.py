@@ -23,8 +23,8 @@ class FacturumError(Exception):
         remedy: what to write instead.
 
     Example:
-        >>> print(FacturumError("no such variable", place="terms.a", text="log(x)", span=(4, 5), remedy="Write y."))
-        terms.a: no such variable
+        >>> print(FacturumError("variable not found", place="terms.a", text="log(x)", span=(4, 5), remedy="Write y."))
+        terms.a: variable not found
             log(x)
                 ^
         Write y.
@@ -87,11 +87,11 @@ class FacturumError(Exception):
 
 
 class PlanError(FacturumError):
-    """The plan says something that has no meaning, whatever the data are."""
+    """The plan is not valid, whatever the data are."""
 
 
 class DataError(FacturumError):
-    """The data do not allow what the plan asks for."""
+    """The data do not allow the plan."""
 
 
 class AuditError(FacturumError):
@@ -104,7 +104,7 @@ class FacturumWarning(UserWarning):
 
 @contextmanager
 def bounded() -> Iterator[None]:
-    """Turn what a machine has no room for into errors of ours.
+    """Turn a lack of memory or disk into errors of the package.
 
     Raises:
         DataError: where no memory is left.
@@ -180,5 +180,5 @@ def nearest(word: str, choices: Sequence[str]) -> str:
     from difflib import get_close_matches
 
     folded = {choice.casefold(): choice for choice in choices}
-    found = get_close_matches(word.casefold(), list(folded), n=1, cutoff=0.6)
-    return f"; did you mean '{folded[found[0]]}'?" if found else ""
+    matches = get_close_matches(word.casefold(), list(folded), n=1, cutoff=0.6)
+    return f"; did you mean '{folded[matches[0]]}'?" if matches else ""

@@ -30,7 +30,7 @@ class Plan:
             texts).
         intercept: whether there is a column of ones.
         data: how the data are read: time, every, panel, carry, missing_values, delimiter, decimal, encoding.
-        variables: kinds, labels and orders of variables, where the table does not say.
+        variables: kinds, labels and orders of variables, which the table does not hold.
         stack: columns stacked under one another before anything else: into, which, labels.
         convert: the table itself brought to the plan's step: every, take.
         series: other tables joined by period: file, time, every, match, take.
@@ -90,9 +90,9 @@ class Plan:
             folder: where the files of its series are looked for; None for nowhere.
             tables: tables of its series, where they are known.
         """
-        made = cls.__new__(cls)
-        made._spec, made._folder, made._tables = spec, folder, dict(tables or {})
-        return made
+        plan = cls.__new__(cls)
+        plan._spec, plan._folder, plan._tables = spec, folder, dict(tables or {})
+        return plan
 
     @classmethod
     @checked
@@ -118,7 +118,7 @@ class Plan:
 
     @property
     def spec(self) -> PlanSpec:
-        """What the plan says, section by section."""
+        """The sections of the plan."""
         return self._spec
 
     @property
@@ -142,7 +142,7 @@ class Plan:
 
         Raises:
             PlanError: where the plan has no meaning.
-            DataError: where the data do not allow what it asks for.
+            DataError: where the data do not allow it.
         """
         with bounded():
             given = self.given(table, series=series)
@@ -162,7 +162,7 @@ class Plan:
 
         Args:
             table: a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, a path or a Table.
-            history: earlier rows, for operations along time to look at; they do not become rows of the matrix.
+            history: earlier rows, for operations along time to read; they do not become rows of the matrix.
             series: the tables of the plan's series, instead of their files.
             threads: how many threads; the result does not depend on it.
             progress: is called with the number of blocks filled and the number of all.
@@ -171,7 +171,7 @@ class Plan:
 
         Raises:
             PlanError: where the plan has no meaning.
-            DataError: where the data do not allow what it asks for.
+            DataError: where the data do not allow it.
         """
         with bounded():
             given = self.given(table, history, series)
@@ -210,9 +210,9 @@ class Plan:
             if name not in self._spec.series:
                 hint = nearest(name, list(self._spec.series))
                 raise DataError(f"series '{name}' not found in the plan{hint}", remedy="Write it under [series].")
-        for name, own in self._spec.series.items():
-            if name not in tables and own.file is not None and self._folder is not None:
-                tables[name] = self._folder / own.file
+        for name, spec in self._spec.series.items():
+            if name not in tables and spec.file is not None and self._folder is not None:
+                tables[name] = self._folder / spec.file
             elif name not in tables:
                 raise DataError(
                     f"the table of the series '{name}' is not given",
@@ -222,13 +222,13 @@ class Plan:
                 )
         return Given(
             self._table(table),
-            {name: self._table(found) for name, found in tables.items()},
+            {name: self._table(data) for name, data in tables.items()},
             None if history is None else self._table(history),
         )
 
     @checked
     def read(self, path: str | Path) -> Table:
-        """Read a table as the plan's [data] says."""
+        """Read a table according to the plan's [data]."""
         data = self._spec.data
         delimiter = data.delimiter if "delimiter" in data.model_fields_set else None
         return read(

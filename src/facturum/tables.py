@@ -46,7 +46,7 @@ def profile(
 
     Args:
         table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
-        variables: those to look at; none for all.
+        variables: those to profile; none for all.
         quantiles: the shares whose quantiles are wanted of numbers.
         reading: how a text file is read, as `fa.read` takes it: delimiter, decimal, encoding, missing_values.
 
@@ -88,7 +88,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
     Args:
         table: as for `profile`.
         response: the variable to explain.
-        reading: as for `profile`; the plan says it too.
+        reading: as for `profile`; the plan repeats it.
 
     Raises:
         DataError: where the response is not there or does not vary, or nothing is left to explain it.
@@ -116,12 +116,12 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
 
 @checked
 def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:
-    """Return a table in which several columns stand under one another, beside a category that says which.
+    """Return a table with several columns stacked into one, beside a category that names the column.
 
     Args:
         table: as for `profile`.
         into: for each new variable, the columns stacked into it.
-        which: the name of the category that says which column a value came from.
+        which: the name of the category: the column that a value came from.
         labels: its categories; the names of the columns where none are given.
 
     Raises:
@@ -173,10 +173,10 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
         {'learn': 7, 'check': 3}
     """
     whole = taken_in(table)
-    made = [whole.take(rows) for rows in sample_rows(whole, named_sizes(n), by, replace, seed)]
+    samples = [whole.take(rows) for rows in sample_rows(whole, named_sizes(n), by, replace, seed)]
     if isinstance(n, Mapping):
-        return dict(zip(n, made, strict=True))
-    return made if isinstance(n, Sequence) else made[0]
+        return dict(zip(n, samples, strict=True))
+    return samples if isinstance(n, Sequence) else samples[0]
 
 
 @checked
@@ -194,7 +194,7 @@ def convert(
         panel: the variables within which a series runs.
 
     Raises:
-        PlanError: for a way that is not said, not known, or does not go in that direction.
+        PlanError: for a method that is missing, not found, or of the other direction.
         DataError: for a variable that is not there or of the wrong kind, and a period that occurs twice.
 
     Example:
@@ -212,7 +212,7 @@ def convert(
     ways = {name: dict(how) for name, how in take.items()}
     section = spec_from({"convert": {"every": every, "take": ways}}).convert
     takes = {} if section is None else {name: each.take() for name, each in section.take.items()}
-    made, _ = conversion.convert(
+    converted, _ = conversion.convert(
         declare(taken_in(table), {}, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
-    return made
+    return converted

@@ -53,8 +53,8 @@ class Expression:
     def __contains__(self, other: Any) -> bool:
         raise PlanError("'in' is not supported on expressions", remedy="Write expression.is_in([..]).")
 
-    def _with(self, made: type[Any], other: Any) -> Expression:
-        return Expression(made(self.node, expression(other)))
+    def _with(self, operation: type[Any], other: Any) -> Expression:
+        return Expression(operation(self.node, expression(other)))
 
     def __add__(self, other: Any) -> Expression:
         return self._with(core.Add, other)
@@ -149,7 +149,7 @@ def _value(given: Any) -> Node:
 
 
 def expression(given: Any) -> Node:
-    """Return the node that an argument stands for: an Expression, a number, a truth value, a text or a list of these.
+    """Return the node of an argument: an Expression, a number, a truth value, a text or a list of these.
 
     Raises:
         PlanError: for anything else.
@@ -190,16 +190,16 @@ def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
 
 
 def __getattr__(name: str) -> Callable[..., Expression]:
-    made = REGISTRY.get(name)
-    if made is None:
+    operation = REGISTRY.get(name)
+    if operation is None:
         raise AttributeError(f"operation '{name}' not found{nearest(name, known_operations())}")
 
     def builder(*positional: Any, **named: Any) -> Expression:
         given: list[tuple[str | None, Any]] = [(None, value) for value in positional]
-        return Expression(bind(made, given + list(named.items()), expression, _literal, _fail))
+        return Expression(bind(operation, given + list(named.items()), expression, _literal, _fail))
 
     builder.__name__ = name
-    builder.__doc__ = made.__doc__
+    builder.__doc__ = operation.__doc__
     return builder
 
 

@@ -19,27 +19,27 @@ from facturum.language.reading import stepped
 
 
 def absence_entries(built: Built) -> list[AbsenceEntry]:
-    """Return why rows that [rows] keep selects were left out, the commonest reason first.
+    """Return why rows that [rows] keep selects were left out, the most frequent reason first.
 
     A row in which several variables are missing counts for each of them.
     """
     rows, causes = built.selection.dropped_rows()
-    at = rows[causes >= 0] - 1 + built.selection.first
+    at = rows[causes >= 0] - 1 + built.selection.history_rows
     if not len(at):
         return []
     finder = _Finder(built, at)
-    found: dict[str, Mask] = {}
+    by_reason: dict[str, Mask] = {}
     terms: dict[str, list[str]] = {}
     roots = {place.removeprefix("terms."): node for place, node in built.prepared.parts().items()}
     for place in built.selection.parts:
         key = place.removeprefix("terms.")
         for why, where in finder.reasons(roots[key]).items():
-            found[why] = found.get(why, np.zeros(len(at), dtype=bool)) | where
+            by_reason[why] = by_reason.get(why, np.zeros(len(at), dtype=bool)) | where
             terms.setdefault(why, []).append(key)
-    together = np.sum(list(found.values()), axis=0)
+    together = np.sum(list(by_reason.values()), axis=0)
     entries = [
         AbsenceEntry(why=why, rows=int(where.sum()), alone=int((where & (together == 1)).sum()), terms=terms[why])
-        for why, where in found.items()
+        for why, where in by_reason.items()
     ]
     return sorted(entries, key=lambda entry: (-entry.rows, entry.why))
 
@@ -53,19 +53,19 @@ class _Finder:
     """
 
     def __init__(self, built: Built, at: Array) -> None:
-        self._made, self._source, self._at = built.prepared, built.source, at
+        self._prepared, self._source, self._at = built.prepared, built.source, at
         self._step = built.prepared.spec.data.every
         self._known: dict[Node, dict[str, Mask]] = {}
 
     def reasons(self, part: Node) -> dict[str, Mask]:
         """Return for a part of the plan in which of the rows it is missing, by reason."""
-        valid = self._source.rows(0, self._made.table.length, self._at).valid(part)
+        valid = self._source.rows(0, self._prepared.table.length, self._at).valid(part)
         if valid is None or valid.all():
             return {}
         return {why: where & ~valid for why, where in self._of(part).items() if (where & ~valid).any()}
 
     def _missing(self, node: Node) -> Mask:
-        there: Mask = self._source.values_at(node, self._at).there()
+        there: Mask = self._source.values_at(node, self._at).present_mask()
         return ~there
 
     def _of(self, node: Node) -> dict[str, Mask]:
@@ -86,20 +86,20 @@ class _Finder:
             yield from inner.items()
             if not getattr(node, "many_columns", False) and not self._is_block(node):
                 explained = np.logical_or.reduce([*inner.values(), np.zeros(len(self._at), dtype=bool)])
-                own = self._missing(node) & ~explained
-                if own.any():
-                    yield stepped(node.missing_because(), self._step), own
+                rows_missing = self._missing(node) & ~explained
+                if rows_missing.any():
+                    yield stepped(node.missing_because(), self._step), rows_missing
             elif isinstance(node, Categorical) and node.unseen == "missing":
-                own = node.placed(self._source.rows(0, self._made.table.length, self._at))[0] == UNSEEN
-                if own.any():
-                    yield stepped(node.missing_because(), self._step), own
+                rows_missing = node.placed(self._source.rows(0, self._prepared.table.length, self._at))[0] == UNSEEN
+                if rows_missing.any():
+                    yield stepped(node.missing_because(), self._step), rows_missing
 
     def _is_block(self, node: Node) -> bool:
-        return self._made.scope().of(node).block
+        return self._prepared.scope().type_of(node).block
 
     def _of_name(self, node: Name) -> Iterator[tuple[str, Mask]]:
-        if node.variable in self._made.derived:
-            yield from self._of(self._made.derived[node.variable]).items()
+        if node.variable in self._prepared.derived:
+            yield from self._of(self._prepared.derived[node.variable]).items()
             return
         series = self._source.origins.get(node.variable)
         where = self._missing(node)
@@ -107,9 +107,9 @@ class _Finder:
             yield f"{node.variable} is missing" + (f" in the series {series}" if series else ""), where
 
     def _of_periods(self, node: AlongTime) -> Iterator[tuple[str, Mask]]:
-        """Yield where periods are not in the table, and where they are and have no value."""
+        """Yield the rows whose periods are absent from the table, and those whose values there are missing."""
         frame = self._source.frame_of(node.x)
-        offsets = node.looks_at()
+        offsets = node.offsets_read()
         places = [frame.find(offset)[self._at] for offset in offsets]
         absent = np.logical_or.reduce([place < 0 for place in places])
         subject, step = stepped(node.x.subject(), self._step), step_noun(self._step or "row")
@@ -118,7 +118,7 @@ class _Finder:
         if isinstance(node, Shifted) and len(offsets) == 1:
             when = f"{counted(abs(offsets[0]), step)} {'before' if offsets[0] < 0 else 'later'}"
             needs = f"needs the value {when}, and that {step} is not in the table"
-        values = frame.whole(node.x).there()
+        values = frame.whole(node.x).present_mask()
         empty = np.logical_or.reduce([(place >= 0) & ~values[np.maximum(place, 0)] for place in places])
         missing = np.ones(len(self._at), dtype=bool) if self._is_block(node) else self._missing(node)
         if (absent & missing).any():

@@ -20,10 +20,10 @@ from facturum.audit.entries import (
 from facturum.audit.fingerprints import column_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
+from facturum.audit.preparation import PreparationReport
 from facturum.audit.sentences import Sentences
 from facturum.audit.source_values import SourceValues
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
-from facturum.audit.treatments import Treatments
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,
@@ -47,7 +47,7 @@ def _own_version() -> str:
     return version("facturum")
 
 
-def column_map(built: Built, plan: PlanSpec, treated: Treatments, digests: bool) -> ColumnMap:
+def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests: bool) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
@@ -111,7 +111,7 @@ def _digests(matrix: FloatArray, wanted: bool) -> list[str] | list[None]:
     return column_digests(list(matrix.T)) if wanted else [None] * matrix.shape[1]
 
 
-def _imputed(treated: Treatments, column: BuiltColumn) -> int:
+def _imputed(treated: PreparationReport, column: BuiltColumn) -> int:
     return 0 if column.column is None else treated.filled_rows(column.column.formula)
 
 
@@ -151,7 +151,7 @@ def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
 
 
-def _warnings(built: Built, entries: list[ColumnEntry], treated: Treatments, sentences: Sentences) -> list[str]:
+def _warnings(built: Built, entries: list[ColumnEntry], treated: PreparationReport, sentences: Sentences) -> list[str]:
     return [
         *column_warnings(built, entries),
         *plan_warnings(built),

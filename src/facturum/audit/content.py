@@ -1,4 +1,4 @@
-"""Whether all that a build says agrees with the same build made anew: maps, rows left out, cells beside the columns."""
+"""Compares a build with the same build made anew: the maps, the rows left out, the cells beside the columns."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _LONGEST = 80
 
 
 def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterator[Failure]:
-    """Yield what a column map says otherwise than the map of the same build made anew.
+    """Yield how a column map differs from that of the same build made anew.
 
     Args:
         stored: the map of the build.
@@ -78,7 +78,7 @@ def _short(value: Any) -> str:
 
 
 def row_failures(stored: RowMap, anew: RowMap) -> Iterator[Failure]:
-    """Yield what a row map says otherwise than the one made anew."""
+    """Yield how a row map differs from the one made anew."""
     if not np.array_equal(stored.kept, anew.kept):
         yield Failure("rows", "", "The rows of the matrix are not those that the plan keeps.")
     elif not np.array_equal(stored.learning, anew.learning):

@@ -29,7 +29,7 @@ from facturum.language.reading import (
     Unit,
 )
 
-MOST_NAMED = 3
+MAX_NAMED = 3
 
 
 class Effects:
@@ -80,7 +80,7 @@ class Effects:
         for columns in alike.values():
             factors = [self._members[at] for at in columns]
             formulas = tuple(
-                frozenset(self._reader.opened(own[i].formula) for own in factors) for i in range(len(factors[0]))
+                frozenset(self._reader.opened(member[i].formula) for member in factors) for i in range(len(factors[0]))
             )
             group = ColumnGroup(tuple(columns), formulas, tuple(factors[0]))
             self._groups |= dict.fromkeys(columns, group)
@@ -95,12 +95,12 @@ class Effects:
         group = self._groups[at]
         if group not in self._interpretations:  # which all its columns share
             self._interpretations[group] = self._found(at, members)
-        found = self._interpretations[group]
+        interpretations = self._interpretations[group]
         if at == group.columns[0]:
-            return found
-        if found.slope is not None:  # which begins with the coefficient of the column itself
+            return interpretations
+        if interpretations.slope is not None:  # which begins with the coefficient of the column itself
             return self._found(at, members)
-        return replace(found, reading=_as_reading(self._readings[at], members))
+        return replace(interpretations, reading=_as_reading(self._readings[at], members))
 
     def _found(self, at: int, members: list[ColumnFactor]) -> Interpretation:
         return self._single(at, members[0]) if len(members) == 1 else self._product(at, members)
@@ -115,43 +115,43 @@ class Effects:
                     said.add((self._terms[at], factor.subject))
                     yield at, factor
 
-    def _single(self, at: int, own: ColumnFactor) -> Interpretation:
+    def _single(self, at: int, column: ColumnFactor) -> Interpretation:
         group = self._groups[at]
         interactions: list[tuple[ColumnGroup, list[ColumnFactor]]] = []
         others: list[ColumnGroup] = []
         apart: list[ColumnGroup] = []
         elsewhen: set[str] = set()
-        for other in self._related(own.sources.moves, group):
-            if not own.sources.moves & other.sources.reads:
-                elsewhen |= {read[0] for read in own.sources.moves} & {
+        for other in self._related(column.sources.moves, group):
+            if not column.sources.moves & other.sources.reads:
+                elsewhen |= {read[0] for read in column.sources.moves} & {
                     read[0] for read in other.sources.plain if read[2]
                 }
-            elif (rest := self._rest([group.formulas[0]], other, own.sources.moves)) is not None:
+            elif (rest := self._rest([group.formulas[0]], other, column.sources.moves)) is not None:
                 interactions.append((other, rest))
-            elif self._hard(own.sources, other.sources):
+            elif self._hard(column.sources, other.sources):
                 others.append(other)
             else:
                 apart.append(other)
         zero, contradicting = _zeros(interactions)
         others += contradicting
-        filled = self._filled(own, others)
+        filled = self._filled(column, others)
         steady: list[ColumnGroup] = []
         if filled is not None:
             others = []
-        elif _stepwise(own.reading):
+        elif _stepwise(column.reading):
             apart, others = [*apart, *others], []
         else:
-            steady = [other for other in others if self._steady(own.sources, other)]
+            steady = [other for other in others if self._steady(column.sources, other)]
             others = [other for other in others if other not in steady]
         interpretation = Interpretation(
-            _as_reading(self._readings[at], [own]),
+            _as_reading(self._readings[at], [column]),
             zero=zero,
             apart=self._called(apart),
             steady=self._called(steady),
             filled=filled,
             elsewhen=tuple(sorted(elsewhen - {self._time or ""})),
         )
-        return self._bent(at, own, others, interpretation) if others else interpretation
+        return self._bent(at, column, others, interpretation) if others else interpretation
 
     def _product(self, at: int, members: list[ColumnFactor]) -> Interpretation:
         group = self._groups[at]
@@ -175,8 +175,10 @@ class Effects:
         linear = {_linear(other.members[0].reading) for other in singles} - {None}
         mainless = [
             member.reading
-            for member, own in zip(members, group.formulas, strict=True)
-            if not (any(own & main for main in mains) or _linear(member.reading) in linear or _every(member.reading))
+            for member, formula in zip(members, group.formulas, strict=True)
+            if not (
+                any(formula & main for main in mains) or _linear(member.reading) in linear or _every(member.reading)
+            )
         ]
         beside = [member.sources for member in members if not _every(member.reading)]
         return Interpretation(
@@ -194,20 +196,22 @@ class Effects:
         )
 
     def _bent(
-        self, at: int, own: ColumnFactor, others: list[ColumnGroup], interpretation: Interpretation
+        self, at: int, column: ColumnFactor, others: list[ColumnGroup], interpretation: Interpretation
     ) -> Interpretation:
         """Return the interpretation of a column whose source others read too, as a slope where they have one."""
         interpretation = replace(
-            interpretation, zero=(), together=self._called(others), shared=_shared([own.sources], others)
+            interpretation, zero=(), together=self._called(others), shared=_shared([column.sources], others)
         )
-        moved = sorted({read[0] for read in own.sources.moves})
-        plain = isinstance(own.reading, Unit | Logged | Curve | Power)
+        moved = sorted({read[0] for read in column.sources.moves})
+        plain = isinstance(column.reading, Unit | Logged | Curve | Power)
         if len(moved) != 1 or moved[0] not in self._numbers or not plain:
             return interpretation
-        if any(read[1] for read in own.sources.moves):
+        if any(read[1] for read in column.sources.moves):
             return interpretation
-        related = [other for other in self._related(own.sources.moves, None) if own.sources.moves & other.sources.reads]
-        moving = [other for other in related if not self._steady(own.sources, other)]
+        related = [
+            other for other in self._related(column.sources.moves, None) if column.sources.moves & other.sources.reads
+        ]
+        moving = [other for other in related if not self._steady(column.sources, other)]
         columns = [at, *[k for other in moving for k in other.columns if k != at]]
         formulas = [formula for k in columns if (formula := self._formulas[k]) is not None]
         slope = slope_text(formulas, moved[0], self._derived)
@@ -216,42 +220,42 @@ class Effects:
         )
 
     def _rest(
-        self, own: Sequence[frozenset[Node]], other: ColumnGroup, moves: frozenset[Read]
+        self, formulas_of: Sequence[frozenset[Node]], other: ColumnGroup, moves: frozenset[Read]
     ) -> list[ColumnFactor] | None:
         """Return the factors that other columns have beside those given; None where they lack one of these."""
         left = list(zip(other.formulas, other.members, strict=True))
-        for formulas in own:
-            found = next((pair for pair in left if pair[0] & formulas), None)
-            if found is None:
+        for formulas in formulas_of:
+            matching = next((pair for pair in left if pair[0] & formulas), None)
+            if matching is None:
                 return None
-            left.remove(found)
+            left.remove(matching)
         rest = [member for _, member in left]
         return rest if rest and not any(moves & member.sources.plain for member in rest) else None
 
     def _related(self, moves: frozenset[Read], own: ColumnGroup | None) -> Iterator[ColumnGroup]:
         """Yield the columns that read a variable that moves, at any period, a column's own group left out."""
-        found: dict[int, ColumnGroup] = {}
+        groups: dict[int, ColumnGroup] = {}
         for variable in sorted({read[0] for read in moves}):
-            found |= {id(group): group for group in self._reading.get(variable, []) if group is not own}
-        yield from found.values()
+            groups |= {id(group): group for group in self._reading.get(variable, []) if group is not own}
+        yield from groups.values()
 
-    def _hard(self, own: Sources, other: Sources) -> bool:
+    def _hard(self, sources: Sources, other: Sources) -> bool:
         """Return whether one moves with the other otherwise than through the time of the row or through groups."""
-        return any(read[0] != self._time for read in own.moves & other.plain)
+        return any(read[0] != self._time for read in sources.moves & other.plain)
 
-    def _steady(self, own: Sources, other: ColumnGroup) -> bool:
+    def _steady(self, sources: Sources, other: ColumnGroup) -> bool:
         """Return whether other columns read what moves only in conditions and categories."""
-        return all(_stepwise(m.reading) for m in other.members if own.moves & m.sources.plain)
+        return all(_stepwise(m.reading) for m in other.members if sources.moves & m.sources.plain)
 
     def _called(self, groups: Sequence[ColumnGroup]) -> tuple[str, ...]:
-        found: list[str] = []
+        names_called: list[str] = []
         for group in groups:
             names = [self._names[at] for at in group.columns]
-            found += names if len(names) <= MOST_NAMED else [f"the columns of {self._terms[group.columns[0]]}"]
-        return tuple(found)
+            names_called += names if len(names) <= MAX_NAMED else [f"the columns of {self._terms[group.columns[0]]}"]
+        return tuple(names_called)
 
     def _filled(self, own: ColumnFactor, others: list[ColumnGroup]) -> str | None:
-        """Return the value put in where others read a variable only with its missing values filled; else None."""
+        """Return the imputed value where others read a variable only with its missing values imputed; else None."""
         if not others or not isinstance(own.reading, NoValue) or not isinstance(own.formula, IsMissing):
             return None
         inner = self._reader.opened(own.formula.children()[0])
@@ -286,7 +290,11 @@ class Effects:
                 readings = [
                     self._known.get(self._reader.opened(part)) or self._informed(part.reading()) for part in parts
                 ]
-                return [m for part, own in zip(parts, readings, strict=True) for m in self._split(own, part)]
+                return [
+                    m
+                    for part, member_reading in zip(parts, readings, strict=True)
+                    for m in self._split(member_reading, part)
+                ]
         return list(self._split(reading, formula))
 
     def _apart(self, at: int, members: list[ColumnFactor]) -> list[ColumnFactor]:
@@ -333,8 +341,8 @@ def _kind(member: ColumnFactor) -> tuple[object, ...]:
     reading = member.reading
     if isinstance(reading, Unit | Logged | Curve) or not hasattr(reading, "subject"):
         return (member.formula,)
-    own = getattr(reading, "reference", None) or getattr(reading, "against", None) or getattr(reading, "top", None)
-    return (type(reading), reading.subject, own)
+    against = getattr(reading, "reference", None) or getattr(reading, "against", None) or getattr(reading, "top", None)
+    return (type(reading), reading.subject, against)
 
 
 def _as_reading(reading: Reading | None, members: Sequence[ColumnFactor]) -> Reading:
@@ -376,7 +384,7 @@ def _every(reading: Factor) -> bool:
     return isinstance(reading, Indicator) and reading.reference is None
 
 
-def _shared(own: Sequence[Sources], others: Sequence[ColumnGroup]) -> tuple[str, ...]:
-    moves = frozenset().union(*(sources.moves for sources in own))
-    found = [read[0] for other in others for read in sorted(moves & other.sources.plain)]
-    return tuple(dict.fromkeys(found))
+def _shared(sources_of: Sequence[Sources], others: Sequence[ColumnGroup]) -> tuple[str, ...]:
+    moves = frozenset().union(*(sources.moves for sources in sources_of))
+    shared = [read[0] for other in others for read in sorted(moves & other.sources.plain)]
+    return tuple(dict.fromkeys(shared))

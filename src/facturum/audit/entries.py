@@ -1,4 +1,4 @@
-"""What the column map says, as it is stored."""
+"""The entries of the column map, as they are stored."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ class BinsEntry(Part):
 
 
 class FillEntry(Part):
-    """What was put in for one group, or for all rows."""
+    """The imputed value of one group, or of all rows."""
 
     group: str | None
     fill: float | str | None
@@ -81,7 +81,7 @@ class FillEntry(Part):
 
 
 class ImputationEntry(Part):
-    """A variable with values put in, over the rows taken by [rows] keep."""
+    """A variable with imputed values, over the rows selected by [rows] keep."""
 
     expression: str
     variable: str
@@ -107,7 +107,7 @@ class FlagEntry(Part):
 
 
 class ItemEntry(Part):
-    """One item of a score, and how it goes with the others together."""
+    """One item of a score, and its correlation with the sum of the others."""
 
     item: str
     item_rest: float | None = Field(description="its correlation with the sum of the other items")
@@ -145,7 +145,7 @@ class ClockEntry(Part):
     gaps: int = Field(description="periods without a row, between the first and the last of each unit")
     gap_list: list[GapEntry] = Field([], description="the first of these gaps, at most a hundred")
     no_period: int = Field(description="rows without a time")
-    history: int = Field(description="rows of history, which only operations along time look at")
+    history: int = Field(description="rows of history, which only operations along time read")
 
 
 class ConversionEntry(Part):
@@ -177,7 +177,7 @@ class PathLine(Part):
 
 
 class PathEntry(Part):
-    """What a column along time looks like beside what it is made of, for one unit."""
+    """A column along time beside its sources, for one unit."""
 
     term: str
     column: str
@@ -201,11 +201,11 @@ class ColumnEntry(Part):
     role: str = Field(description="intercept, predictor or response")
     term: str
     formula: str = Field(description="a scalar expression with all its constants, over variables and definitions")
-    sources: list[str] = Field(description="the variables of the table that it is made of")
+    sources: list[str] = Field(description="its source variables")
     measure: str = Field(description="number, indicator, power, contrast, score, interaction or constant")
     reference: str | None = Field(description="the category that an indicator or contrast is measured against")
     reading: str = Field(description="what its coefficient means")
-    missing: int = Field(description="rows taken by [rows] keep in which it has no value")
+    missing: int = Field(description="rows selected by [rows] keep in which it is missing")
     imputed: int = Field(description="cells that were filled in")
     min: float | None
     max: float | None
@@ -213,7 +213,7 @@ class ColumnEntry(Part):
     sd: float | None
     nonzero: int
     by_source: list[SourceValueEntry] = Field(
-        [], description="of a column made of one variable with few values, its value for each of them"
+        [], description="for a column with one source variable of few values, its value for each of them"
     )
     digest: str | None = Field(None, description="SHA-256 of its doubles, little end first")
 
@@ -236,10 +236,10 @@ class DroppedEntry(Part):
 class AbsenceEntry(Part):
     """Why rows that [rows] keep selects were left out; a row counts for each of its reasons."""
 
-    why: str = Field(description="the variable, and why it has no value")
+    why: str = Field(description="the variable, and why it is missing")
     rows: int
     alone: int = Field(description="how many of them have no other reason")
-    terms: list[str] = Field(description="the terms that have no value for it; response is the response")
+    terms: list[str] = Field(description="the terms that are missing because of it; response is the response")
 
 
 class RowCounts(Part):
@@ -276,7 +276,7 @@ class CheckEntry(Part):
 
 
 class ColumnMap(Part):
-    """What a build says of its columns."""
+    """The column map of a build."""
 
     facturum: int = Field(FORMAT, description="the format of this file")
     made_with: dict[str, str] = Field(description="versions, on which the last digits may depend")
@@ -292,11 +292,11 @@ class ColumnMap(Part):
     columns: list[ColumnEntry]
     learned: list[LearnedEntry] = Field([], description="what was learned, and from how many rows")
     bins: list[BinsEntry] = Field([], description="the table of bins of each binned variable")
-    imputations: list[ImputationEntry] = Field([], description="what was put in where values were missing")
+    imputations: list[ImputationEntry] = Field([], description="the imputed values")
     flags: list[FlagEntry] = Field([], description="what each flag for missing values marks")
     clock: ClockEntry | None = Field(None, description="how rows follow one another in time")
     conversions: list[ConversionEntry] = Field([], description="variables brought to the plan's step")
-    paths: list[PathEntry] = Field([], description="columns along time beside what they are made of")
+    paths: list[PathEntry] = Field([], description="columns along time beside their sources")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
 
     def __iter__(self) -> Iterator[ColumnEntry]:  # type: ignore[override]
@@ -333,5 +333,5 @@ class ColumnMap(Part):
         Raises:
             AuditError: where there is neither, with the nearest name.
         """
-        found = [column for column in self.columns if name in (column.name, column.term)]
-        return found or [self[name]]
+        matches = [column for column in self.columns if name in (column.name, column.term)]
+        return matches or [self[name]]

@@ -1,4 +1,4 @@
-"""Fingerprints of source variables that tell not only that a cell has changed, but which."""
+"""Fingerprints of source variables: they show that a cell has changed, and which one."""
 
 from __future__ import annotations
 
@@ -81,14 +81,14 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:
     """Return where a variable of as many rows differs from the one that a fingerprint was taken of."""
-    found = []
+    changes = []
     leaves = leaves_of(len(variable))
     for (start, stop), words, text in zip(leaves, _words_by_leaf(variable), before.locators, strict=True):
         old = np.array([int(text[at : at + 16], 16) for at in range(0, len(text), 16)], dtype=np.uint64)
         apart = _locator(words) - old
         if apart.any():
-            found.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
-    return found
+            changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
+    return changes
 
 
 def column_digests(columns: Sequence[Array]) -> list[str]:

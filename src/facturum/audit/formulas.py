@@ -13,12 +13,12 @@ from facturum.language.categories import Codes
 from facturum.language.core import Name, names_in
 from facturum.language.logic import Membership
 from facturum.language.nodes import Node
-from facturum.language.printer import MOST_ENTRIES
+from facturum.language.printer import MAX_ENTRIES
 
 
 @dataclass(frozen=True)
 class Definition:
-    """A name that formulas use, and what it stands for."""
+    """A name that formulas use, and its definition."""
 
     name: str
     formula: str
@@ -28,15 +28,15 @@ class Definitions:
     """Gathers definitions while formulas are written, in an order in which each names only earlier ones.
 
     Args:
-        made: the resolved plan; its derived variables come first.
+        prepared: the resolved plan; its derived variables come first.
     """
 
-    def __init__(self, made: Prepared) -> None:
-        self._taken = {*made.table.variables, *made.derived}
+    def __init__(self, prepared: Prepared) -> None:
+        self._taken = {*prepared.table.variables, *prepared.derived}
         self._names: dict[Node, str] = {}
         self.listed: list[Definition] = []
-        for name in _in_order(made.derived):
-            self.listed.append(Definition(name, self.text(made.derived[name])))
+        for name in _in_order(prepared.derived):
+            self.listed.append(Definition(name, self.text(prepared.derived[name])))
 
     def text(self, formula: Node) -> str:
         """Return the text of a formula, its large tables replaced by the names of definitions."""
@@ -45,7 +45,7 @@ class Definitions:
     def _short(self, node: Node) -> Node:
         children = [self._short(child) for child in node.children()]
         changed = node.rebuilt(children) if children else node
-        if _entries(changed) <= MOST_ENTRIES and not isinstance(changed, Codes):
+        if _entries(changed) <= MAX_ENTRIES and not isinstance(changed, Codes):
             return changed
         if changed not in self._names:
             self._names[changed] = name = self._name(changed)

@@ -14,7 +14,7 @@ class Interpretation:
     Args:
         reading: what its column is read as.
         zero: the factors that must be 0 for it to be the effect of its column.
-        apart: columns that differ as well, between rows that a condition tells apart, or through time or groups.
+        apart: columns that differ as well: between rows of a condition and all others, over time, or between groups.
         steady: columns that change only at bounds of the number, which a small change does not cross.
         together: columns that move as well, so that it has no reading of its own.
         shared: the variables that these have in common.
@@ -22,7 +22,7 @@ class Interpretation:
         legend: the column that each letter in it stands for.
         mainless: factors of an interaction that are not columns of their own.
         alone: whether nothing else moves with the other factors of an interaction.
-        filled: where missing values are compared, the value put in elsewhere, "" where it differs; else None.
+        filled: where missing values are compared, the value imputed elsewhere, "" where it differs; else None.
         elsewhen: variables that other columns read at other periods.
     """
 

@@ -11,36 +11,39 @@ from facturum.engine.shaping import DATA, HISTORY, SERIES, declared_tables
 from facturum.engine.spec import PlanSpec, TakeSpec
 
 
-def fingerprints_of(made: Prepared) -> dict[str, dict[str, Fingerprint]]:
+def fingerprints_of(prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
     """Return the fingerprints of all variables that a plan reads, by the table given: data, history, series.NAME."""
-    tables = declared_tables(made.spec, made.given)
+    tables = declared_tables(prepared.spec, prepared.given)
     return {
         place: {name: fingerprint_of(tables[place][name]) for name in tables[place].variables if name in names}
-        for place, names in variables_read(made).items()
+        for place, names in variables_read(prepared).items()
         if place in tables
     }
 
 
-def variables_read(made: Prepared) -> dict[str, set[str]]:
+def variables_read(prepared: Prepared) -> dict[str, set[str]]:
     """Return the names of the variables that a plan reads of each table given, those of its time and units too."""
-    spec = made.spec
-    roots = [*made.terms.values(), *[node for node in (made.response, made.keep, made.learn) if node is not None]]
-    read = {name for root in roots for name in made.sources(root)} | set(spec.data.carry)
-    found: dict[str, set[str]] = {}
+    spec = prepared.spec
+    roots = [
+        *prepared.terms.values(),
+        *[node for node in (prepared.response, prepared.keep, prepared.learn) if node is not None],
+    ]
+    read = {name for root in roots for name in prepared.sources(root)} | set(spec.data.carry)
+    by_table: dict[str, set[str]] = {}
     for key, series in spec.series.items():
         joined = {f"{key}_{target}": target for target in series.take}
-        if own := [target for name, target in joined.items() if name in read]:
-            found[SERIES + key] = {series.time, *series.match, *_before(own, series.take)}
+        if read_here := [target for name, target in joined.items() if name in read]:
+            by_table[SERIES + key] = {series.time, *series.match, *_before(read_here, series.take)}
             read |= {*_clock(spec), *series.match}
         read -= joined.keys()
-    if spec.convert is not None or any(made.looks_along(root) for root in roots):
+    if spec.convert is not None or any(prepared.looks_along(root) for root in roots):
         read |= _clock(spec)
     if spec.convert is not None:
         read = {*_clock(spec), *_before(read - _clock(spec), spec.convert.take)}
     if spec.stack is not None:
         into = spec.stack.into
         read = {part for name in read for part in into.get(name, [name])} - {spec.stack.which, ORIGIN}
-    return {DATA: read, HISTORY: read, **found}
+    return {DATA: read, HISTORY: read, **by_table}
 
 
 def _clock(spec: PlanSpec) -> set[str]:

@@ -27,7 +27,7 @@ from facturum.language.reading import (
 
 _PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
 _GROUPS = Indicator | Contrast | Holds | NoValue
-MOST_APART = 4
+MAX_APART = 4
 
 
 def sentence(interpretation: Interpretation, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
@@ -246,23 +246,23 @@ def _effect(reading: Reading) -> str:
 
 
 def _conditions(interpretation: Interpretation) -> str:
-    """Return where a coefficient means what its sentence says, and what moves with its column all the same."""
+    """Return the conditions under which a sentence holds, and the columns that differ along with its own."""
     said = " and ".join(dict.fromkeys(absence(factor) for factor in interpretation.zero))
-    found = [said] if said else []
+    conditions = [said] if said else []
     if interpretation.elsewhen:
-        found.append(f"with {_listed(interpretation.elsewhen)} at other periods held fixed")
+        conditions.append(f"with {_listed(interpretation.elsewhen)} at other periods held fixed")
     if interpretation.steady:
-        found.append(
+        conditions.append(
             f"while {_listed(interpretation.steady)} {'stays' if _single(interpretation.steady) else 'stay'} the same"
         )
     if interpretation.apart:
         names = (
             interpretation.apart
-            if len(interpretation.apart) <= MOST_APART
-            else (*interpretation.apart[:MOST_APART], "others")
+            if len(interpretation.apart) <= MAX_APART
+            else (*interpretation.apart[:MAX_APART], "others")
         )
-        found.append(f"apart from what {_listed(names)} add{'s' if _single(names) else ''}")
-    return "".join(f", {each}" for each in found)
+        conditions.append(f"apart from what {_listed(names)} add{'s' if _single(names) else ''}")
+    return "".join(f", {each}" for each in conditions)
 
 
 def _where_all_are_zero(columns: Sequence[Reading | None]) -> str:

@@ -1,4 +1,4 @@
-"""How a difference in the response is said, for the models that are usual for each kind of response."""
+"""Differences in the response in words, for the models that are usual for each kind of response."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ def scale(response: Reading | None) -> str:
 
 
 def effect(response: Reading | None, b: str) -> str:
-    """Return the difference that one unit of a column goes with.
+    """Return the difference associated with one unit of a column.
 
     Args:
         response: the response.
@@ -91,7 +91,7 @@ ratio of exp(b) (logit model)'
 
 
 def percent_effect(response: Reading | None, factor: float) -> str:
-    """Return the difference that one percent more of a logged number goes with.
+    """Return the difference associated with a 1 % higher value of a logged number.
 
     Args:
         response: the response.

@@ -1,4 +1,4 @@
-"""The sentence on each coefficient of a build, from what its column is made of and what moves beside it."""
+"""The sentence on each coefficient of a build, from the sources of its column and of all others."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.effects import Effects
+from facturum.audit.preparation import set_missing_of
 from facturum.audit.readings import informed, sentence
 from facturum.audit.responses import counted_response, response_reading
-from facturum.audit.treatments import set_missing_of
 from facturum.data.values import Kind
 from facturum.engine.build import Built
 from facturum.language.categories import Category
@@ -24,32 +24,32 @@ class Sentences:
 
     def __init__(self, built: Built) -> None:
         self._built = built
-        self._made = built.prepared
-        self._set_missing = set_missing_of(self._made)
+        self._prepared = built.prepared
+        self._set_missing = set_missing_of(self._prepared)
 
     @cached_property
     def _truths(self) -> set[str]:
         """The names of variables, derived ones too, that are truth values."""
-        scope = self._made.scope()
-        derived = {name for name, node in self._made.derived.items() if scope.of(node).kind is Kind.TRUTH}
-        stated = {name for name, spec in self._made.spec.variables.items() if spec.kind == "truth"}
-        return derived | stated | {variable.name for variable in self._made.table if variable.kind is Kind.TRUTH}
+        scope = self._prepared.scope()
+        derived = {name for name, node in self._prepared.derived.items() if scope.type_of(node).kind is Kind.TRUTH}
+        stated = {name for name, spec in self._prepared.spec.variables.items() if spec.kind == "truth"}
+        return derived | stated | {variable.name for variable in self._prepared.table if variable.kind is Kind.TRUTH}
 
     def _informed(self, reading: Reading) -> Reading:
-        return informed(reading, self._truths, self._set_missing, self._made.spec.data.every)
+        return informed(reading, self._truths, self._set_missing, self._prepared.spec.data.every)
 
     @cached_property
     def readings(self) -> list[Reading | None]:
         """What each column of the matrix is read as; None for the intercept."""
-        found = [None if column.column is None else column.column.reading for column in self._built.columns]
-        return [None if reading is None else self._informed(reading) for reading in found]
+        readings = [None if column.column is None else column.column.reading for column in self._built.columns]
+        return [None if reading is None else self._informed(reading) for reading in readings]
 
     @cached_property
     def response(self) -> Reading | None:
         """What the response is read as, from the resolved plan where the rows do not have it."""
-        node = self._made.response
-        if node is None and self._made.spec.resolved and self._made.spec.response is not None:
-            node = parse(self._made.spec.response, True)
+        node = self._prepared.response
+        if node is None and self._prepared.spec.resolved and self._prepared.spec.response is not None:
+            node = parse(self._prepared.spec.response, True)
         if node is None:
             return None
         reading = response_reading(self._informed(_own_reading(node)), node.subject())
@@ -65,14 +65,14 @@ class Sentences:
     @cached_property
     def _effects(self) -> Effects:
         columns = self._built.columns
-        numbers = {variable.name for variable in self._made.table if variable.kind is Kind.NUMBER}
+        numbers = {variable.name for variable in self._prepared.table if variable.kind is Kind.NUMBER}
         return Effects(
             [column.name for column in columns],
             [column.term for column in columns],
             [None if column.column is None else column.column.formula for column in columns],
             self.readings,
-            self._made.derived,
-            self._made.spec.data.time,
+            self._prepared.derived,
+            self._prepared.spec.data.time,
             frozenset(numbers),
             self._informed,
         )

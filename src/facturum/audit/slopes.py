@@ -1,4 +1,4 @@
-"""Derivatives of formulas, so that the columns made of one number are read as the curve that they form together."""
+"""Derivatives of formulas: the columns of one number are read as the curve that they form together."""
 
 from __future__ import annotations
 

@@ -41,13 +41,13 @@ def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Ite
     if rows:
         yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"
         return
-    found = {name: changed_cells(table[name], mark) for name, mark in there.items()}
-    if any(cells.row is None for changes in found.values() for cells in changes) and all(
+    changed = {name: changed_cells(table[name], mark) for name, mark in there.items()}
+    if any(cells.row is None for changes in changed.values() for cells in changes) and all(
         mark.unordered == fingerprint_of(table[name]).unordered for name, mark in there.items()
     ):
         yield "", f"The rows of the {whole} are in another order: each variable has the cells it had, at other places."
         return
-    for name, changes in found.items():
+    for name, changes in changed.items():
         for cells in changes:
             if cells.row is not None:
                 yield name, f"The cell of {name} in row {cells.row}{of} has changed since the build."

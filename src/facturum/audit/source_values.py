@@ -1,4 +1,4 @@
-"""For a column made of one variable with few values: which value of the source gives which value of the column."""
+"""The column value of each source value, for a column with one source variable of few values."""
 
 from __future__ import annotations
 
@@ -33,17 +33,17 @@ class SourceValues:
         self._known: dict[str, _Grouped | None] = {}
 
     def of(self, column: BuiltColumn, values: FloatArray) -> list[SourceValueEntry]:
-        """Return the table of a column; empty where it is made of several variables, of many values, or of other rows.
+        """Return the table of a column; empty where it has several sources, many values, or reads other rows.
 
         Args:
             column: the column.
             values: its values, (rows,).
         """
-        made = self._built.prepared
+        prepared = self._built.prepared
         if column.column is None:
             return []
-        sources = made.sources(column.column.formula)
-        if len(sources) != 1 or made.looks_along(column.column.formula):
+        sources = prepared.sources(column.column.formula)
+        if len(sources) != 1 or prepared.looks_along(column.column.formula):
             return []
         name = sources[0]
         if name not in self._known:
@@ -51,10 +51,10 @@ class SourceValues:
         groups = self._known[name]
         if groups is None:
             return []
-        found = values[groups.first].tolist()
+        column_values = values[groups.first].tolist()
         return [
             SourceValueEntry(source=text, value=None if value != value else value + 0.0, rows=rows)
-            for text, value, rows in zip(groups.texts, found, groups.counts, strict=True)
+            for text, value, rows in zip(groups.texts, column_values, groups.counts, strict=True)
         ]
 
     @cached_property
@@ -66,10 +66,10 @@ class SourceValues:
         if variable.kind is Kind.TIME or not len(at):
             return None
         few = self._built.source.values_at(Name(name), at[:LOOKED_AT])
-        if len(np.unique(few.data[few.there()])) > FEW:
+        if len(np.unique(few.data[few.present_mask()])) > FEW:
             return None
         values = self._built.source.values_at(Name(name), at)
-        there = values.there()
+        there = values.present_mask()
         coded = values.labels is not None
         distinct, first, counts = _counted(values.data if there.all() else values.data[there], coded)
         if len(distinct) > FEW:

@@ -1,4 +1,4 @@
-"""What an expression is made of: variables at periods, and whether their values or only their presence matter."""
+"""The sources of an expression: variables at periods, and whether their values or only their presence matter."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ Read: TypeAlias = tuple[str, int, bool]
 
 @dataclass(frozen=True)
 class Sources:
-    """What an expression is made of.
+    """The sources of an expression.
 
     Args:
         moves: what changes when it does: its values, or of a flag for missing ones their presence.
@@ -34,7 +34,7 @@ class Sources:
 
 @dataclass(frozen=True)
 class ColumnFactor:
-    """A factor of a column: what it is read as, its formula, and what it is made of."""
+    """A factor of a column: its reading, its formula, and its sources."""
 
     reading: Factor
     formula: Node
@@ -57,7 +57,7 @@ class ColumnGroup:
 
     @cached_property
     def sources(self) -> Sources:
-        """What all factors together are made of."""
+        """The sources of all factors together."""
         each = [member.sources for member in self.members]
         return Sources(*(frozenset().union(*(getattr(s, key) for s in each)) for key in ("moves", "plain", "reads")))
 
@@ -70,7 +70,7 @@ class SourceReader:
         self._known: dict[tuple[Node, bool], Sources] = {}
 
     def opened(self, node: Node) -> Node:
-        """Return what a derived variable stands for, anything else as it is."""
+        """Return the definition of a derived variable, anything else as it is."""
         while isinstance(node, Name) and node.variable in self._derived:
             node = self._derived[node.variable]
         return node
@@ -82,7 +82,7 @@ class SourceReader:
         return node.rebuilt(map(self.expanded, children)) if children else node
 
     def read(self, formula: Node, presence: bool) -> Sources:
-        """Return what an expression is made of; of a flag for missing values their presence is what moves."""
+        """Return the sources of an expression; a flag for missing values moves with their presence."""
         if (formula, presence) not in self._known:
             plain, grouped = self._walked(formula)
             moves = plain if presence else frozenset(read for read in plain or grouped if read[2])
@@ -90,24 +90,24 @@ class SourceReader:
         return self._known[formula, presence]
 
     def _walked(self, formula: Node) -> tuple[frozenset[Read], frozenset[Read]]:
-        found: dict[bool, set[Read]] = {False: set(), True: set()}
+        reads: dict[bool, set[Read]] = {False: set(), True: set()}
         pending = [(formula, frozenset({0}), True, False)]
         seen = set(pending)
         while pending:
             node, offsets, value, grouping = pending.pop()
             if isinstance(node, Name) and node.variable not in self._derived:
                 for offset in offsets:
-                    found[grouping] |= {(node.variable, offset, kind) for kind in {False, value}}
+                    reads[grouping] |= {(node.variable, offset, kind) for kind in {False, value}}
                 continue
             steps: list[tuple[Node, frozenset[int], bool, bool]] = []
             if isinstance(node, Name):
                 steps = [(self._derived[node.variable], offsets, value, grouping)]
             else:
-                after, deciding = offsets_after(offsets, node.looks_at()), node.decided_by()
+                after, deciding = offsets_after(offsets, node.offsets_read()), node.decided_by()
                 for field, child in node.arguments():
                     matters = value and not isinstance(node, IsMissing)
                     by_value = matters or (child in deciding and not isinstance(node, IsMissing))
                     steps.append((child, after, by_value, grouping or field in node.groups_by))
             pending += [step for step in steps if step not in seen]
             seen.update(steps)
-        return frozenset(found[False]), frozenset(found[True])
+        return frozenset(reads[False]), frozenset(reads[True])

@@ -24,7 +24,7 @@ from facturum.errors import FacturumError, PlanError, counted, rows_in_words
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
-from facturum.numerics.distance import steps_apart
+from facturum.numerics.distance import ulp_distance
 
 _ONE_AT_A_TIME = Lock()
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
@@ -99,21 +99,21 @@ def verify(
         spec = spec_from(stored.resolved)
         changes = source_changes(declared_tables(spec, given), stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
-        made = prepare(spec, given)
+        prepared = prepare(spec, given)
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return _stopped(failures, kept)
     if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
         failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
         return _stopped(failures, kept)
-    failures += _row_failures(made, kept)
+    failures += _row_failures(prepared, kept)
     anew, changed = _anew(stored, spec, given)
     failures += changed
-    length = made.table.length - made.shaped.first
+    length = prepared.table.length - prepared.shaped.history_rows
     definitions, unread = _definitions(stored)
     failures += unread
-    source = replace(made.source(), derived=definitions, cache={})
-    scope = Scope(made.table, definitions, True, spec.data.step)
+    source = replace(prepared.source(), derived=definitions, cache={})
+    scope = Scope(prepared.table, definitions, True, spec.data.step)
     try:
         refuse_deep(definitions, {})
     except PlanError as error:
@@ -125,7 +125,7 @@ def verify(
         return _column_failures(entry, matrix[entry.name][inside], kept[inside], source, scope)
 
     checked = on_threads(check, entries)
-    failures += [failure for found, _ in checked for failure in found]
+    failures += [failure for part, _ in checked for failure in part]
     steps = max((apart for _, apart in checked), default=0)
     if length != stored.rows.given:
         failures += _first_difference(failures, min(length, stored.rows.given))
@@ -148,26 +148,26 @@ def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Itera
 
 def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
     """Return what formulas may name, and which of it is not a valid expression."""
-    found: dict[str, Node] = {}
+    definitions: dict[str, Node] = {}
     failures = []
     for entry in stored.definitions:
         try:
-            found[entry.name] = parse(entry.formula, learned=True)
+            definitions[entry.name] = parse(entry.formula, learned=True)
         except FacturumError as error:
             failures.append(Failure("file", entry.name, f"The definition of {entry.name} cannot be read: {error}"))
-    return found, failures
+    return definitions, failures
 
 
 def _first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
-    """Where rows were put in or taken out, tell the first that disagrees among the rows that both tables have."""
+    """Where rows were inserted or deleted, report the first that disagrees among the rows of both tables."""
     rows = [failure.rows[0] for failure in failures if failure.kind in ("rows", "column") and failure.rows]
     if rows and min(rows) <= shared:
         yield Failure("variable", "", f"The first row in which the matrix and the table disagree is row {min(rows)}.")
 
 
-def _row_failures(made: Prepared, kept: Array) -> Iterator[Failure]:
+def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
     try:
-        now = select(made, made.source()).source_rows()
+        now = select(prepared, prepared.source()).source_rows()
     except FacturumError as error:
         yield Failure("rows", "", f"The rows can no longer be selected: {error}")
         return
@@ -201,13 +201,13 @@ def _column_failures(
     entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope
 ) -> tuple[list[Failure], int]:
     try:
-        anew = _formula_values(entry.formula, source, kept + (source.first - 1), scope)
+        anew = _formula_values(entry.formula, source, kept + (source.history_rows - 1), scope)
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
         return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
     except FacturumError as error:
         return [Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}")], 0
-    apart = steps_apart(anew, values)
+    apart = ulp_distance(anew, values)
     wrong = apart > ALLOWED_STEPS
     if wrong.any():
         what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
@@ -220,7 +220,7 @@ def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> 
     node = parse(formula, learned=True)
     refuse_deep(source.derived, {formula[:40]: node})
     with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
-        kind = scope.of(node)
+        kind = scope.type_of(node)
     if kind.block or not kind.kind.numeric:
         raise PlanError(f"the formula {formula} is not one number")
     parts: list[FloatArray] = []
@@ -228,7 +228,7 @@ def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> 
         low, high = np.searchsorted(rows, [start, stop])
         if high > low:
             leaf = source.rows(start, stop, rows[low:high] - start)
-            values = leaf.of(node).full(leaf.length)
+            values = leaf.evaluate(node).full(leaf.length)
             data = values.numbers() + 0.0
             parts.append(data if values.valid is None else np.where(values.valid, data, np.nan))
     return np.concatenate(parts) if parts else np.zeros(0)

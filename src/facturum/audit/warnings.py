@@ -1,4 +1,4 @@
-"""What an analyst should look at again: columns that add up, thin bins, values put in, items that run astray."""
+"""Warnings: collinear columns, thin bins, imputed values that matter, items of a score that do not fit."""
 
 from __future__ import annotations
 
@@ -48,20 +48,22 @@ def _constant(built: Built, entry: ColumnEntry) -> str:
         holds = "no row is in its category" if entry.reference is not None else "no row is different"
         return f"{holds}, and it has no coefficient. Leave it out."
     if built.spec.intercept:
-        return "it cannot be told apart from the intercept. Leave it out."
+        return "it is collinear with the intercept. Leave it out."
     return "it takes the place of an intercept."
 
 
 def plan_warnings(built: Built) -> Iterator[str]:
     """Say which derived variables are not used, and which variables a selector passed over."""
-    made = built.prepared
-    if made.written.resolved:
+    prepared = built.prepared
+    if prepared.written.resolved:
         return
-    unused = [name for name in made.written.derived if name not in made.derived and name != made.written.data.time]
+    unused = [
+        name for name in prepared.written.derived if name not in prepared.derived and name != prepared.written.data.time
+    ]
     if unused:
         verb = "are derived variables that no" if len(unused) > 1 else "is a derived variable that no"
         yield f"{', '.join(unused)} {verb} term, response or condition uses."
-    for place, names in made.passed_over.items():
+    for place, names in prepared.passed_over.items():
         yield (
             f"{place} leaves out {', '.join(names)}: each value occurs once, as in an id. "
             f"Write {names[0]} as a term if it is a predictor."
@@ -70,21 +72,25 @@ def plan_warnings(built: Built) -> Iterator[str]:
 
 def text_warnings(built: Built) -> Iterator[str]:
     """Say which categories are text that is nearly all numbers, and what to notice of the files."""
-    made = built.prepared
-    tables = [made.given.table, *made.given.series.values(), *([made.given.history] if made.given.history else [])]
+    prepared = built.prepared
+    tables = [
+        prepared.given.table,
+        *prepared.given.series.values(),
+        *([prepared.given.history] if prepared.given.history else []),
+    ]
     for table in tables:
         yield from table.notes
-    if made.written.resolved:
+    if prepared.written.resolved:
         return
-    roots = [*made.terms.values(), *([made.response] if made.response is not None else [])]
+    roots = [*prepared.terms.values(), *([prepared.response] if prepared.response is not None else [])]
     names = dict.fromkeys(
         part.x.variable
         for root in roots
-        for part in made.reached(root)
-        if isinstance(part, Categorical) and isinstance(part.x, Name) and part.x.variable in made.table
+        for part in prepared.reached(root)
+        if isinstance(part, Categorical) and isinstance(part.x, Name) and part.x.variable in prepared.table
     )
     for name in names:
-        variable = made.table[name]
+        variable = prepared.table[name]
         unread = None if variable.declared else unread_numbers(name, variable.labels or ())
         if unread is not None:
             yield f"{name} is a category of {len(variable.labels or ())} texts, since {unread.why}. {unread.remedy}"
@@ -132,17 +138,17 @@ def overlap_warnings(built: Built) -> Iterator[str]:
 
 def later_warnings(built: Built) -> Iterator[str]:
     """Say which terms read the response of a later period than the row's own."""
-    made = built.prepared
-    clock = made.spec.data.time, made.spec.data.every
-    explained = explained_variables(made.response, made.derived, clock)
-    for key, term in made.terms.items():
-        later = {look.variable for look in looks(term, made.derived, clock=clock) if look.offset > 0}
-        if found := sorted(later & explained.keys()):
-            yield f"{key} reads the response ({found[0]}) of a later period, which is not known in time."
+    prepared = built.prepared
+    clock = prepared.spec.data.time, prepared.spec.data.every
+    explained = explained_variables(prepared.response, prepared.derived, clock)
+    for key, term in prepared.terms.items():
+        later = {look.variable for look in looks(term, prepared.derived, clock=clock) if look.offset > 0}
+        if leaking := sorted(later & explained.keys()):
+            yield f"{key} reads the response ({leaking[0]}) of a later period, which is not known in time."
 
 
 def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Iterator[str]:
-    """Say where much was filled, and where missing values go with the response and no flag marks them.
+    """Warn where many values are imputed, and where missingness is associated with the response without a flag.
 
     Args:
         entry: the imputation.
@@ -157,7 +163,7 @@ def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Itera
         way = "higher" if entry.response_difference > 0 else "lower"
         yield (
             f"{name}: the mean response is {abs(entry.response_difference):.4g} {way} where it is missing "
-            f"(t = {entry.t:.1f}). Add the term is_missing({entry.variable}) to tell these rows apart."
+            f"(t = {entry.t:.1f}). Add the term is_missing({entry.variable}), an indicator of these rows."
         )
     if entry.groups_not_seen:
         cells = counted(entry.groups_not_seen, "cell")

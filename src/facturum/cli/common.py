@@ -12,7 +12,7 @@ from facturum.errors import DataError
 
 
 class _AnyPath(click.Path):
-    """A path, taken as it is: what becomes of it tells whether it can be one."""
+    """A path, taken as it is: whether it is valid shows when it is used."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
         return Path(value)
@@ -22,7 +22,7 @@ FILE = _AnyPath(path_type=Path)
 
 
 def put(text: str) -> None:
-    """Print a text as it is; a closed pipe ends the command as `guard` says."""
+    """Print a text as it is; a closed pipe ends the command as described in `guard`."""
     try:
         click.echo(text, nl=False)
     except BrokenPipeError:
@@ -44,12 +44,12 @@ def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> 
         DataError: where it is, or where nothing can be.
     """
     try:
-        found = out is not None and out.exists()
+        exists = out is not None and out.exists()
     except (OSError, ValueError) as problem:
         raise DataError(f"{out} cannot be written: {problem}", remedy="Choose another place.") from None
-    if found:
-        own = remedy if out and out.absolute().name else "Name a folder below it."
-        raise DataError(f"{out} already exists", remedy=own)
+    if exists:
+        remedy_text = remedy if out and out.absolute().name else "Name a folder below it."
+        raise DataError(f"{out} already exists", remedy=remedy_text)
 
 
 series_option = click.option(
@@ -58,7 +58,7 @@ series_option = click.option(
 
 
 def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that say how a text file is read."""
+    """Add the options for reading a text file."""
     for option in (
         click.option(
             "--missing-value", multiple=True, metavar="WORD", help="A word that means missing; may be given again."
@@ -74,7 +74,7 @@ def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
 def reading_from(
     delimiter: str | None, decimal: str | None, encoding: str | None, missing_value: tuple[str, ...]
 ) -> dict[str, Any]:
-    """Return how a text file is read, as far as it is said; the empty cell is always missing.
+    """Return how a text file is read, as far as options say; the empty cell is always missing.
 
     Raises:
         DataError: for a delimiter of several characters.
@@ -102,10 +102,10 @@ def series_from(given: tuple[str, ...]) -> dict[str, Path]:
         >>> series_from(("energy=index.csv",))
         {'energy': PosixPath('index.csv')}
     """
-    found = {}
+    series = {}
     for text in given:
         name, equals, file = text.partition("=")
         if not (name and equals and file):
             raise DataError(f"--series {text} is not of the form NAME=FILE", remedy="Write --series energy=energy.csv.")
-        found[name] = Path(file)
-    return found
+        series[name] = Path(file)
+    return series

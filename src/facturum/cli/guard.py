@@ -50,7 +50,7 @@ def run_guarded(command: Callable[[], Any]) -> None:
 def _ended(problem: BaseException) -> int:
     """Say in a line why a command ended, and return the exit status."""
     if isinstance(problem, BrokenPipeError):
-        with suppress(OSError, ValueError):  # nothing more can be said there, at the end of the process either
+        with suppress(OSError, ValueError):  # nothing more can be written there, at the end of the process either
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return _PIPE
     if isinstance(problem, SystemExit):
@@ -76,7 +76,7 @@ def _ended(problem: BaseException) -> int:
 
 
 def _defect(problem: BaseException) -> int:
-    """Tell of a defect in a line, and write what is needed to mend it into a file."""
+    """Report a defect in one line, and write the details needed to mend it into a file."""
     if os.environ.get(_DEBUG):
         traceback.print_exception(problem)
         return DEFECT
@@ -114,17 +114,17 @@ def _never_fail_to_print() -> None:
 
 @contextmanager
 def _signals() -> Iterator[None]:
-    """Turn the signals that end a process into an exception, so that what is half written is taken away."""
+    """Turn the signals that end a process into an exception, so that half-written files are removed."""
 
     before: dict[int, Any] = {}
 
     def stop(number: int, frame: FrameType | None) -> None:
-        for other in before:  # what is being cleaned up then is not to be interrupted again
+        for other in before:  # the clean-up must not be interrupted again
             signal.signal(other, signal.SIG_IGN)
         raise Stopped(number)
 
     for number in _ENDING:
-        with suppress(ValueError, OSError):  # outside the main thread there are no handlers
+        with suppress(ValueError, OSError):  # handlers belong to the main thread
             if signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler):
                 before[number] = signal.signal(number, stop)
     try:

@@ -56,7 +56,7 @@ def profile(
     if plan is not None:
         table, options = _seen_by(plan, data, options), {}
     if percent is not None and by is None:
-        raise DataError("--percent goes with --by", remedy="Add --by VARIABLE.")
+        raise DataError("--percent is valid only with --by", remedy="Add --by VARIABLE.")
     if by is not None:
         if len(variable) != 1:
             raise DataError("--by crosses one variable with another", remedy="Name one VARIABLE: access --by comfort.")
@@ -64,23 +64,25 @@ def profile(
             raise DataError("a two-way table has neither a figure nor quantiles", remedy="Leave out the other options.")
         _print_crossed(cross(table, variable[0], by, options), percent, as_json)
         return
-    made = profile_table(table, variable, shares, options)
+    profiled = profile_table(table, variable, shares, options)
     if figure is not None:
         from facturum.show.figures import profile_figure
 
-        profile_figure(made, figure)
+        profile_figure(profiled, figure)
     if as_json:
-        print_json(made.to_dict())
+        print_json(profiled.to_dict())
         return
     from facturum.show import terminal
-    from facturum.show.profile import profile_view, variable_view
+    from facturum.show.profile import correlation_view, profile_view, variable_view
 
     screen = terminal.console()
     if variable:
-        for entry in made:
+        for entry in profiled:
             screen.print(variable_view(entry))
+        if profiled.correlations:
+            screen.print(correlation_view(profiled))
     else:
-        screen.print(profile_view(made))
+        screen.print(profile_view(profiled))
     if figure is not None:
         screen.print(terminal.safe(f"drawn into {figure}"))
 
@@ -90,22 +92,22 @@ def _seen_by(plan: Path, data: Path, options: Any) -> Table:
     from facturum.plan import Plan
 
     if options:
-        raise DataError("--plan says how the file is read", remedy="Leave out --delimiter and the like.")
+        raise DataError("the plan of --plan defines how the file is read", remedy="Leave out --delimiter and the like.")
     return Plan.load(plan).view(data)
 
 
-def _print_crossed(made: CrossTable, percent: str | None, as_json: bool) -> None:
+def _print_crossed(crossed: CrossTable, percent: str | None, as_json: bool) -> None:
     if as_json:
-        print_json(made.to_dict() | ({} if percent is None else {"percents": made.percents(percent)}))
+        print_json(crossed.to_dict() | ({} if percent is None else {"percents": crossed.percents(percent)}))
         return
     from facturum.show import terminal
     from facturum.show.profile import cross_view
 
-    terminal.console().print(cross_view(made, percent))
+    terminal.console().print(cross_view(crossed, percent))
 
 
 def shares_from(text: str | None) -> list[float]:
-    """Return the shares that ``--quantiles`` asks for.
+    """Return the shares of ``--quantiles``.
 
     Raises:
         DataError: for anything but a whole number from 2 or shares between 0 and 1.
@@ -138,9 +140,9 @@ def shares_from(text: str | None) -> list[float]:
 def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     """Write a first plan for DATA, commented line by line, that builds as it is.
 
-    Ids, dates and constants are left out (and said why), categories take the commonest as their reference, positive
-    numbers with a long tail become logarithms, missing values are filled with a flag beside them, and time gives a
-    trend and a season.
+    Ids, dates and constants are left out, with the reason. The most frequent category is the reference, positive
+    numbers with a long right tail enter as logarithms, missing values are imputed with a flag beside them, and time
+    gives a trend and a season.
     """
     from facturum.files.folder import write_file
     from facturum.tables import draft as draft_plan
@@ -157,14 +159,14 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
 @click.command()
 @click.argument("name", nargs=-1)
 def operations(name: tuple[str, ...]) -> None:
-    """List the operations that a plan may use, or tell all of each NAME: what it does, its options, an example."""
+    """List the operations that a plan may use, or describe each NAME: what it does, its options, an example."""
     from facturum.language.reference import operation_called
     from facturum.show import terminal
     from facturum.show.operations import operation_view, operations_view
 
     chosen = [operation_called(each) for each in name]
     screen = terminal.console()
-    for made in chosen:
-        screen.print(operation_view(made))
+    for operation in chosen:
+        screen.print(operation_view(operation))
     if not chosen:
         screen.print(operations_view())

@@ -32,7 +32,7 @@ def main() -> None:
     A first look:     facturum demo
     What is in it:    facturum profile data.csv
     A first plan:     facturum draft data.csv --response y --out plan.toml
-    What it may say:  facturum operations
+    Its operations:   facturum operations
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
@@ -73,7 +73,7 @@ def build(
     threads: int | None,
     as_json: bool,
 ) -> None:
-    """Build the design matrix that PLAN says from DATA.
+    """Build the design matrix of PLAN from DATA.
 
     PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
     anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather.
@@ -120,7 +120,7 @@ def explain(
 ) -> None:
     """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term.
 
-    For a COLUMN also what was done to its variables: the table of bins, the values put in, the rows that a flag marks,
+    For a COLUMN also what was done to its variables: the table of bins, the imputed values, the rows that a flag marks,
     the items of a score.
     """
     from facturum.design import open_design
@@ -130,7 +130,7 @@ def explain(
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
     if unit and figure is None:
-        raise AuditError("--unit goes with --figure", remedy="Add --figure F.png.")
+        raise AuditError("--unit is valid only with --figure", remedy="Add --figure F.png.")
     if figure is not None:
         _draw(columns, set(column), terms, unit, figure)
     if imputed:
@@ -141,7 +141,7 @@ def explain(
         return
     from facturum.show import terminal
     from facturum.show.columns import columns_view
-    from facturum.show.treatments import treatments_view
+    from facturum.show.preparation import treatments_view
 
     screen = terminal.console()
     if column:
@@ -159,12 +159,12 @@ def _draw(columns: ColumnMap, asked: set[str], terms: set[str], units: tuple[str
     from facturum.show.figures import bins_figure, paths_figure
 
     binned = [entry for entry in columns.bins if terms & set(entry.terms)]
-    own = {entry.name for entry in columns.columns if {entry.name, entry.term} & asked} if asked else None
+    asked_columns = {entry.name for entry in columns.columns if {entry.name, entry.term} & asked} if asked else None
     names = {entry.name for entry in columns.columns}
     paths = [
         entry
         for entry in columns.paths
-        if entry.term in terms and (own is None or entry.column in own or entry.column not in names)
+        if entry.term in terms and (asked_columns is None or entry.column in asked_columns or entry.column not in names)
     ]
     paths = _of_units(paths, units)
     if binned:
@@ -193,7 +193,7 @@ def _of_units(paths: list[PathEntry], units: tuple[str, ...]) -> list[PathEntry]
 
 def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
     from facturum.show import terminal
-    from facturum.show.treatments import imputed_cells, imputed_cells_view
+    from facturum.show.preparation import imputed_cells, imputed_cells_view
 
     cells = list(imputed_cells(design.columns, design.imputed, terms))
     if as_json:
@@ -223,7 +223,7 @@ def verify(
     expect: str | None,
     as_json: bool,
 ) -> None:
-    """Compute every column of the build in DIR anew from DATA, and say what does not agree.
+    """Compute every column of the build in DIR anew from DATA, and report what does not agree.
 
     Names the cell of the source that has changed, the columns and rows that no longer follow, and a stored file that is
     not the one written. Exit status 1 where anything does not agree.
@@ -286,7 +286,7 @@ def demo(out: Path, name: str) -> None:
 
     if name not in PLANS:
         raise PlanError(f"sample plan '{name}' not found{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
-    own = lay_out(out)
+    plan_files = lay_out(out)
     plan, data = out / f"{name}.toml", out / PLANS[name]
     folder = out / ("build" if name == "huts" else f"build-{name}")
     screen = terminal.console()
@@ -295,9 +295,15 @@ def demo(out: Path, name: str) -> None:
     design.save(folder, replace=True)
     screen.print(terminal.rows_view(design.columns))
     screen.print(columns_view(design.columns, brief=True))
-    if own:
-        screen.print(terminal.safe(f"{', '.join(own)} in {out} differ from the sample and were left as they are."))
-    joined = "".join(f" --series {key}={out / own.file}" for key, own in design.plan.spec.series.items() if own.file)
+    if plan_files:
+        screen.print(
+            terminal.safe(f"{', '.join(plan_files)} in {out} differ from the sample and were left as they are.")
+        )
+    joined = "".join(
+        f" --series {key}={out / plan_files.file}"
+        for key, plan_files in design.plan.spec.series.items()
+        if plan_files.file
+    )
     term = next(iter(design.columns.resolved["terms"])) if name != "huts" else "slope"
     screen.print(
         terminal.lines_view(
@@ -317,8 +323,8 @@ def completion(shell: str) -> None:
     """Print the script that lets SHELL complete commands and options; source it from your profile."""
     from click.shell_completion import get_completion_class
 
-    if (made := get_completion_class(shell)) is not None:
-        put(made(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
+    if (completion := get_completion_class(shell)) is not None:
+        put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
 @contextmanager

@@ -49,8 +49,8 @@ def sample(
     places = {name: out if not name else out.with_name(f"{out.stem}-{name}{out.suffix}") for name in named}
     for place in places.values():
         refuse_existing(place)
-    made = sample_table(_read(data, reading), named, by, with_replacement, seed=seed)
-    _write({places[name]: table for name, table in made.items()})
+    drawn = sample_table(_read(data, reading), named, by, with_replacement, seed=seed)
+    _write({places[name]: table for name, table in drawn.items()})
 
 
 def _sizes(texts: tuple[str, ...]) -> Iterator[tuple[str, float]]:
@@ -75,13 +75,13 @@ def _sizes(texts: tuple[str, ...]) -> Iterator[tuple[str, float]]:
     multiple=True,
     required=True,
     metavar="NAME=COLUMN,..",
-    help="A new variable, and what is stacked into it.",
+    help="A new variable, and the columns stacked into it.",
 )
-@click.option("--which", required=True, metavar="NAME", help="The new category that says which column a value is from.")
+@click.option("--which", required=True, metavar="NAME", help="The new category: the column that a value is from.")
 @click.option("--labels", metavar="LABEL,..", help="Its categories; without them, the names of the columns.")
 @_common
 def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str | None, **reading: Any) -> None:
-    """Put several columns of DATA under one another, beside a category that says which: wide becomes long."""
+    """Stack several columns of DATA into one, beside a category that names the column: wide becomes long."""
     from facturum.tables import stack as stack_table
 
     refuse_existing(out)
@@ -91,7 +91,7 @@ def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str 
 
 @click.command()
 @click.option("--value", required=True, metavar="NAME", help="The variable whose values are spread over columns.")
-@click.option("--which", required=True, metavar="NAME", help="The category that says which column: one for each.")
+@click.option("--which", required=True, metavar="NAME", help="The category whose values become columns.")
 @click.option("--by", multiple=True, required=True, metavar="NAME", help="What makes a row; may be given again.")
 @_common
 def unstack(data: Path, out: Path, value: str, which: str, by: tuple[str, ...], **reading: Any) -> None:
@@ -153,7 +153,7 @@ def _way(key: str, text: str) -> Any:
 
 
 def _cells(text: str) -> list[str]:
-    """Return what stands between commas; a name with a comma stands in double quotes."""
+    """Return the parts between commas; a name with a comma is written in double quotes."""
     return next(csv.reader([text]), [])
 
 

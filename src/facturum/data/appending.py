@@ -1,4 +1,4 @@
-"""Rows of history put before new ones."""
+"""Rows of history placed before new ones."""
 
 from __future__ import annotations
 
@@ -23,11 +23,11 @@ def append(history: Table, new: Table) -> Table:
         ([1.0, 2.0], [False, True])
     """
     names = [*new.variables, *[name for name in history.variables if name not in new]]
-    found = {}
+    appended = {}
     for name in names:
         parts = [table.variables.get(name) for table in (history, new)]
-        found[name] = _appended(name, parts, (history.length, new.length))
-    return Table(found, history.length + new.length, new.source)
+        appended[name] = _appended(name, parts, (history.length, new.length))
+    return Table(appended, history.length + new.length, new.source)
 
 
 def _appended(name: str, parts: list[Variable | None], lengths: tuple[int, int]) -> Variable:
@@ -46,9 +46,9 @@ def _appended(name: str, parts: list[Variable | None], lengths: tuple[int, int])
         labels = tuple(dict.fromkeys(label for part in known for label in part.labels or ()))
     data, valid = [], []
     for part, length in zip(parts, lengths, strict=True):
-        own = np.zeros(length, dtype=bool) if part is None else ~part.missing_rows()
-        valid.append(own)
-        data.append(_recoded(part, own, labels, length))
+        present = np.zeros(length, dtype=bool) if part is None else ~part.missing_rows()
+        valid.append(present)
+        data.append(_recoded(part, present, labels, length))
     whole = np.concatenate(valid)
     storage = known[-1].storage
     identity = any(part.identity for part in known)

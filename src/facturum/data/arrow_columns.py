@@ -168,7 +168,7 @@ def _dictionary(name: str, array: pa.DictionaryArray, storage: str | None = None
 
 
 def _codes(array: pa.DictionaryArray) -> Array:
-    """Return the codes in the smallest signed type that holds them, -1 where there is no value."""
+    """Return the codes in the smallest signed type that holds them, -1 where it is missing."""
     indices = array.indices
     if pa.types.is_unsigned_integer(indices.type):
         wider = {8: pa.int16(), 16: pa.int32()}.get(indices.type.bit_width, pa.int64())

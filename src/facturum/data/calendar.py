@@ -70,12 +70,12 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
         return _moment_of_number(text, pattern)
     if pattern is not None:
         try:
-            found = datetime.strptime(text.strip(), pattern)
+            moment = datetime.strptime(text.strip(), pattern)
         except (ValueError, re.error, IndexError, KeyError, OverflowError):
             return None
-        ahead = found.utcoffset()
+        ahead = moment.utcoffset()
         return Moment(
-            microseconds(found.replace(tzinfo=None)), None if ahead is None else ahead // timedelta(minutes=1)
+            microseconds(moment.replace(tzinfo=None)), None if ahead is None else ahead // timedelta(minutes=1)
         )
     parted = _OFFSET.fullmatch(text.strip()) if "T" in text or ":" in text else None
     period = period_of(parted[1] if parted else text)
@@ -90,11 +90,11 @@ def moment_of(text: str, pattern: str | None = None) -> Moment | None:
 
 def _moment_of_month(text: str) -> Moment | None:
     """Return the moment of a month written as 199301 or Jan-93, or of a day written as 19930417."""
-    if found := _COMPACT.fullmatch(text):
-        return _moment_or_none(int(found[1]), int(found[2]), int(found[3] or 1))
+    if match := _COMPACT.fullmatch(text):
+        return _moment_or_none(int(match[1]), int(match[2]), int(match[3] or 1))
     for year_first, pattern in enumerate(_NAMED):
-        if found := pattern.fullmatch(text):
-            name, digits = (found[2], found[1]) if year_first else (found[1], found[2])
+        if match := pattern.fullmatch(text):
+            name, digits = (match[2], match[1]) if year_first else (match[1], match[2])
             month = month_number(name)
             year = int(digits) if len(digits) == 4 else int(digits) + (1900 if int(digits) >= PIVOT else 2000)
             return None if month is None else _moment_or_none(year, month, 1)
@@ -109,8 +109,8 @@ def month_number(name: str) -> int | None:
         (2, 9, None, None)
     """
     text = name.strip().rstrip(".").lower()
-    found = [at for at, month in enumerate(_MONTHS, 1) if month.startswith(text)] if len(text) >= 3 else []
-    return found[0] if len(found) == 1 else None
+    months = [at for at, month in enumerate(_MONTHS, 1) if month.startswith(text)] if len(text) >= 3 else []
+    return months[0] if len(months) == 1 else None
 
 
 def _moment_or_none(year: int, month: int, day: int) -> Moment | None:
@@ -143,16 +143,16 @@ def pattern_problem(pattern: str) -> str:
 
     Example:
         >>> pattern_problem("%d.%m.%Y"), pattern_problem("%Y %Y"), pattern_problem("17")
-        ('', 'a part of the date stands in it twice', 'no part of a date stands in it')
+        ('', 'it has a part of the date twice', 'it has no part of a date')
     """
     if pattern in SERIALS or pattern == DECIMAL_YEAR:
         return ""
     if "%" not in pattern.replace("%%", ""):
-        return "no part of a date stands in it"
+        return "it has no part of a date"
     try:
         datetime.strptime("", pattern)
     except re.error:
-        return "a part of the date stands in it twice"
+        return "it has a part of the date twice"
     except (ValueError, IndexError, KeyError) as problem:
         return "" if "does not match" in str(problem) else str(problem)
     return ""
@@ -177,10 +177,10 @@ def period_of(text: str) -> Period | None:
         True
     """
     for step, pattern in _PATTERNS:
-        found = pattern.fullmatch(text.strip())
-        if found:
+        match = pattern.fullmatch(text.strip())
+        if match:
             try:
-                start, end = _bounds(step, [int(group) for group in found.groups() if group is not None])
+                start, end = _bounds(step, [int(group) for group in match.groups() if group is not None])
             except (ValueError, OverflowError):
                 return None
             return Period(microseconds(start), microseconds(end), step)
@@ -308,8 +308,8 @@ def part_codes(moments: Codes, part: str, starts: str | None = None) -> Codes:
         return weeks
     months = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
     if part == "day":
-        found: Codes = days - months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + 1
-        return found
+        day_codes: Codes = days - months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + 1
+        return day_codes
     if part.startswith("fiscal") and starts is not None:
         months = months - PARTS["month"].index(starts) % 12 + (12 if starts != "jan" else 0)
     year: Codes = np.floor_divide(months, 12)
@@ -319,8 +319,8 @@ def part_codes(moments: Codes, part: str, starts: str | None = None) -> Codes:
 
 def weekend(moments: Codes) -> npt.NDArray[np.bool_]:
     """Return which moments lie on a Saturday or a Sunday."""
-    found: npt.NDArray[np.bool_] = part_codes(moments, "weekday") > PARTS["weekday"].index("fri")
-    return found
+    on_weekend: npt.NDArray[np.bool_] = part_codes(moments, "weekday") > PARTS["weekday"].index("fri")
+    return on_weekend
 
 
 def _start_of_year(days: Codes) -> Codes:

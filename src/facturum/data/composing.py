@@ -1,4 +1,4 @@
-"""A time that stands in several variables: its year in one, its month in another."""
+"""A time held in several variables: its year in one, its month in another."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _RANGES = {"year": (1, 9999), "quarter": (1, 4), "month": (1, 12), "day": (1, 31
 
 
 def composed_time(table: Table, name: str, parts: Mapping[str, str]) -> Variable:
-    """Return the time whose parts stand in several variables.
+    """Return the time whose parts are held in several variables.
 
     Args:
         table: the variables.
@@ -25,7 +25,7 @@ def composed_time(table: Table, name: str, parts: Mapping[str, str]) -> Variable
         parts: the variable of each part: year, and as many of quarter or month, day and hour as there are.
 
     Raises:
-        DataError: where a part is not found, does not go with the others, or holds values that are not such a part.
+        DataError: where a part is not found, does not fit the others, or holds values that are not such a part.
 
     Example:
         >>> table = Table.of({"yr": [2020, 2021], "mon": ["Mar", "4"]})
@@ -39,11 +39,11 @@ def composed_time(table: Table, name: str, parts: Mapping[str, str]) -> Variable
             place=place,
             remedy="Write a year, with a quarter or a month, and with a month a day, and with a day an hour.",
         )
-    found = {part: _numbers(table, name, part, variable) for part, variable in parts.items()}
-    there: Mask = np.logical_and.reduce([known for _, known in found.values()])
+    numbers = {part: _numbers(table, name, part, variable) for part, variable in parts.items()}
+    there: Mask = np.logical_and.reduce([known for _, known in numbers.values()])
 
     def of(part: str, default: int) -> FloatArray:
-        values = found[part][0] if part in found else np.full(table.length, float(default))
+        values = numbers[part][0] if part in numbers else np.full(table.length, float(default))
         return np.where(there, values, default)
 
     month = 3 * of("quarter", 1) - 2 if "quarter" in parts else of("month", 1)
@@ -58,19 +58,19 @@ def composed_time(table: Table, name: str, parts: Mapping[str, str]) -> Variable
 
 
 def _runs_on(parts: Mapping[str, str]) -> bool:
-    """Return whether each part stands beside the next longer one."""
+    """Return whether each part comes with the next longer one."""
     return ("day" not in parts or "month" in parts) and ("hour" not in parts or "day" in parts)
 
 
 def _numbers(table: Table, name: str, part: str, variable: str) -> tuple[FloatArray, Mask]:
     """Return the numbers of a part, and which rows have one."""
-    found = table[variable]
-    there = ~found.missing_rows()
-    if found.kind.categorical:
-        read = [_number(label_text(label), part) for label in found.labels or ()]
-        values = np.array([np.nan if number is None else number for number in read] + [np.nan])[found.data]
-    elif found.kind is Kind.NUMBER:
-        values = found.data.astype(np.float64)
+    source = table[variable]
+    there = ~source.missing_rows()
+    if source.kind.categorical:
+        read = [_number(label_text(label), part) for label in source.labels or ()]
+        values = np.array([np.nan if number is None else number for number in read] + [np.nan])[source.data]
+    elif source.kind is Kind.NUMBER:
+        values = source.data.astype(np.float64)
     else:
         raise _wrong(name, part, variable, np.flatnonzero(there))
     low, high = _RANGES[part]

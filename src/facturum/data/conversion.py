@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.data.lengthening import LONGER, aggregated, shared_days
+from facturum.data.aggregate import LONGER, aggregated, shared_days
+from facturum.data.disaggregate import SHORTER, refined
 from facturum.data.series import OWN_STEPS, Series, Timing, period_numbers, series_of
-from facturum.data.shortening import SHORTER, refined
 from facturum.data.spans import HOUR, Observed, Periods, nests, start_hours
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
@@ -26,7 +26,7 @@ MEANINGS = {
     "largest": "the largest value",
     "median": "the middle value",
     "count": "how many values there are",
-    "commonest": "the value that occurs most often",
+    "mode": "the most frequent value",
     "repeat": "the same value in each shorter period",
     "linear": "straight lines through dated values",
     "cubic": "a smooth curve through dated values",
@@ -34,7 +34,7 @@ MEANINGS = {
     "smooth_total": "the smoothest path whose totals are those given",
     "smooth_mean": "the smoothest path whose means are those given",
 }
-SAME_KIND = ("first", "last", "commonest", "repeat")
+SAME_KIND = ("first", "last", "mode", "repeat")
 
 
 @dataclass(frozen=True)
@@ -96,7 +96,7 @@ def convert(
         timing: its time, its step, and what a series runs within.
         to: the step wanted.
         takes: for each variable of the result, how it is made.
-        place: where the plan says so, for messages.
+        place: the section of the plan, for messages.
 
     Raises:
         PlanError: for a way that does not go in that direction.
@@ -118,7 +118,7 @@ def convert(
     own_steps = [step for step in (timing.every, to) if step in OWN_STEPS]
     if own_steps:
         raise PlanError(
-            f"no conversion or series goes with every = '{own_steps[0]}'", place=place,
+            f"no conversion or series is possible with every = '{own_steps[0]}'", place=place,
             remedy='Use every = "day" or "hour", or bring the values to the step beforehand.',
         )  # fmt: skip
     for name, take in takes.items():
@@ -126,24 +126,24 @@ def convert(
     _refuse_unknown_units(table, timing.panel, place)
     series = series_of(table, timing)
     order = series.order
-    own = Periods(series.unit[order], series.period[order], timing.every)
-    wanted = _wanted(own, to)
-    found: dict[str, Variable] = {}
+    periods = Periods(series.unit[order], series.period[order], timing.every)
+    wanted = _wanted(periods, to)
+    converted: dict[str, Variable] = {}
     reports: list[Converted] = []
     dropped = np.zeros(len(wanted.unit), dtype=bool)
     for name, take in takes.items():
-        found[name], report, out = _taken(name, table[take.of or name].take(order), take, own, wanted, place)
+        converted[name], report, out = _taken(name, table[take.of or name].take(order), take, periods, wanted, place)
         reports.append(report)
         dropped |= out
-    return _assembled(table, timing.time, timing.panel, series, wanted, found, dropped), reports
+    return _assembled(table, timing.time, timing.panel, series, wanted, converted, dropped), reports
 
 
-def _wanted(own: Periods, to: str) -> Periods:
+def _wanted(source: Periods, to: str) -> Periods:
     """Return all periods of a step between the first and the last that each unit has."""
-    units, firsts = np.unique(own.unit, return_index=True)
-    lasts = np.append(firsts[1:], len(own.unit)) - 1
-    low = period_numbers(start_hours(own.number[firsts], own.step) * HOUR, to)
-    high = period_numbers((start_hours(own.number[lasts] + 1, own.step) - 1) * HOUR, to)
+    units, firsts = np.unique(source.unit, return_index=True)
+    lasts = np.append(firsts[1:], len(source.unit)) - 1
+    low = period_numbers(start_hours(source.number[firsts], source.step) * HOUR, to)
+    high = period_numbers((start_hours(source.number[lasts] + 1, source.step) - 1) * HOUR, to)
     sizes = high - low + 1
     inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     return Periods(np.repeat(units, sizes), np.repeat(low, sizes) + inside, to)
@@ -175,8 +175,8 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
         raise PlanError(
             f"partial is not given, and a {to} may not be fully covered",
             place=where,
-            remedy='Write partial = "missing" (no value), "keep" (made of what is there), "drop" (left out), or the '
-            "share that must be covered, such as 0.8.",
+            remedy='Write partial = "missing" (set to missing), "keep" (from the values present), "drop" (left out), '
+            "or the share that must be covered, such as 0.8.",
         )
     kind = table[source].kind
     if take.how not in (*SAME_KIND, "count") and not kind.numeric:
@@ -188,25 +188,27 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
 
 
 def _taken(
-    name: str, source: Variable, take: Take, own: Periods, wanted: Periods, place: str
+    name: str, source: Variable, take: Take, source_periods: Periods, wanted: Periods, place: str
 ) -> tuple[Variable, Converted, Mask]:
     """Return a converted variable, what was done to it, and which of the periods wanted are left out."""
-    every, to = own.step, wanted.step
+    every, to = source_periods.step, wanted.step
     present = ~source.missing_rows()
     numeric = take.how not in SAME_KIND and take.how != "count"
     data = source.data.astype(np.float64) if numeric else source.data
     scale = _scale(data, present) if numeric else 0
-    observed = Observed(own.unit, own.number, every, np.ldexp(data, -scale) if scale else data, present)
+    observed = Observed(
+        source_periods.unit, source_periods.number, every, np.ldexp(data, -scale) if scale else data, present
+    )
     cover: Array | None = None
     with np.errstate(all="ignore"):  # what is not finite is refused here, or where it is read
         if nests(every, to):
-            made, there, cover = aggregated(observed, wanted, take.how)
+            result, there, cover = aggregated(observed, wanted, take.how)
         elif nests(to, every):
-            made, there = refined(observed, wanted, take.how, take.at, take.order)
+            result, there = refined(observed, wanted, take.how, take.at, take.order)
         else:
-            made, there, cover = shared_days(observed, wanted, take.how)
-        made = np.ldexp(made, scale) if scale else made
-    if scale and not np.isfinite(made[there]).all():
+            result, there, cover = shared_days(observed, wanted, take.how)
+        result = np.ldexp(result, scale) if scale else result
+    if scale and not np.isfinite(result[there]).all():
         raise DataError(
             f"'{source.name}' converted to {to}s by '{take.how}' exceeds the largest double",
             place=f"{place}.take.{name}",
@@ -226,9 +228,9 @@ def _taken(
             there = there & (cover >= take.partial)
     kind = Kind.NUMBER if numeric or take.how == "count" else source.kind
     if kind.categorical:
-        made = np.where(there, made, -1)
+        result = np.where(there, result, -1)
     variable = Variable(
-        name, kind, made, None if there.all() else there, source.labels if kind.categorical else None,
+        name, kind, result, None if there.all() else there, source.labels if kind.categorical else None,
         f"{source.name}, {take.how} of {every}s",
     )  # fmt: skip
     report = Converted(
@@ -240,7 +242,7 @@ def _taken(
 
 
 def _partial_text(partial: str | float | None) -> str | None:
-    """Return what becomes of periods that are not fully covered, as the map says it."""
+    """Return the treatment of periods that are not fully covered, in the words of the map."""
     return f"at least {100 * partial:.6g} %" if isinstance(partial, float | int) else partial
 
 
@@ -270,7 +272,7 @@ def _assembled(
     panel: Sequence[str],
     series: Series,
     wanted: Periods,
-    found: Mapping[str, Variable],
+    converted: Mapping[str, Variable],
     dropped: Mask,
 ) -> Table:
     """Return the table of converted variables beside their time and panel; units in the order of the source."""
@@ -280,9 +282,9 @@ def _assembled(
     order = order[~dropped[order]]
     rows = first[wanted.unit[order]]
     moments = start_hours(wanted.number[order], wanted.step) * HOUR
-    made: dict[str, Variable] = {time: Variable(time, Kind.TIME, moments, storage=f"{wanted.step}s")}
+    assembled: dict[str, Variable] = {time: Variable(time, Kind.TIME, moments, storage=f"{wanted.step}s")}
     for name in panel:
-        made[name] = table[name].take(rows)
-    for name, variable in found.items():
-        made[name] = variable.take(order)
-    return Table(made, len(order), f"{table.source}, by {wanted.step}")
+        assembled[name] = table[name].take(rows)
+    for name, variable in converted.items():
+        assembled[name] = variable.take(order)
+    return Table(assembled, len(order), f"{table.source}, by {wanted.step}")

@@ -1,4 +1,4 @@
-"""What a plan says of variables that the file itself does not: kinds, labels, orders."""
+"""Declarations of variables that the file itself does not hold: kinds, labels, orders."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ FALSE_WORDS = ("0", "false", "no")
 
 @dataclass(frozen=True)
 class Declaration:
-    """What the plan says of one variable.
+    """The declaration of one variable.
 
     Args:
         kind: number, truth, category, ordered, time or id; None leaves it as found.
@@ -30,7 +30,7 @@ class Declaration:
         order: of an ordered variable, its categories from the lowest to the highest.
         pattern: of a time written as text, how it is written, in the form of strptime.
         form: of a number written as text, how it is written.
-        parts: of a time that stands in several variables, the variable of each part: year, quarter, month, day, hour.
+        parts: of a time held in several variables, the variable of each part: year, quarter, month, day, hour.
     """
 
     kind: str | None = None
@@ -269,7 +269,9 @@ def _refuse_several_forms(variable: Variable, texts: Sequence[str]) -> None:
     if len(set(steps)) < 2:
         return
     counts = np.bincount(variable.data[variable.data >= 0], minlength=len(texts))
-    sizes = Counter({step: sum(int(n) for n, own in zip(counts, steps, strict=True) if own == step) for step in steps})
+    sizes = Counter(
+        {step: sum(int(n) for n, step_of in zip(counts, steps, strict=True) if step_of == step) for step in steps}
+    )
     common, *_, rare = [step for step, _ in sizes.most_common()]
     shown = {step: texts[steps.index(step)] for step in (common, rare)}
     odd = np.array([step != common for step in steps] + [False])

@@ -26,7 +26,7 @@ def group_numbers(variables: Sequence[Variable], length: int) -> Array:
     group: Array = np.zeros(length, dtype=np.int64)
     for variable in variables:
         missing = variable.missing_rows()
-        _, own = np.unique(np.where(missing, 0, variable.data), return_inverse=True)
-        own = np.where(missing, 0, own + 1)
-        _, group = np.unique(group * (int(own.max(initial=0)) + 1) + own, return_inverse=True)
+        _, codes = np.unique(np.where(missing, 0, variable.data), return_inverse=True)
+        codes = np.where(missing, 0, codes + 1)
+        _, group = np.unique(group * (int(codes.max(initial=0)) + 1) + codes, return_inverse=True)
     return group

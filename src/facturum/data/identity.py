@@ -1,4 +1,4 @@
-"""Variables that merely tell rows apart."""
+"""Variables that merely identify rows."""
 
 from __future__ import annotations
 

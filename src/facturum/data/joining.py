@@ -70,24 +70,24 @@ def join(main: Table, main_series: Series, name: str, table: Table, timing: Timi
             place=place,
             remedy="Check its time, its step, and the variables that it is matched by.",
         )
-    found = dict(main.variables)
+    joined = dict(main.variables)
     for variable in taken:
-        found[variable] = table[variable].taken(at)
-    return Table(found, main.length, main.source), JoinedSeries(name, table, timing, taken, unit)
+        joined[variable] = table[variable].taken(at)
+    return Table(joined, main.length, main.source), JoinedSeries(name, table, timing, taken, unit)
 
 
-def _units(main: Sequence[Variable], own: Sequence[Variable], series: Series, length: int) -> Array:
+def _units(main: Sequence[Variable], keys_of: Sequence[Variable], series: Series, length: int) -> Array:
     """Return for each row of the plan's table the number of its unit in the series."""
     if not main:
         return np.zeros(length, dtype=np.int64)
     keys: dict[tuple[str | None, ...], int] = {}
     for row, unit in enumerate(series.unit.tolist()):
-        keys.setdefault(tuple(_cell(variable, row) for variable in own), unit)
+        keys.setdefault(tuple(_cell(variable, row) for variable in keys_of), unit)
     distinct = group_numbers(main, length)
     _, first = np.unique(distinct, return_index=True)
     wanted = [tuple(_cell(variable, row) for variable in main) for row in first.tolist()]
-    found = np.array([-1 if None in key else keys.get(key, -1) for key in wanted])
-    units: Array = found[distinct]
+    unit_of = np.array([-1 if None in key else keys.get(key, -1) for key in wanted])
+    units: Array = unit_of[distinct]
     return units
 
 

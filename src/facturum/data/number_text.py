@@ -65,7 +65,7 @@ class NumberForm:
 
     @property
     def remedy(self) -> str:
-        """What to write in a plan for these texts to be read as numbers; NAME stands for the variable."""
+        """What to write in a plan for these texts to be read as numbers; NAME is the variable."""
         marks = [("decimal", self.decimal if self.decimal != "." else ""), ("thousands", self.thousands)]
         said = " and ".join(f'{key} = "{mark}"' for key, mark in marks if mark)
         if not self.unit:
@@ -83,7 +83,7 @@ class NumberForm:
 
 
 PLAIN = NumberForm()
-# a separator that always stands before three digits is read as one of thousands, not as a decimal mark
+# a separator that always comes before three digits is read as one of thousands, not as a decimal mark
 _MARKS = (NumberForm(), NumberForm(".", ","), NumberForm(","), NumberForm(",", "."))
 _SPACED = (NumberForm(".", " "), NumberForm(",", " "), NumberForm(".", "'"), NumberForm(".", "\u00a0"))
 
@@ -102,7 +102,7 @@ def form_of(texts: Sequence[str]) -> NumberForm | None:
 
 
 def a_few(texts: Sequence[str]) -> Sequence[str]:
-    """Return a few texts from all over, so that long lists of other things are soon told."""
+    """Return a few texts from all over, so that long lists of other texts are recognised at once."""
     return texts[:: max(1, len(texts) // LOOKED_AT)]
 
 

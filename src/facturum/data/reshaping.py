@@ -17,7 +17,7 @@ ORIGIN = "origin_row"
 
 
 def stack(table: Table, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:
-    """Return a table in which several columns stand under one another, beside a category that says which.
+    """Return a table with several columns stacked into one, beside a category that names the column.
 
     Each row becomes as many as there are columns in the longest group; where a group has fewer, its new variable is
     missing. The variable ``origin_row`` holds the row that each came from, counted from 1.
@@ -25,7 +25,7 @@ def stack(table: Table, into: Mapping[str, Sequence[str]], which: str, labels: S
     Args:
         table: the table.
         into: for each new variable, the columns stacked into it, all of one kind.
-        which: the name of the category that says which column a value came from.
+        which: the name of the category: the column that a value came from.
         labels: its categories; the names of the longest group's columns where none are given.
 
     Raises:
@@ -52,13 +52,13 @@ def stack(table: Table, into: Mapping[str, Sequence[str]], which: str, labels: S
     _check_stack(table, into, taken, which)
     times = len(longest)
     rows = np.repeat(np.arange(table.length), times)
-    found = {v.name: v.take(rows) for v in table if v.name not in taken}
-    found[ORIGIN] = Variable(ORIGIN, Kind.NUMBER, rows + 1, storage="row numbers", identity=True)
+    stacked = {v.name: v.take(rows) for v in table if v.name not in taken}
+    stacked[ORIGIN] = Variable(ORIGIN, Kind.NUMBER, rows + 1, storage="row numbers", identity=True)
     codes = np.tile(np.arange(times), table.length)
-    found[which] = Variable(which, Kind.CATEGORY, codes, None, tuple(names), "stacked columns")
+    stacked[which] = Variable(which, Kind.CATEGORY, codes, None, tuple(names), "stacked columns")
     for name, group in into.items():
-        found[name] = _interleaved(name, [table[column] for column in group], times, table.length)
-    return Table(found, len(rows), f"{table.source}, stacked")
+        stacked[name] = _interleaved(name, [table[column] for column in group], times, table.length)
+    return Table(stacked, len(rows), f"{table.source}, stacked")
 
 
 def _check_stack(table: Table, into: Mapping[str, Sequence[str]], taken: list[str], which: str) -> None:
@@ -76,7 +76,7 @@ def _check_stack(table: Table, into: Mapping[str, Sequence[str]], taken: list[st
         if len(set(kinds.values())) > 1:
             told = ", ".join(f"{column} is {kind.with_article}" for column, kind in kinds.items())
             raise DataError(
-                f"columns of different kinds cannot stand in one: {told}",
+                f"columns of different kinds cannot be stacked into one: {told}",
                 place=f"stack.into.{name}",
                 remedy="Declare them of one kind in [variables], or stack them apart.",
             )
@@ -127,8 +127,8 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
     Args:
         table: the table.
         value: the variable whose values are spread over columns.
-        which: the category that says which column; its categories name them.
-        by: the variables that tell which rows belong together; those that are the same within each are kept too.
+        which: the category whose values name the columns.
+        by: the variables that identify the rows of a group; those that are constant within groups are kept too.
 
     Raises:
         DataError: where a category occurs twice within a group, naming both rows, or a variable is not there.
@@ -145,7 +145,7 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
             f"'{which}' is {label.kind.with_article}, or has missing values", remedy="Name a category without gaps."
         )
     if not by:
-        raise DataError("by names no variables that tell which rows belong together", remedy="Name variables in by.")
+        raise DataError("by names no variable that identifies the rows of a group", remedy="Name variables in by.")
     group = group_numbers([table[name] for name in by], table.length)
     count = int(group.max()) + 1
     key = group * len(label.labels or ()) + label.data
@@ -165,18 +165,18 @@ def unstack(table: Table, value: str, which: str, by: Sequence[str]) -> Table:
     place = np.empty(count, dtype=np.int64)
     place[rank] = np.arange(count)
     rows = first[rank]
-    found = {v.name: v.take(rows) for v in table if v.name not in (value, which) and _constant(v, group, first)}
+    constant = {v.name: v.take(rows) for v in table if v.name not in (value, which) and _constant(v, group, first)}
     for name in by:
-        found.setdefault(name, table[name].take(rows))
+        constant.setdefault(name, table[name].take(rows))
     source = table[value]
     for code, text in enumerate(map(label_text, label.labels or ())):
-        if text in found:
+        if text in constant:
             raise DataError(f"there is a variable called '{text}' already", remedy="Rename it, or the category.")
         at = np.full(count, -1)
         inside = np.flatnonzero(label.data == code)
         at[place[group[inside]]] = inside
-        found[text] = replace(source.taken(at), name=text)
-    return Table(found, count, f"{table.source}, unstacked")
+        constant[text] = replace(source.taken(at), name=text)
+    return Table(constant, count, f"{table.source}, unstacked")
 
 
 def _constant(variable: Variable, group: Array, first: Array) -> bool:

@@ -55,9 +55,11 @@ def sample_rows(table: Table, sizes: Sequence[int | float], by: str | None, repl
             shuffled = rows[dice.permutation(len(rows))]
             ends = np.cumsum(counts)
             parts = np.split(shuffled, ends)[: len(counts)]
-        for own, part in zip(drawn, parts, strict=True):
-            own.append(part)
-    return [np.sort(np.concatenate(own)) if own else np.zeros(0, dtype=np.int64) for own in drawn]
+        for drawn_parts, part in zip(drawn, parts, strict=True):
+            drawn_parts.append(part)
+    return [
+        np.sort(np.concatenate(drawn_parts)) if drawn_parts else np.zeros(0, dtype=np.int64) for drawn_parts in drawn
+    ]
 
 
 def _strata(table: Table, by: str | None) -> list[tuple[str, Array]]:

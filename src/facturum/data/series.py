@@ -18,7 +18,7 @@ STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
-FEWEST_STEPS = 5  # from one row to the next, from which on their common length is told
+FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
 _LONGER = {
     "hour": ((24, "day"),),
     "day": ((7, "week"),),
@@ -113,8 +113,8 @@ class Series:
     def order(self) -> Array:
         """The known rows, unit by unit and in the order of time."""
         rows = np.flatnonzero(self.known)
-        found: Array = rows[np.lexsort((self.period[rows], self.unit[rows]))]
-        return found
+        ordered: Array = rows[np.lexsort((self.period[rows], self.unit[rows]))]
+        return ordered
 
     @cached_property
     def _keys(self) -> tuple[Array, int, int, int]:
@@ -127,25 +127,25 @@ class Series:
     def rows_at(self, offset: int) -> Array:
         """Return for each row the row of the same unit so many periods later; -1 where there is none."""
         ordered, low, high, _ = self._keys
-        found = np.full(len(self.period), -1)
+        positions = np.full(len(self.period), -1)
         if abs(offset) > high - low or not len(ordered):
-            return found
+            return positions
         at = np.minimum(np.searchsorted(ordered, ordered + offset), len(ordered) - 1)  # quick, since both are sorted
         hit = ordered[at] == ordered + offset
-        found[self.order[hit]] = self.order[at[hit]]
-        return found
+        positions[self.order[hit]] = self.order[at[hit]]
+        return positions
 
     def lookup(self, unit: Array, period: Array, known: Mask) -> Array:
         """Return the row of each unit and period given; -1 where there is none, or the unit is negative."""
         ordered, low, high, span = self._keys
-        found = np.full(len(unit), -1)
+        positions = np.full(len(unit), -1)
         if not len(ordered):
-            return found
+            return positions
         wanted = unit * span + (period - low)
         at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
         hit = known & (unit >= 0) & (period >= low) & (period <= high) & (ordered[at] == wanted)
-        found[hit] = self.order[at[hit]]
-        return found
+        positions[hit] = self.order[at[hit]]
+        return positions
 
     def neighbours(self, present: Mask) -> tuple[Array, Array]:
         """Return for each row the nearest row with a value before it and after it, itself included; -1 for none."""
@@ -157,20 +157,20 @@ class Series:
         there = present[order]
         before = np.maximum.accumulate(np.where(there, places, -1))
         after = np.minimum.accumulate(np.where(there, places, len(order))[::-1])[::-1]
-        found = np.full((2, len(self.period)), -1)
-        found[0, order] = np.where(before >= first, order[before], -1)
-        found[1, order] = np.where(after < last, order[np.minimum(after, len(order) - 1)], -1)
-        return found[0], found[1]
+        nearest = np.full((2, len(self.period)), -1)
+        nearest[0, order] = np.where(before >= first, order[before], -1)
+        nearest[1, order] = np.where(after < last, order[np.minimum(after, len(order) - 1)], -1)
+        return nearest[0], nearest[1]
 
     def last_periods(self) -> tuple[Array, Array]:
         """Return for each row the first and the last period of its unit."""
         order = self.order
         unit = self.unit[order]
-        found = np.zeros((2, len(self.period)), dtype=np.int64)
+        last = np.zeros((2, len(self.period)), dtype=np.int64)
         if len(order):
-            found[0, order] = self.period[order[np.searchsorted(unit, unit, side="left")]]
-            found[1, order] = self.period[order[np.searchsorted(unit, unit, side="right") - 1]]
-        return found[0], found[1]
+            last[0, order] = self.period[order[np.searchsorted(unit, unit, side="left")]]
+            last[1, order] = self.period[order[np.searchsorted(unit, unit, side="right") - 1]]
+        return last[0], last[1]
 
 
 def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Series:
@@ -179,7 +179,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     Args:
         table: the variables as declared.
         timing: how rows follow one another.
-        visible: the rows to look at; None for all.
+        visible: the rows to read; None for all.
 
     Raises:
         DataError: where a period occurs twice within a unit, naming both rows.
@@ -196,11 +196,11 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     known &= ~time.missing_rows()
     if timing.every == "workday":
         _refuse_weekends(time, known, table.source)
-    found = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
-    _refuse_twice(found, timing, table.source)
+    series = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
+    _refuse_twice(series, timing, table.source)
     if visible is None:
-        _refuse_coarser(found, timing, table.source)
-    return found
+        _refuse_coarser(series, timing, table.source)
+    return series
 
 
 def _units(panel: list[Variable], length: int) -> Array:
@@ -237,7 +237,7 @@ def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
 
 
 def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
-    """Refuse rows that come in a longer step than the plan says, so that lags and changes would find no neighbour."""
+    """Refuse rows whose step is longer than the plan's, for which lags and changes would find no neighbour."""
     order = series.order
     steps = np.diff(series.period[order])[np.diff(series.unit[order]) == 0]
     if len(steps) < FEWEST_STEPS:
@@ -270,6 +270,6 @@ def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
         place="data.time",
         rows=pairs,
         count=len(pairs) if len(at) <= 3 else 2 * len(at),
-        remedy="Name what tells the rows apart as panel, use a finer step, or aggregate the rows first."
+        remedy="Name the variable that identifies the units as panel, use a finer step, or aggregate the rows first."
         + (" Where clocks are put back, an hour occurs twice: give UTC." if timing.every == "hour" else ""),
     )

@@ -45,7 +45,7 @@ class Table:
         Raises:
             DataError: for columns of unequal length, two columns of one name, or something that is not a table.
         """
-        from facturum.data.intake import table_from
+        from facturum.data.arrow_import import table_from
 
         return given if isinstance(given, Table) else table_from(given)
 
@@ -65,12 +65,12 @@ class Table:
             raise DataError(
                 "rows are whole numbers from 0, of rows that the table has", remedy="Give an array of them."
             )
-        found = {name: variable.take(rows) for name, variable in self.variables.items()}
-        return replace(self, variables=found, length=len(rows))
+        variables = {name: variable.take(rows) for name, variable in self.variables.items()}
+        return replace(self, variables=variables, length=len(rows))
 
     def to_arrow(self) -> pa.Table:
         """Return the table as an Arrow table; categories as text where all are, times as timestamps."""
-        from facturum.data.outlet import arrow_of
+        from facturum.data.arrow_export import arrow_of
 
         return arrow_of(self)
 
@@ -80,7 +80,7 @@ class Table:
         Raises:
             DataError: where pandas is not installed.
         """
-        from facturum.data.outlet import frame_of
+        from facturum.data.arrow_export import frame_of
 
         return frame_of(self.to_arrow())
 
@@ -95,10 +95,10 @@ class Table:
 
     @checked
     def __getitem__(self, name: str) -> Variable:
-        found = self.variables.get(name)
-        if found is None:
+        variable = self.variables.get(name)
+        if variable is None:
             raise DataError(
                 f"variable '{name}' not found in {self.source}{nearest(name, list(self.variables))}",
                 remedy="It has " + ", ".join(list(self.variables)[:20]) + ".",
             )
-        return found
+        return variable

@@ -64,7 +64,7 @@ class Values:
         """Return the values of some rows, by their positions."""
         return Values(self.data[rows], None if self.valid is None else self.valid[rows], self.labels)
 
-    def there(self) -> Mask:
+    def present_mask(self) -> Mask:
         """Return which rows have a value, as a mask of all of them."""
         return np.ones(len(self.data), dtype=bool) if self.valid is None else self.valid
 
@@ -73,11 +73,11 @@ class Values:
         return self.data if self.data.dtype == np.float64 else self.data.astype(np.float64)
 
 
-def both(a: Mask | None, b: Mask | None) -> Mask | None:
+def and_masks(a: Mask | None, b: Mask | None) -> Mask | None:
     """Return where both have a value.
 
     Example:
-        >>> both(np.array([True, True]), np.array([True, False]))
+        >>> and_masks(np.array([True, True]), np.array([True, False]))
         array([ True, False])
     """
     if a is None:

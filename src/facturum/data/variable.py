@@ -35,7 +35,7 @@ class Variable:
         labels: of categories, the label of each code.
         storage: how the table stored it, for messages.
         identity: whether it names units (an id), so that it is never a predictor.
-        declared: whether the plan says its kind.
+        declared: whether the plan declares its kind.
 
     What lies beneath a missing cell is 0, or -1 among codes, whatever the table held there.
     """
@@ -140,11 +140,11 @@ class Variable:
 
     def taken(self, rows: Array) -> Variable:
         """Return the variable for some rows, counted from 0, in their order; -1 is missing."""
-        made = self.take(np.maximum(rows, 0))
-        return replace(made, valid=~(made.missing_rows() | (rows < 0)))
+        taken_rows = self.take(np.maximum(rows, 0))
+        return replace(taken_rows, valid=~(taken_rows.missing_rows() | (rows < 0)))
 
     def missing_rows(self) -> Mask:
-        """Return a mask of all rows that have no value."""
+        """Return a mask of all rows that are missing."""
         missing = np.zeros(len(self), dtype=bool) if self.valid is None else ~self.valid
         if self.kind.categorical:
             missing |= self.data < 0

@@ -48,14 +48,14 @@ class Dice:
 
 def huts(dice: Dice) -> list[dict[str, Any]]:
     """Return the huts themselves: where they stand, how one gets there, what they offer."""
-    made = []
+    huts_made = []
     for number, first in enumerate(FIRST_WORDS):
         for other, second in enumerate(SECOND_WORDS):
             access = dice.pick(ACCESS, (0.5, 0.3, 0.2))
             altitude = 10 * round(dice.normal(1900, 380) / 10)
             beds = max(8, round(dice.normal({"trail": 28, "road": 45, "cable car": 60}[access], 10)))
             comfort = dice.pick(COMFORT, {"trail": (4, 4, 2), "road": (2, 5, 3), "cable car": (1, 4, 5)}[access])
-            made.append(
+            huts_made.append(
                 {
                     "hut_code": f"{100 + 4 * number + other:05d}",
                     "hut": f"{first}{second}",
@@ -68,7 +68,7 @@ def huts(dice: Dice) -> list[dict[str, Any]]:
                     "charm": dice.normal(0, 0.2),
                 }
             )
-    return made
+    return huts_made
 
 
 def stays_rows(dice: Dice, places: list[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -43,15 +43,15 @@ def lay_out(folder: Path) -> list[str]:
 
 def _laid_out(folder: Path) -> list[str]:
     folder.mkdir(parents=True, exist_ok=True)
-    own = []
+    laid_out = []
     for name in SAMPLES:
         with as_file(files("facturum.demo") / "data" / name) as sample:
             target = folder / name
             if not target.exists():
                 shutil.copyfile(sample, target)
             elif target.read_bytes() != sample.read_bytes():
-                own.append(name)
-    return own
+                laid_out.append(name)
+    return laid_out
 
 
 def sample(name: str) -> Path:

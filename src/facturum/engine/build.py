@@ -10,7 +10,7 @@ from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
-from facturum.engine.matrix import MOST_COLUMNS, Piece, fill
+from facturum.engine.matrix import MAX_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
 from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
@@ -23,7 +23,7 @@ from facturum.language.core import Multiply
 from facturum.language.nodes import Column
 from facturum.numerics.moments import Moments
 
-MOST_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
+MAX_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
 INTERCEPT = "intercept"
 RESPONSE = "response"
 Progress = Callable[[int, int], None]
@@ -80,91 +80,96 @@ def resolve(spec: PlanSpec, table: Table | Given, threads: int | None = None) ->
 
 
 def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple[Prepared, Selection | None]:
-    made = prepare(spec, table)
+    prepared = prepare(spec, table)
     if spec.resolved:
-        return made, None
-    learned, selection = learn(made, threads)
+        return prepared, None
+    learned, selection = learn(prepared, threads)
     return resolved(learned), selection
 
 
-def resolved(made: Prepared) -> Prepared:
+def resolved(prepared: Prepared) -> Prepared:
     """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns.
 
     Its expressions stay as they are: what has been learned does not pass through the parser, and errors show the text
     that was written.
     """
     names: dict[str, list[str]] = {}
-    _check_again(made)
-    _refuse_width(made)
-    for key, term in made.terms.items():
-        with at_place(f"terms.{key}", made.spec.terms[key]):
+    _check_again(prepared)
+    _refuse_width(prepared)
+    for key, term in prepared.terms.items():
+        with at_place(f"terms.{key}", prepared.spec.terms[key]):
             names[key] = column_names(key, term.columns())
-    intercept = {INTERCEPT: [INTERCEPT]} if made.spec.intercept else {}
-    if made.response is not None:
-        own = made.response.columns()
-        text = made.response.children()[0] if isinstance(made.response, Category) else made.spec.response
-        names[RESPONSE] = column_names(slug(str(text)), own)
+    intercept = {INTERCEPT: [INTERCEPT]} if prepared.spec.intercept else {}
+    if prepared.response is not None:
+        response_columns = prepared.response.columns()
+        text = prepared.response.children()[0] if isinstance(prepared.response, Category) else prepared.spec.response
+        names[RESPONSE] = column_names(slug(str(text)), response_columns)
     refuse_equal_names({**intercept, **names})
-    spec = made.spec.model_copy(
+    spec = prepared.spec.model_copy(
         update={
-            "response": None if made.response is None else str(made.response),
-            "terms": {key: str(term) for key, term in made.terms.items()},
+            "response": None if prepared.response is None else str(prepared.response),
+            "terms": {key: str(term) for key, term in prepared.terms.items()},
             "derived": {
-                **{key: text for key, text in made.spec.derived.items() if key == made.spec.data.time},
-                **{key: str(node) for key, node in made.derived.items()},
+                **{key: text for key, text in prepared.spec.derived.items() if key == prepared.spec.data.time},
+                **{key: str(node) for key, node in prepared.derived.items()},
             },
-            "rows": made.spec.rows.model_copy(update={key: made.condition_text(key) for key in ("keep", "learn")}),
-            "variables": _variables(made),
+            "rows": prepared.spec.rows.model_copy(
+                update={key: prepared.condition_text(key) for key in ("keep", "learn")}
+            ),
+            "variables": _variables(prepared),
             "columns": names,
         }
     )
-    return replace(made, spec=spec)
+    return replace(prepared, spec=spec)
 
 
-def _check_again(made: Prepared) -> None:
+def _check_again(prepared: Prepared) -> None:
     """Check the expressions with the categories that have been learned, as those of a resolved plan will be."""
-    scope = made.scope()
-    for place, node in made.parts().items():
-        with at_place(place, made.text(place)):
-            scope.of(node)
+    scope = prepared.scope()
+    for place, node in prepared.parts().items():
+        with at_place(place, prepared.text(place)):
+            scope.type_of(node)
 
 
-def _refuse_width(made: Prepared) -> None:
+def _refuse_width(prepared: Prepared) -> None:
     """Refuse more columns than a matrix may have, before any is made."""
-    widths = {key: term.column_count() for key, term in made.terms.items()}
-    for key, term in made.terms.items():
-        if widths[key] > MOST_PRODUCTS and any(isinstance(part, Multiply) for part in walk(term)):
+    widths = {key: term.column_count() for key, term in prepared.terms.items()}
+    for key, term in prepared.terms.items():
+        if widths[key] > MAX_PRODUCTS and any(isinstance(part, Multiply) for part in walk(term)):
             raise DataError(
-                f"the interaction would have {widths[key]:,} columns, and {MOST_PRODUCTS:,} are the most",
+                f"the interaction would have {widths[key]:,} columns, and {MAX_PRODUCTS:,} are the most",
                 place=f"terms.{key}",
-                text=made.text(f"terms.{key}"),
+                text=prepared.text(f"terms.{key}"),
                 remedy="Pool or regroup the categories, or take interactions of many categories out.",
             )
     widest = max(widths, key=lambda key: widths[key])
-    if sum(widths.values()) > MOST_COLUMNS:
+    if sum(widths.values()) > MAX_COLUMNS:
         raise DataError(
             f"the matrix would have {sum(widths.values()):,} columns, {widths[widest]:,} of them of this term",
             place=f"terms.{widest}",
-            text=made.spec.terms[widest],
+            text=prepared.spec.terms[widest],
             remedy="Pool or regroup the categories, or take interactions of many categories out.",
         )
 
 
-def _variables(made: Prepared) -> dict[str, VariableSpec]:
+def _variables(prepared: Prepared) -> dict[str, VariableSpec]:
     """Return the kinds of all variables that the plan reads, as a resolved plan states them."""
-    roots = [*made.terms.values(), *[n for n in (made.response, made.keep, made.learn) if n is not None]]
-    used = list(dict.fromkeys(name for root in roots for name in made.sources(root)))
-    found: dict[str, VariableSpec] = {}
-    for name in [*used, *[key for key in made.spec.variables if key not in used]]:
-        given = made.spec.variables.get(name, VariableSpec.model_validate({}))
-        if name not in made.table:  # a column that was stacked into another
-            found[name] = given
+    roots = [
+        *prepared.terms.values(),
+        *[n for n in (prepared.response, prepared.keep, prepared.learn) if n is not None],
+    ]
+    used = list(dict.fromkeys(name for root in roots for name in prepared.sources(root)))
+    variables: dict[str, VariableSpec] = {}
+    for name in [*used, *[key for key in prepared.spec.variables if key not in used]]:
+        given = prepared.spec.variables.get(name, VariableSpec.model_validate({}))
+        if name not in prepared.table:  # a column that was stacked into another
+            variables[name] = given
             continue
-        variable = made.table[name]
+        variable = prepared.table[name]
         kind = "id" if variable.identity else str(variable.kind)
         order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order
-        found[name] = given.model_copy(update={"kind": kind, "order": order})
-    return found
+        variables[name] = given.model_copy(update={"kind": kind, "order": order})
+    return variables
 
 
 def build(
@@ -185,26 +190,28 @@ def build(
 
     Raises:
         PlanError: where the plan has no meaning.
-        DataError: where the data do not allow what the plan asks for.
+        DataError: where the data do not allow the plan.
     """
-    made, selection = _resolve(spec, table, threads)
-    source = made.source()
+    prepared, selection = _resolve(spec, table, threads)
+    source = prepared.source()
     if selection is None or leaf is not None:
-        selection = select(made, source, threads, leaf=leaf)
-    columns, pieces = _pieces(made)
+        selection = select(prepared, source, threads, leaf=leaf)
+    columns, pieces = _pieces(prepared)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
-    matrix, moments = fill(pieces, source, selection, made.where, threads, tick)
+    matrix, moments = fill(pieces, source, selection, prepared.where, threads, tick)
     responses: tuple[BuiltColumn, ...] = ()
     y, response_moments = None, None
-    if made.response is not None:
-        own = made.response.columns()
-        y, response_moments = fill([Piece(made.response, own, 0)], source, selection, made.where, threads)
-        y = y[:, 0] if len(own) == 1 else y
-        names = (made.spec.columns or {})[RESPONSE]
-        responses = tuple(
-            BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, own, strict=True)
+    if prepared.response is not None:
+        response_columns = prepared.response.columns()
+        y, response_moments = fill(
+            [Piece(prepared.response, response_columns, 0)], source, selection, prepared.where, threads
         )
-    return Built(made, source, selection, matrix, y, columns, responses, moments, response_moments)
+        y = y[:, 0] if len(response_columns) == 1 else y
+        names = (prepared.spec.columns or {})[RESPONSE]
+        responses = tuple(
+            BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, response_columns, strict=True)
+        )
+    return Built(prepared, source, selection, matrix, y, columns, responses, moments, response_moments)
 
 
 def _counter(progress: Progress, total: int) -> Callable[[], None]:
@@ -212,22 +219,24 @@ def _counter(progress: Progress, total: int) -> Callable[[], None]:
     return lambda: progress(next(done), total)
 
 
-def _pieces(made: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
+def _pieces(prepared: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
     columns: list[BuiltColumn] = []
     pieces: list[Piece] = []
-    if made.spec.intercept:
+    if prepared.spec.intercept:
         columns.append(BuiltColumn(INTERCEPT, INTERCEPT, INTERCEPT, None))
         pieces.append(Piece(None, (), 0))
-    known = made.spec.columns or {}
-    for key, term in made.terms.items():
-        own = term.columns()
+    known = prepared.spec.columns or {}
+    for key, term in prepared.terms.items():
+        term_columns = term.columns()
         names = known.get(key, [])
-        if len(names) != len(own):
+        if len(names) != len(term_columns):
             raise DataError(
-                f"the resolved plan names {len(names)} columns of this term, and it has {len(own)}",
+                f"the resolved plan names {len(names)} columns of this term, and it has {len(term_columns)}",
                 place=f"columns.{key}",
                 remedy="Resolve the plan anew; a resolved plan is not edited by hand.",
             )
-        pieces.append(Piece(term, own, len(columns)))
-        columns += [BuiltColumn(name, "predictor", key, column) for name, column in zip(names, own, strict=True)]
+        pieces.append(Piece(term, term_columns, len(columns)))
+        columns += [
+            BuiltColumn(name, "predictor", key, column) for name, column in zip(names, term_columns, strict=True)
+        ]
     return tuple(columns), pieces

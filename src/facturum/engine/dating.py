@@ -35,8 +35,8 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
 
 def _is_time(node: Node, scope: Scope) -> bool:
     try:
-        return scope.of(node).kind is Kind.TIME
-    except FacturumError:  # which is told where the whole is checked
+        return scope.type_of(node).kind is Kind.TIME
+    except FacturumError:  # which is reported where the whole is checked
         return False
 
 

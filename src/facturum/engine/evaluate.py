@@ -13,7 +13,7 @@ import numpy as np
 from facturum.data.joining import JoinedSeries
 from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Mask, Values, both
+from facturum.data.values import Array, Mask, Values, and_masks
 from facturum.data.variable import Infinite
 from facturum.engine.leaves import leaves_of
 from facturum.language.core import Name, names_in
@@ -22,7 +22,7 @@ from facturum.language.nodes import Block, Node, Rows
 
 NOWHERE = np.iinfo(np.int64).min  # in place of the number of a row
 _OFFSETS = ("own", "find")
-MOST_OFFSETS = 32  # how many arrays that find other periods are kept; each is as long as the table
+MAX_OFFSETS = 32  # how many arrays that find other periods are kept; each is as long as the table
 
 
 @dataclass(frozen=True)
@@ -32,10 +32,10 @@ class Source:
     Args:
         table: the variables as declared.
         derived: new variables by name.
-        timing: how rows follow one another, where the plan says.
-        visible: the rows that operations along time look at; None for all.
+        timing: how rows follow one another, where the plan defines it.
+        visible: the rows that operations along time read; None for all.
         series_joined: other tables, at the plan's step, whose variables are joined to this one.
-        first: how many rows of history stand before the rows given.
+        history_rows: how many rows of history stand before the rows given.
     """
 
     table: Table
@@ -43,7 +43,7 @@ class Source:
     timing: Timing | None = None
     visible: Mask | None = None
     series_joined: tuple[JoinedSeries, ...] = ()
-    first: int = 0
+    history_rows: int = 0
     cache: dict[Any, Any] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
 
@@ -96,18 +96,18 @@ class Source:
         return LeafRows(self, start, stop, chosen)
 
     def values_at(self, node: Node, at: Array) -> Values:
-        """Return an expression at some rows, increasing; a row in which it fails has no value.
+        """Return an expression at some rows, increasing; a row in which it fails is missing.
 
-        For what is said of rows that are left out of the matrix, in which an expression may fail.
+        For the report on rows left out of the matrix, in which an expression may fail.
         """
         fine = np.ones(len(at), dtype=bool)
         while True:
             chosen = at[fine]
             try:
-                part = self.rows(0, self.table.length, chosen).of(node).full(len(chosen))
+                part = self.rows(0, self.table.length, chosen).evaluate(node).full(len(chosen))
                 break
             except RowFailure as failure:
-                failed = np.isin(at, np.array(failure.looking, dtype=np.int64) - 1 + self.first)
+                failed = np.isin(at, np.array(failure.looking, dtype=np.int64) - 1 + self.history_rows)
                 if not (failed & fine).any():
                     raise
                 fine &= ~failed
@@ -116,7 +116,7 @@ class Source:
         data = np.zeros(len(at), dtype=part.data.dtype)
         valid = np.zeros(len(at), dtype=bool)
         data[fine] = part.data
-        valid[fine] = part.there()
+        valid[fine] = part.present_mask()
         return Values(data, valid, part.labels)
 
 
@@ -144,7 +144,7 @@ class TableFrame:
         return self._own.series
 
     def whole(self, node: Node) -> Values:
-        """Return an expression over all rows; rows that are not visible, or in which it fails, have no value."""
+        """Return an expression over all rows; rows that are not visible, or in which it fails, are missing."""
         if ("whole", node) not in self._own.cache:
             for inner in self._along_within(node):  # the innermost first, so that nothing nests while it is computed
                 self._own.frame_of(inner).prepare(inner)
@@ -152,8 +152,8 @@ class TableFrame:
 
     def prepare(self, node: Node) -> Values:
         """Return the same, where what looks along time within it has been computed."""
-        found: Values = self._shared(("whole", node), lambda: self._evaluated(node))
-        return found
+        whole: Values = self._shared(("whole", node), lambda: self._evaluated(node))
+        return whole
 
     def _along_within(self, root: Node) -> list[Node]:
         """Return what operations along time within an expression are taken of, the innermost first."""
@@ -173,8 +173,8 @@ class TableFrame:
 
     def own(self, offset: int) -> Array:
         """Return for each of these rows the row of the same unit so many periods later; -1 where there is none."""
-        found: Array = self._shared(("own", offset), lambda: self._own.series.rows_at(offset))
-        return found
+        positions: Array = self._shared(("own", offset), lambda: self._own.series.rows_at(offset))
+        return positions
 
     def find(self, offset: int) -> Array:
         """Return for each row of the plan's table the row of its unit so many periods later; -1 where there is none."""
@@ -183,11 +183,11 @@ class TableFrame:
                 return np.arange(self._own.table.length)
             return self.own(offset)
         joined = self._joined
-        found: Array = self._shared(
+        positions: Array = self._shared(
             ("find", offset),
             lambda: self._own.series.lookup(joined.unit, self._main.series.period + offset, self._main.series.known),
         )
-        return found
+        return positions
 
     def failed(self, node: Node) -> Mask:
         """Return the rows in which an expression fails."""
@@ -198,12 +198,12 @@ class TableFrame:
         return failed
 
     def refuse_failed(self, node: Node, rows: Rows, places: Iterable[Array]) -> None:
-        """Refuse rows that look at a row in which an expression fails; rows that nobody looks at may fail.
+        """Refuse rows that read a row in which an expression fails; rows that are not read may fail.
 
         Args:
             node: the expression.
             rows: those that look.
-            places: the row that each of them looks at, -1 for none; as often as each looks at one.
+            places: the row that each of them reads, -1 for none; one array for each period read.
         """
         self.whole(node)
         if not self._failed[node]:
@@ -226,7 +226,7 @@ class TableFrame:
             if key not in source.cache:
                 if key[0] in _OFFSETS:
                     kept = [old for old in source.cache if isinstance(old, tuple) and old[0] in _OFFSETS]
-                    for old in kept[: max(0, len(kept) + 1 - MOST_OFFSETS)]:
+                    for old in kept[: max(0, len(kept) + 1 - MAX_OFFSETS)]:
                         del source.cache[old]
                 source.cache[key] = make()
             return source.cache[key]
@@ -242,7 +242,7 @@ class TableFrame:
         self._failed[node] = failed
         valid = None
         if any(part.valid is not None for part in parts) or visible is not None:
-            valid = both(np.concatenate([part.there() for part in parts]), visible)
+            valid = and_masks(np.concatenate([part.present_mask() for part in parts]), visible)
         return Values(np.concatenate([part.data for part in parts]), valid, parts[0].labels)
 
     def _leaf(self, node: Node, start: int, stop: int, failed: dict[Node, tuple[RowFailure, Array]]) -> Values:
@@ -251,10 +251,10 @@ class TableFrame:
             chosen = None if fine.all() else np.flatnonzero(fine)
             rows = self._own.rows(start, stop, chosen)
             try:
-                part = rows.of(node).full(rows.length)
+                part = rows.evaluate(node).full(rows.length)
                 break
             except RowFailure as failure:
-                at = np.array(failure.looking, dtype=np.int64) - 1 + self._own.first
+                at = np.array(failure.looking, dtype=np.int64) - 1 + self._own.history_rows
                 if not fine[at - start].any():
                     raise
                 fine[at - start] = False
@@ -265,7 +265,7 @@ class TableFrame:
         data = np.zeros(stop - start, dtype=part.data.dtype)
         valid = np.zeros(stop - start, dtype=bool)
         data[chosen] = part.data
-        valid[chosen] = part.there()
+        valid[chosen] = part.present_mask()
         return Values(data, valid, part.labels)
 
 
@@ -284,28 +284,28 @@ class LeafRows:
         """Return the values of a variable of the table, or of a derived one."""
         derived = self._source.derived.get(name)
         if derived is not None:
-            return self.of(derived)
+            return self.evaluate(derived)
         try:
             return self._source.table[name].at(self._start, self._stop, self._chosen)
-        except Infinite as found:
+        except Infinite as infinite:
             raise RowFailure(
                 Name(name),
                 f"'{name}' is infinite",
-                self.numbers(found.rows),
+                self.numbers(infinite.rows),
                 "Infinite values count as wrong: correct them, or leave the rows out with [rows] keep.",
             ) from None
 
     def present(self, name: str) -> Mask | None:
         """Return which rows have a value of a variable, of a derived one without computing it where possible."""
         derived = self._source.derived.get(name)
-        return self.valid(derived) if derived is not None else self.of(Name(name)).valid
+        return self.valid(derived) if derived is not None else self.evaluate(Name(name)).valid
 
-    def of(self, node: Node) -> Values:
+    def evaluate(self, node: Node) -> Values:
         """Return the values of an expression."""
-        found = self._values.get(node)
-        if found is None:
-            found = self._values[node] = node.values(self)
-        return found
+        values = self._values.get(node)
+        if values is None:
+            values = self._values[node] = node.values(self)
+        return values
 
     def valid(self, node: Node) -> Mask | None:
         """Return which rows have a value, or None where all have."""
@@ -323,10 +323,10 @@ class LeafRows:
 
     def block(self, node: Node) -> Block:
         """Return the columns of a block."""
-        found = self._blocks.get(node)
-        if found is None:
-            found = self._blocks[node] = node.block(self)
-        return found
+        made_block = self._blocks.get(node)
+        if made_block is None:
+            made_block = self._blocks[node] = node.block(self)
+        return made_block
 
     def where(self, chosen: Array) -> LeafRows:
         """Return some of the rows, by their positions among these."""
@@ -348,8 +348,8 @@ class LeafRows:
 
     def chosen(self, whole: Array) -> Array:
         """Return of something over all rows of the table what belongs to these."""
-        own = whole[self._start : self._stop]
-        return own if self._chosen is None else own.take(self._chosen)
+        part = whole[self._start : self._stop]
+        return part if self._chosen is None else part.take(self._chosen)
 
     def shared(self, key: Any, make: Callable[[], Any]) -> Any:
         """Return what all leaves share under a key; it is made once."""
@@ -366,7 +366,7 @@ class LeafRows:
     def numbers(self, chosen: Mask) -> list[int]:
         """Return the numbers of some of the rows; those of history are below 1."""
         at = np.flatnonzero(chosen)
-        found: list[int] = (
-            (at if self._chosen is None else self._chosen[at]) + (self._start + 1 - self._source.first)
+        rows: list[int] = (
+            (at if self._chosen is None else self._chosen[at]) + (self._start + 1 - self._source.history_rows)
         ).tolist()
-        return found
+        return rows

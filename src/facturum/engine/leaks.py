@@ -17,15 +17,15 @@ from facturum.language.seasons import Timed
 from facturum.language.statistics import Statistic
 from facturum.language.within import Within
 
-MOST_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
-MOST_SPAN = 1_000_000
+MAX_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
+MAX_SPAN = 1_000_000
 Clock: TypeAlias = tuple[str | None, str | None]  # the time of the row and the step of the plan
 NO_CLOCK: Clock = (None, None)
 
 
 @dataclass(frozen=True)
 class Look:
-    """A variable that an expression reads, the period at which (counted from the row's own), and where it says so.
+    """A variable that an expression reads, at which period (counted from the row's own), and the place in its text.
 
     ``pooled`` names the operation that reads it at all periods of a group, to learn from them.
     """
@@ -62,7 +62,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
             else:
                 yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
             continue
-        following = offsets if pooled is not None else offsets_after(offsets, node.looks_at())
+        following = offsets if pooled is not None else offsets_after(offsets, node.offsets_read())
         pools = _pools(node, clock)
         for field, child in node.arguments():
             if field in node.groups_by:
@@ -76,16 +76,16 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
 
 
 def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
-    """Return the periods that are read where an operation that looks at ``steps`` is itself read at ``offsets``.
+    """Return the periods that are read where an operation that reads ``steps`` is itself read at ``offsets``.
 
     Example:
         >>> sorted(offsets_after(frozenset({1}), (0, -1)))
         [0, 1]
     """
-    if len(offsets) * len(steps) <= MOST_SUMS:
+    if len(offsets) * len(steps) <= MAX_SUMS:
         return frozenset(a + b for a in offsets for b in steps)
     low, high = min(offsets) + min(steps), max(offsets) + max(steps)
-    return frozenset(range(low, high + 1) if high - low <= MOST_SPAN else (low, 0, high))
+    return frozenset(range(low, high + 1) if high - low <= MAX_SPAN else (low, 0, high))
 
 
 def _pools(node: Node, clock: Clock) -> bool:
@@ -105,16 +105,16 @@ def _is_period(key: Node, clock: Clock) -> bool:
 
 
 def explained_variables(response: Node | None, derived: Mapping[str, Node], clock: Clock = NO_CLOCK) -> dict[str, int]:
-    """Return the variables that a response is made of, and the latest period at which it reads each.
+    """Return the source variables of a response, and the latest period at which it reads each.
 
     Those that only form groups are not among them.
     """
-    found: dict[str, int] = {}
+    offsets_of: dict[str, int] = {}
     read = [] if response is None else looks(response, derived, groups=False, clock=clock)
     for look in sorted(read, key=lambda look: (look.pooled is not None, look.offset)):
-        if look.pooled is None or look.variable not in found:
-            found[look.variable] = 0 if look.pooled is not None else look.offset
-    return found
+        if look.pooled is None or look.variable not in offsets_of:
+            offsets_of[look.variable] = 0 if look.pooled is not None else look.offset
+    return offsets_of
 
 
 def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
@@ -125,7 +125,7 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
         if node.variable in derived:
             refuse_ids(derived[node.variable], table, derived, seen)
         elif table[node.variable].identity:
-            raise node.fail(
+            raise node.error(
                 f"'{node.variable}' is an id, and cannot be a predictor",
                 'Leave it out; if it is a category, write kind = "category" in [variables].',
             )

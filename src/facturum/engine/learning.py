@@ -19,7 +19,7 @@ from facturum.language.nodes import Node, Question
 
 
 def learn(
-    made: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None
+    prepared: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None
 ) -> tuple[Prepared, Selection | None]:
     """Return the plan with every question answered, and its rows where answering them settled which remain.
 
@@ -28,23 +28,23 @@ def learn(
     again from the others.
 
     Args:
-        made: the plan over the table that it learns from.
+        prepared: the plan over the table that it learns from.
         threads: how many threads.
         order: for tests, the order in which the summaries of leaves are merged.
 
     Raises:
         DataError: where there is nothing to learn from, with the place in the plan.
     """
-    visible = _visible(made)
+    visible = _visible(prepared)
     asking = _Asking(visible, threads, order)
-    if not asking.ready(made):
-        return made, None
-    made = asking.decide(made)
-    if not asking.ready(made):
-        return made, None
-    sample = select(made, made.source(visible), threads)
+    if not asking.ready(prepared):
+        return prepared, None
+    prepared = asking.decide(prepared)
+    if not asking.ready(prepared):
+        return prepared, None
+    sample = select(prepared, prepared.source(visible), threads)
     while True:
-        learned = asking.answer(made, sample)
+        learned = asking.answer(prepared, sample)
         if not any(each.node.leaves_out for each in learned.learned):
             return learned, None if visible is not None else sample
         selection = select(learned, learned.source(visible), threads)
@@ -58,7 +58,7 @@ class _Asking:
     """Answers open questions level by level, those first whose own expressions hold none.
 
     Args:
-        visible: the rows that operations along time look at while learning.
+        visible: the rows that operations along time read while learning.
         threads: how many threads.
         order: the order in which the summaries of leaves are merged.
     """
@@ -67,12 +67,12 @@ class _Asking:
     threads: int | None
     order: Callable[[int], list[int]] | None
 
-    def ready(self, made: Prepared) -> dict[Node, Question]:
+    def ready(self, prepared: Prepared) -> dict[Node, Question]:
         """Return the open questions whose own expressions hold none."""
-        answered = {each.answer for each in made.learned}
-        scope = made.scope()
+        answered = {each.answer for each in prepared.learned}
+        scope = prepared.scope()
         open_questions: dict[Node, Question] = {}
-        for root in made.parts().values():
+        for root in prepared.parts().values():
             for node in walk(root):
                 if node not in answered and node not in open_questions:
                     question = node.question(scope)
@@ -81,41 +81,43 @@ class _Asking:
         return {
             node: question
             for node, question in open_questions.items()
-            if not any(part in open_questions for part in made.reached(node)[1:])
+            if not any(part in open_questions for part in prepared.reached(node)[1:])
         }
 
-    def decide(self, made: Prepared) -> Prepared:
+    def decide(self, prepared: Prepared) -> Prepared:
         """Answer what decides which rows remain, from the learning rows that [rows] keep takes."""
         kept: Selection | None = None
         while True:
-            deciding = made.deciding()
-            asked = {node: question for node, question in self.ready(made).items() if node in deciding}
+            deciding = prepared.deciding()
+            asked = {node: question for node, question in self.ready(prepared).items() if node in deciding}
             if not asked:
-                return made
-            source = made.source(self.visible)
-            kept = kept or select(made, source, self.threads, complete=False)
-            made = self._answered(made, asked, kept, remaining=False)
+                return prepared
+            source = prepared.source(self.visible)
+            kept = kept or select(prepared, source, self.threads, complete=False)
+            prepared = self._answered(prepared, asked, kept, remaining=False)
 
-    def answer(self, made: Prepared, sample: Selection) -> Prepared:
+    def answer(self, prepared: Prepared, sample: Selection) -> Prepared:
         """Answer all questions from the learning rows of a selection."""
-        while asked := self.ready(made):
-            made = self._answered(made, asked, sample, remaining=True)
-        return made
+        while asked := self.ready(prepared):
+            prepared = self._answered(prepared, asked, sample, remaining=True)
+        return prepared
 
-    def _answered(self, made: Prepared, asked: dict[Node, Question], sample: Selection, remaining: bool) -> Prepared:
-        answers = _answers(asked, made, made.source(self.visible), sample, self.threads, self.order)
-        found = {node: answer for node, (answer, _) in answers.items()}
+    def _answered(
+        self, prepared: Prepared, asked: dict[Node, Question], sample: Selection, remaining: bool
+    ) -> Prepared:
+        answers = _answers(asked, prepared, prepared.source(self.visible), sample, self.threads, self.order)
+        closed = {node: answer for node, (answer, _) in answers.items()}
         learned = [
-            Learned(node, answer, made.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
+            Learned(node, answer, prepared.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
         ]
-        return replace(made.map(lambda node: _replaced(node, found)), learned=(*made.learned, *learned))
+        return replace(prepared.map(lambda node: _replaced(node, closed)), learned=(*prepared.learned, *learned))
 
 
-def _visible(made: Prepared) -> Mask | None:
-    """Return the learning rows where an operation along time could otherwise look at others while learning."""
-    if made.learn is None or not any(made.looks_along(root) for root in made.parts().values()):
+def _visible(prepared: Prepared) -> Mask | None:
+    """Return the learning rows where an operation along time could otherwise read others while learning."""
+    if prepared.learn is None or not any(prepared.looks_along(root) for root in prepared.parts().values()):
         return None
-    values = made.source().frame.whole(made.learn)
+    values = prepared.source().frame.whole(prepared.learn)
     holds: Mask = truths(values)
     return holds if values.valid is None else holds & values.valid
 
@@ -129,8 +131,8 @@ def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
 
 
 def _observed(node: Node, question: Question, rows: LeafRows) -> tuple[object, int]:
-    """Return the summary of some rows and from how many it is, or tell those that do not allow an answer."""
-    values = [rows.of(part).full(rows.length) for part in question.inputs]
+    """Return the summary of some rows and their number, or report those that do not allow an answer."""
+    values = [rows.evaluate(part).full(rows.length) for part in question.inputs]
     try:
         return question.observe(values), question.seen(values)
     except Unlearnable as problem:
@@ -139,7 +141,7 @@ def _observed(node: Node, question: Question, rows: LeafRows) -> tuple[object, i
 
 def _answers(
     questions: dict[Node, Question],
-    made: Prepared,
+    prepared: Prepared,
     source: Source,
     selection: Selection,
     threads: int | None,
@@ -148,7 +150,7 @@ def _answers(
     """Ask all questions in common passes, until each is answered; give also from how many rows."""
     spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
     if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
-        raise DataError("the estimation sample has no rows", place="rows.learn", text=made.spec.rows.learn)
+        raise DataError("the estimation sample has no rows", place="rows.learn", text=prepared.spec.rows.learn)
     if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
         groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
         spans = [(group[0][0], group[-1][1], None) for group in groups]
@@ -162,11 +164,11 @@ def _answers(
             return [_observed(node, question, rows) for node, question in asked]
 
         quick = all(question.quick for _, question in asked)
-        parts = run(work, len(spans), thread_count(1 if quick else threads), made.where)
+        parts = run(work, len(spans), thread_count(1 if quick else threads), prepared.where)
         if order is not None:
             parts = [parts[at] for at in order(len(parts))]
         for at, (node, question) in enumerate(asked):
-            place, text = made.where(node)
+            place, text = prepared.where(node)
             with at_place(place or "terms", text):
                 outcome = question.advance(question.merge([part[at][0] for part in parts]))
             if isinstance(outcome, Question):

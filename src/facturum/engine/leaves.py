@@ -17,7 +17,7 @@ from facturum.language.nodes import Node
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page
 TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
-MOST_THREADS = 256
+MAX_THREADS = 256
 S = TypeVar("S")
 T = TypeVar("T")
 Where = Callable[[Node], tuple[str | None, str | None]]
@@ -44,12 +44,12 @@ def batched(items: Sequence[T], size: int) -> list[Sequence[T]]:
 
 
 def thread_count(wanted: int | None) -> int:
-    """Return how many threads to use: as told, by FACTURUM_THREADS, or one for each processor."""
+    """Return how many threads to use: as given, by FACTURUM_THREADS, or one for each processor."""
     if wanted is None:
         allowed = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
         given = os.environ.get("FACTURUM_THREADS", "")
         wanted = int(given) if given.isdecimal() and len(given) < 9 else allowed or 1
-    return max(1, min(wanted, MOST_THREADS))
+    return max(1, min(wanted, MAX_THREADS))
 
 
 def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None = None) -> list[T]:
@@ -70,7 +70,7 @@ def run(work: Callable[[int], T], count: int, threads: int, where: Where) -> lis
         work: does one leaf.
         count: how many leaves there are.
         threads: how many threads.
-        where: tells the place and text of the expression that failed.
+        where: returns the place and text of the expression that failed.
 
     Raises:
         DataError: with the rows of all leaves in which the first failing operation failed.
@@ -90,7 +90,7 @@ def run_together(
     """Return what `run` does, of work that is done faster for a few neighbouring leaves at a time.
 
     Args:
-        work: does some leaves; where it fails, they are done one by one, so that the rows of each are told.
+        work: does some leaves; where it fails, they are done one by one, so that the rows of each are reported.
         count, threads, where: as of `run`.
         tick: is called after each leaf, for progress.
         sizes: how much work each leaf is, where that is known.
@@ -104,11 +104,11 @@ def run_together(
     queues = [deque(_groups(block, together)) for block in _blocks(sizes or [1] * count, threads)]
     lock = Lock()
 
-    def taken(own: int) -> range | None:
+    def taken(worker: int) -> range | None:
         """Return what a thread does next: from the front of its own block, then from the back of the longest one."""
         with lock:
             longest = max(queues, key=len)
-            return queues[own].popleft() if queues[own] else longest.pop() if longest else None
+            return queues[worker].popleft() if queues[worker] else longest.pop() if longest else None
 
     def guarded(group: range) -> None:
         try:
@@ -120,8 +120,8 @@ def run_together(
             for at in group:
                 guarded(range(at, at + 1))
 
-    def thread(own: int) -> None:
-        while group := taken(own):
+    def thread(worker: int) -> None:
+        while group := taken(worker):
             guarded(group)
             for _ in group:
                 if tick is not None:
@@ -162,12 +162,12 @@ def _groups(block: range, together: int) -> list[range]:
         >>> _groups(range(0, 10), 4)
         [range(0, 4), range(4, 7), range(7, 8), range(8, 9), range(9, 10)]
     """
-    found = []
+    groups = []
     while block:
         size = min(together, max(1, len(block) // 2))
-        found.append(block[:size])
+        groups.append(block[:size])
         block = block[size:]
-    return found
+    return groups
 
 
 def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumError:

@@ -16,7 +16,7 @@ from facturum.errors import DataError
 from facturum.language.nodes import Column, Dense, Node, Scattered
 from facturum.numerics.moments import Moments
 
-MOST_COLUMNS = 100_000
+MAX_COLUMNS = 100_000
 TOUCH = 128  # doubles; a quarter of a page, since NumPy lets other threads run only while it writes many
 ONES = np.ones(LEAF)  # writing an array is four times as fast as writing one number to many places
 LEAF_BITS = LEAF.bit_length() - 1
@@ -61,7 +61,7 @@ def fill(
         pieces: the terms, in the order of their columns.
         source: the table.
         selection: the remaining rows; where not all of them have all values, a value not there becomes NaN.
-        where: tells the place of an expression that fails.
+        where: returns the place of an expression that fails.
         threads: how many threads.
         tick: is called after each leaf, for progress.
 
@@ -76,7 +76,7 @@ def fill(
 
     def work(group: range) -> list[Moments]:
         leaves = [_leaf(source, selection.leaves[at], int(offsets[at]), width) for at in group]
-        with np.errstate(all="ignore"):  # what is not finite is found by its moments, and told with its rows
+        with np.errstate(all="ignore"):  # the moments find values that are not finite
             _write(matrix, pieces, leaves)
         return [leaf.moments for leaf in leaves]
 
@@ -101,7 +101,7 @@ def _refuse_infinite(
         for piece in pieces:
             for column, bad in zip(piece.columns, wrong[piece.first : piece.first + piece.width], strict=False):
                 if bad:
-                    rows.of(column.formula)
+                    rows.evaluate(column.formula)
 
     run(search, len(selection.leaves), 1, where)
     odd = next(piece for piece in pieces if wrong[piece.first : piece.first + piece.width].any())
@@ -112,7 +112,7 @@ def _refuse_infinite(
 
 
 def _refuse_size(count: int, width: int) -> None:
-    if width > MOST_COLUMNS or count * width * 8 > _memory():
+    if width > MAX_COLUMNS or count * width * 8 > _memory():
         raise DataError(
             f"the matrix would have {count:,} rows and {width:,} columns, {count * width * 8 / 2**30:,.1f} GiB",
             place="terms",
@@ -121,7 +121,7 @@ def _refuse_size(count: int, width: int) -> None:
 
 
 def _memory() -> float:
-    """Return the machine's memory in bytes, or no bound where the system does not tell."""
+    """Return the machine's memory in bytes, or no bound where the system does not report it."""
     try:
         return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     except (AttributeError, ValueError, OSError):
@@ -130,7 +130,7 @@ def _memory() -> float:
 
 @dataclass(frozen=True)
 class _Leaf:
-    """The rows of one leaf, where they begin in the matrix, and what is said of their columns."""
+    """The rows of one leaf, where they begin in the matrix, and the moments of their columns."""
 
     rows: LeafRows
     start: int
@@ -144,10 +144,10 @@ class _Leaf:
 
     def sorted(self, block: Scattered) -> _Sorted:
         """Return the rows by their columns, sorted once for all blocks of the same base."""
-        found = self.sorts.get(id(block.base))
-        if found is None:
-            found = self.sorts[id(block.base)] = _sort(block)
-        return found
+        sorted_block = self.sorts.get(id(block.base))
+        if sorted_block is None:
+            sorted_block = self.sorts[id(block.base)] = _sort(block)
+        return sorted_block
 
 
 def _leaf(source: Source, leaf: LeafSelection, start: int, width: int) -> _Leaf:
@@ -177,8 +177,8 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
 
 
 def _write_formula(matrix: FloatArray, leaf: _Leaf, column: Column, at: int) -> None:
-    """Write one column by its formula, NaN where it has no value."""
-    values = leaf.rows.of(column.formula).full(leaf.rows.length)
+    """Write one column by its formula, NaN where it is missing."""
+    values = leaf.rows.evaluate(column.formula).full(leaf.rows.length)
     target = matrix[leaf.start : leaf.stop, at]
     np.add(values.numbers(), 0.0, out=target)
     if values.valid is None:
@@ -203,28 +203,28 @@ def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]
         for offset, layer in zip(block.offsets, block.layers, strict=True):
             for column, rows, values in _runs_of(leaf, block, layer, first + offset):
                 runs.setdefault(column, []).append((matrix[leaf.start : leaf.stop, column], rows, values))
-    for _, found in sorted(runs.items(), key=lambda item: item[0]):
-        for target, _, _ in found:
+    for _, stretches in sorted(runs.items(), key=lambda item: item[0]):
+        for target, _, _ in stretches:
             # fresh memory is touched first, which other threads need not wait for, unlike for scattered writes
             target[::TOUCH] = 0.0
-        for target, rows, values in found:
+        for target, rows, values in stretches:
             target[rows] = values
 
 
 def _runs_of(leaf: _Leaf, block: Scattered, layer: Array | None, first: int) -> Iterator[tuple[int, Array, FloatArray]]:
     """Give for each column of a layer its rows that are not zero and their values, and enter its moments."""
-    own = leaf.sorted(block)
-    columns, total = own.present + first, leaf.rows.length
+    by_column = leaf.sorted(block)
+    columns, total = by_column.present + first, leaf.rows.length
     values = ONES
     if layer is None:
-        leaf.moments.put_ones(columns, own.sizes, total)
-    elif len(own.rows):
-        values = np.broadcast_to(layer, total)[own.rows]
+        leaf.moments.put_ones(columns, by_column.sizes, total)
+    elif len(by_column.rows):
+        values = np.broadcast_to(layer, total)[by_column.rows]
         values += 0.0
-        leaf.moments.put_groups(columns, values, own.starts, own.sizes, total)
-    ends = own.starts + own.sizes
-    for column, start, end in zip(columns.tolist(), own.starts.tolist(), ends.tolist(), strict=True):
-        yield column, own.rows[start:end], values[start:end]
+        leaf.moments.put_groups(columns, values, by_column.starts, by_column.sizes, total)
+    ends = by_column.starts + by_column.sizes
+    for column, start, end in zip(columns.tolist(), by_column.starts.tolist(), ends.tolist(), strict=True):
+        yield column, by_column.rows[start:end], values[start:end]
 
 
 def _sort(block: Scattered) -> _Sorted:

@@ -24,9 +24,9 @@ def slug(text: str) -> str:
     """
     text = re.sub(r"^-(?=[\d.])", "minus ", text.strip())
     plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
-    found = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:LONGEST].strip("_")
-    if found or not text:
-        return found or "empty"
+    name = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:LONGEST].strip("_")
+    if name or not text:
+        return name or "empty"
     return "u" + "_".join(f"{ord(char):x}" for char in text[:6])
 
 
@@ -73,8 +73,8 @@ def refuse_equal_names(names: Mapping[str, Sequence[str]]) -> None:
         PlanError: naming both terms.
     """
     owner: dict[str, str] = {}
-    for key, own in names.items():
-        for name in own:
+    for key, names_of_term in names.items():
+        for name in names_of_term:
             if name in owner:
                 raise PlanError(
                     f"the terms '{owner[name]}' and '{key}' both have a column called '{name}'",
@@ -91,10 +91,10 @@ def names_from_text(texts: Sequence[str]) -> dict[str, str]:
         >>> names_from_text(["log(price)", "beds"])
         {'log_price': 'log(price)', 'beds': 'beds'}
     """
-    found: dict[str, str] = {}
+    key_of: dict[str, str] = {}
     for text in texts:
         key = slug(text)
-        if key in found:
+        if key in key_of:
             raise PlanError(f"two terms would be called '{key}'", place="terms", remedy="Give terms as a dict of keys.")
-        found[key] = text
-    return found
+        key_of[key] = text
+    return key_of

@@ -64,20 +64,20 @@ class Prepared:
         return self.shaped.table
 
     def scope(self) -> Scope:
-        """Return what knows the kinds of this plan's expressions."""
+        """Return the scope that types this plan's expressions."""
         return Scope(self.table, self.derived, self.spec.resolved, self.spec.data.step)
 
     def source(self, visible: Mask | None = None) -> Source:
-        """Return the rows for operations to read; those along time look at the visible ones."""
+        """Return the rows for operations to read; those along time read the visible ones."""
         shaped = self.shaped
-        return Source(shaped.table, self.derived, self.spec.data.timing, visible, shaped.joined, shaped.first)
+        return Source(shaped.table, self.derived, self.spec.data.timing, visible, shaped.joined, shaped.history_rows)
 
     def parts(self) -> dict[str, Node]:
         """Return all expressions by their place in the plan."""
-        found: dict[str, Node] = {f"derived.{key}": node for key, node in self.derived.items()}
+        expressions: dict[str, Node] = {f"derived.{key}": node for key, node in self.derived.items()}
         if self.response is not None:
-            found["response"] = self.response
-        return found | {f"terms.{key}": node for key, node in self.terms.items()}
+            expressions["response"] = self.response
+        return expressions | {f"terms.{key}": node for key, node in self.terms.items()}
 
     def map(self, change: Callable[[Node], Node]) -> Prepared:
         """Return the same with each expression changed."""
@@ -93,7 +93,7 @@ class Prepared:
         return _sources(node, self.derived)
 
     def reached(self, node: Node) -> list[Node]:
-        """Return an expression and all that it is made of, through derived variables too."""
+        """Return an expression and all its parts, through derived variables too."""
         roots = [node, *[self.derived[name] for name in sorted(_used(self.derived, [node]))]]
         return [part for root in roots for part in walk(root)]
 
@@ -109,7 +109,7 @@ class Prepared:
 
     def deciding(self) -> set[Node]:
         """Return the expressions whose values decide which rows remain, and so are answered before these are known."""
-        found: set[Node] = set()
+        nodes: set[Node] = set()
         seen: set[Node] = set()
         pending = [node for place, node in self.parts().items() if not place.startswith("derived.")]
         while pending:
@@ -119,11 +119,11 @@ class Prepared:
             seen.add(node)
             deciding = node.decided_by()
             for child in deciding:
-                found.update(self.reached(child))
+                nodes.update(self.reached(child))
             if isinstance(node, Name) and node.variable in self.derived:
                 pending.append(self.derived[node.variable])
             pending += [child for child in node.children() if child not in deciding]
-        return found
+        return nodes
 
     def looks_along(self, node: Node) -> bool:
         """Return whether an expression looks along time, through derived variables too."""
@@ -162,13 +162,13 @@ class Prepared:
 def _columns_or_none(term: Node) -> list[Node]:
     try:
         return [column.formula for column in term.columns()]
-    except FacturumError:  # what is still open has no columns yet
+    except FacturumError:  # an open expression has no columns yet
         return []
 
 
 @contextmanager
 def at_place(place: str, text: str | None = None) -> Iterator[None]:
-    """Tell the errors raised within where they stand."""
+    """Add the place in the plan to the errors raised within."""
     try:
         yield
     except FacturumError as error:
@@ -180,7 +180,7 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
 
     Raises:
         PlanError: for anything that has no meaning, with its place in the plan.
-        DataError: where the table is empty or does not fit what the plan says of its variables.
+        DataError: where the table is empty or does not agree with the plan's declarations.
     """
     given = given_of(given)
     shaped = shape(spec, given)
@@ -216,7 +216,7 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
             terms[key] = _as_term(written_out(texts[f"terms.{key}"]), scope)
-            scope.of(terms[key])
+            scope.type_of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
         with at_place("response", spec.response):
@@ -230,16 +230,16 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
         if key in used or not spec.resolved:
             with at_place(f"derived.{key}", spec.derived[key]):
                 scope.variable(Name(key), key)
-                scope.of(node)
+                scope.type_of(node)
     if not terms:
         raise PlanError(
             "the plan has no terms", place="terms", remedy='Write at least one, such as price = "log(price)".'
         )
     kept = {key: node for key, node in derived.items() if key in used}
     conditioned = conditions["keep"], conditions["learn"]
-    made = Prepared(spec, given, shaped, response, terms, kept, *conditioned, spec, passed_over=passed_over)
+    prepared = Prepared(spec, given, shaped, response, terms, kept, *conditioned, spec, passed_over=passed_over)
     refuse_leaks(response, terms, kept, spec)
-    return made
+    return prepared
 
 
 def _parsed(place: str, text: str, learned: bool) -> Node:
@@ -268,25 +268,25 @@ def _known(response: Node, shaped: Shaped, derived: Mapping[str, Node]) -> bool:
     if not _available(response, shaped.table, derived):
         return False
     names = _sources(response, derived)
-    if not shaped.first:
+    if not shaped.history_rows:
         return True
-    rows = np.arange(shaped.first, shaped.table.length)
+    rows = np.arange(shaped.history_rows, shaped.table.length)
     return all(not shaped.table[name].take(rows).missing_rows().all() for name in names)
 
 
 def _sources(node: Node, derived: Mapping[str, Node]) -> list[str]:
     """Return the variables of the table that an expression reads, through derived ones too."""
-    found: dict[str, None] = {}
+    names: dict[str, None] = {}
     seen: set[str] = set()
     pending = names_in(node)
     while pending:
         name = pending.pop(0)
         if name not in derived:
-            found[name] = None
+            names[name] = None
         elif name not in seen:
             seen.add(name)
             pending = names_in(derived[name]) + pending
-    return list(found)
+    return list(names)
 
 
 def _available(node: Node, table: Table, derived: Mapping[str, Node]) -> bool:
@@ -311,26 +311,26 @@ def _as_term(node: Node, scope: Scope) -> Node:
     """Make columns of bare categories, also inside products and lists."""
     if isinstance(node, List | Multiply):
         return with_children(node, lambda child: _as_term(child, scope))
-    found = scope.of(node)
-    if found.kind.categorical and not found.block:
-        made = Category(node)
-        object.__setattr__(made, "span", node.span)
-        return made
-    if found.kind is Kind.TIME:
-        raise node.fail(
+    type_of_term = scope.type_of(node)
+    if type_of_term.kind.categorical and not type_of_term.block:
+        prepared = Category(node)
+        object.__setattr__(prepared, "span", node.span)
+        return prepared
+    if type_of_term.kind is Kind.TIME:
+        raise node.error(
             f"'{node}' is a time, which cannot be a column by itself", "Compare it with a period: month < '2023-01'."
         )
-    if found.kind is Kind.MISSING:
-        raise node.fail("a term cannot be missing in every row", "Take it out.")
+    if type_of_term.kind is Kind.MISSING:
+        raise node.error("a term cannot be missing in every row", "Take it out.")
     return node
 
 
 def _as_response(node: Node, scope: Scope) -> Node:
-    found = scope.of(node)
-    if found.kind.categorical and not found.block:
+    type_of_response = scope.type_of(node)
+    if type_of_response.kind.categorical and not type_of_response.block:
         return Category(node, coding="every")
-    if found.kind is Kind.TIME or (found.block and not isinstance(node, Category)):
-        raise node.fail("the response is a number, a truth value or a category", "Write one of them.")
+    if type_of_response.kind is Kind.TIME or (type_of_response.block and not isinstance(node, Category)):
+        raise node.error("the response is a number, a truth value or a category", "Write one of them.")
     return node
 
 
@@ -351,22 +351,22 @@ def _condition(
             return None
         refuse_deep(derived, {f"rows.{key}": node})
         node = write_out(node)
-        scope.of(node)
+        scope.type_of(node)
         reached = [node]
         for part in reached:
             reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
         learns = [part for root in reached for part in walk(root) if part.question(scope) is not None]
         if learns:
             marked = learns[0] if learns[0] in walk(node) else node  # of a derived variable, the text is not here
-            raise marked.fail(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
-        found = scope.of(node)
-        if found.block:
-            raise node.fail(
+            raise marked.error(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
+        type_of_condition = scope.type_of(node)
+        if type_of_condition.block:
+            raise node.error(
                 f"{key} is one condition, and this is a block of several columns",
                 "Write and or or between conditions, or count_of(..) of a list of them.",
             )
-        if not found.kind.numeric:
-            raise node.fail(f"{key} needs a condition", "Write a comparison, such as open == 'yes'.")
+        if not type_of_condition.kind.numeric:
+            raise node.error(f"{key} needs a condition", "Write a comparison, such as open == 'yes'.")
         return node
 
 

@@ -23,7 +23,7 @@ class Scope:
         table: the variables as declared.
         derived: new variables by name.
         resolved: whether the plan is resolved, so that categories need not all be there.
-        every: the step from one period to the next, where the plan says how rows follow one another.
+        every: the step from one period to the next, where the plan defines how rows follow one another.
     """
 
     def __init__(self, table: Table, derived: Mapping[str, Node], resolved: bool, every: str | None = None) -> None:
@@ -39,30 +39,30 @@ class Scope:
             return self._derived_type(node, name)
         if name not in self._table:
             hint = nearest(name, [*self._table.variables, *self._derived])
-            raise node.fail(
+            raise node.error(
                 f"variable '{name}' not found{hint}",
                 "The table has " + ", ".join(list(self._table.variables)[:20]) + ".",
             )
-        found = self._table[name]
-        if found.kind is Kind.NUMBER and not found.exact_as_double:
+        variable = self._table[name]
+        if variable.kind is Kind.NUMBER and not variable.exact_as_double:
             remedy = f'Write [variables] {name} = {{ kind = "id" }} or kind = "category".'
             raise DataError(f"'{name}' {TOO_LONG}", span=node.span, remedy=remedy)
-        return Type(found.kind, labels=found.labels, declared=found.declared)
+        return Type(variable.kind, labels=variable.labels, declared=variable.declared)
 
-    def of(self, node: Node) -> Type:
+    def type_of(self, node: Node) -> Type:
         """Return what an expression is, checking it the first time."""
-        found = self._types.get(node)
-        if found is None:
+        known = self._types.get(node)
+        if known is None:
             _refuse_empty(node)
             self._refuse_blocks(node)
-            found = self._types[node] = node.check(self)
-        return found
+            known = self._types[node] = node.check(self)
+        return known
 
     def _refuse_blocks(self, node: Node) -> None:
         """Refuse a block of several columns wherever an operation takes one column."""
         for field, child in node.arguments():
-            if field not in node.takes_blocks and self.of(child).block:
-                raise child.fail(
+            if field not in node.takes_blocks and self.type_of(child).block:
+                raise child.error(
                     f"{node.called} works on one column, and '{child}' is a block of several columns", node.advice
                 )
 
@@ -72,29 +72,29 @@ class Scope:
         return self._every or "row"
 
     def along_time(self, node: Node) -> None:
-        """Refuse an operation along time where the plan does not say how rows follow one another."""
+        """Refuse an operation along time where the plan does not define how rows follow one another."""
         if self._every is None:
-            raise node.fail(
-                f"{node.name} works along time, and the plan does not say how rows follow one another",
+            raise node.error(
+                f"{node.name} works along time, and the plan does not define how rows follow one another",
                 'Write [data] time = "..", every = "month" (or every = "row"), and panel = [..] for several units.',
             )
 
     def _derived_type(self, node: Node, name: str) -> Type:
-        found = self.of(self._derived[name])
-        if found.block:
-            raise node.fail(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
-        return found
+        derived_type = self.type_of(self._derived[name])
+        if derived_type.block:
+            raise node.error(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
+        return derived_type
 
 
 def _refuse_empty(node: Node) -> None:
-    """Refuse an empty list wherever an operation is made of the expressions in it."""
+    """Refuse an empty list wherever an operation needs the expressions in it."""
     for field in fields(node):  # type: ignore[arg-type]
         if field.metadata.get("role") == "arguments" and field.default is MISSING and not getattr(node, field.name):
-            raise node.fail("the list is empty", "Name at least one variable in it.")
+            raise node.error("the list is empty", "Name at least one variable in it.")
 
 
 def refuse_deep(derived: Mapping[str, Node], roots: Mapping[str, Node]) -> None:
-    """Refuse derived variables that go in a circle, and expressions too deep once they stand in their places.
+    """Refuse derived variables that go in a circle, and expressions too deep once they are substituted.
 
     Nothing here or after it goes deeper than `DEEPEST` levels.
 

@@ -33,7 +33,7 @@ class LeafSelection:
         dropped: positions of the rows left out.
         causes: for each of them the number of its reason: -1 keep is false, -2 keep is missing, else the part without
             a value.
-        missing: for each part, how many kept rows have no value.
+        missing: for each part, in how many kept rows it is missing.
     """
 
     start: int
@@ -70,16 +70,16 @@ class Selection:
     Args:
         leaves: in their order.
         parts: the places whose values a row needs: the response and each term.
-        first: how many rows of history stand before those given.
+        history_rows: how many rows of history stand before those given.
     """
 
     leaves: tuple[LeafSelection, ...]
     parts: tuple[str, ...]
-    first: int = 0
+    history_rows: int = 0
 
     @property
     def given(self) -> int:
-        return self.leaves[-1].stop - self.first
+        return self.leaves[-1].stop - self.history_rows
 
     @property
     def count(self) -> int:
@@ -91,25 +91,25 @@ class Selection:
         return sum(leaf.count if leaf.learning is None else int(leaf.learning.sum()) for leaf in self.leaves)
 
     def missing(self) -> dict[str, int]:
-        """Return for each part how many kept rows have no value."""
+        """Return for each part in how many kept rows it is missing."""
         total = np.sum([leaf.missing for leaf in self.leaves], axis=0)
         return {part: int(count) for part, count in zip(self.parts, total, strict=True)}
 
     def reasons(self) -> dict[tuple[str, str], int]:
         """Return how many rows were left out, by reason and by the part that caused it."""
         causes = np.concatenate([leaf.causes for leaf in self.leaves])
-        found, sizes = np.unique(causes, return_counts=True)
-        return {self.reason(int(cause)): int(size) for cause, size in zip(found, sizes, strict=True)}
+        causes_met, sizes = np.unique(causes, return_counts=True)
+        return {self.reason(int(cause)): int(size) for cause, size in zip(causes_met, sizes, strict=True)}
 
     def reason(self, cause: int) -> tuple[str, str]:
-        """Return the reason that a number stands for, and the place that caused it."""
+        """Return the reason that a number encodes, and the place that caused it."""
         if cause < 0:
             return (KEEP_FALSE if cause == -1 else KEEP_MISSING), "rows.keep"
         return NO_VALUE, self.parts[cause]
 
     def source_rows(self) -> Array:
         """Return the source row number of each row of the matrix, counted from 1."""
-        return self.positions() + (1 - self.first)
+        return self.positions() + (1 - self.history_rows)
 
     def positions(self) -> Array:
         """Return the position of each row of the matrix in the table that the plan works on, counted from 0."""
@@ -122,53 +122,53 @@ class Selection:
 
     def dropped_rows(self) -> tuple[Array, Array]:
         """Return the source row numbers left out, and the numbers of their reasons."""
-        rows = np.concatenate([leaf.dropped + (leaf.start + 1 - self.first) for leaf in self.leaves])
+        rows = np.concatenate([leaf.dropped + (leaf.start + 1 - self.history_rows) for leaf in self.leaves])
         return rows, np.concatenate([leaf.causes for leaf in self.leaves])
 
 
 def select(
-    made: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
+    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
 ) -> Selection:
     """Return which rows remain, evaluating no more than which values are there.
 
     Args:
-        made: the plan.
+        prepared: the plan.
         source: the table.
         threads: how many threads.
-        complete: whether rows without a value are left out, as [rows] missing says; otherwise only `keep` is looked at.
+        complete: whether [rows] missing applies as well; otherwise only `keep` does.
 
     Raises:
         DataError: where no row is left, or where rows without a value are refused.
     """
     parts: dict[str, Node] = {}
     if complete:
-        parts = {place: node for place, node in made.parts().items() if not place.startswith("derived.")}
+        parts = {place: node for place, node in prepared.parts().items() if not place.startswith("derived.")}
     ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
-    drop = made.spec.rows.missing != "keep"
+    drop = prepared.spec.rows.missing != "keep"
 
     groups = batched(ranges, TOGETHER)
-    found = run(
-        lambda at: _select(made, source, list(parts.values()), drop, groups[at]),
+    parts_selected = run(
+        lambda at: _select(prepared, source, list(parts.values()), drop, groups[at]),
         len(groups),
         thread_count(threads),
-        made.where,
+        prepared.where,
     )
-    leaves = [leaf for group in found for leaf in group]
-    selection = Selection(tuple(leaves), tuple(parts), made.shaped.first)
-    if complete and made.spec.rows.missing == "fail":
+    leaves = [leaf for group in parts_selected for leaf in group]
+    selection = Selection(tuple(leaves), tuple(parts), prepared.shaped.history_rows)
+    if complete and prepared.spec.rows.missing == "fail":
         _refuse_missing(selection)
     if not selection.count:
-        raise _nothing_left(selection, made)
+        raise _nothing_left(selection, prepared)
     return selection
 
 
 def _select(
-    made: Prepared, source: Source, parts: Sequence[Node], drop: bool, leaves: Sequence[tuple[int, int]]
+    prepared: Prepared, source: Source, parts: Sequence[Node], drop: bool, leaves: Sequence[tuple[int, int]]
 ) -> list[LeafSelection]:
-    """Return which rows of some neighbouring leaves remain; to look at them together is faster, and gives the same."""
+    """Return which rows of some neighbouring leaves remain; to evaluate them together is faster, and gives the same."""
     start, stop = leaves[0][0], leaves[-1][1]
     edges = [leaf[0] - start for leaf in leaves] + [stop - start]
-    kept, dropped, causes = _kept(made.keep, source, start, stop, made.shaped.first)
+    kept, dropped, causes = _kept(prepared.keep, source, start, stop, prepared.shaped.history_rows)
     rows = source.rows(start, stop, kept)
     without, cause, missing = _absences(rows, parts, _cut(edges, kept))
     remaining = kept
@@ -180,13 +180,13 @@ def _select(
         order = np.argsort(dropped, kind="stable")
         dropped, causes = dropped[order], causes[order]
         remaining = inside if kept is None else kept[inside]
-    learning = _holds(made.learn, source, start, stop, remaining)
+    learning = _holds(prepared.learn, source, start, stop, remaining)
     whole = LeafSelection(start, stop, kept, remaining, learning, dropped, causes, missing)
     return _leaf_by_leaf(whole, leaves, edges)
 
 
 def _absences(rows: Rows, parts: Sequence[Node], leaves: Sequence[tuple[int, int]]) -> tuple[Mask | None, Array, Array]:
-    """Return the rows in which some part has no value, for each the first such part, and how many there are.
+    """Return the rows in which some part is missing, for each the first such part, and the number missing of each part.
 
     Args:
         rows: the rows.
@@ -201,9 +201,9 @@ def _absences(rows: Rows, parts: Sequence[Node], leaves: Sequence[tuple[int, int
         valid = rows.valid(part)
         if valid is None:
             continue
-        first = seen.setdefault(id(valid), at)
-        if first != at:  # the very values of an earlier part are missing
-            missing[:, at] = missing[:, first]
+        earliest = seen.setdefault(id(valid), at)
+        if earliest != at:  # the very values of an earlier part are missing
+            missing[:, at] = missing[:, earliest]
             continue
         absent = ~valid
         missing[:, at] = [np.count_nonzero(absent[low:high]) for low, high in leaves]
@@ -247,15 +247,17 @@ def _apart(positions: Array | None, edges: Sequence[int]) -> list[Array | None]:
     return [positions[low:high] - edge for (low, high), edge in zip(_cut(edges, positions), edges, strict=False)]
 
 
-def _kept(keep: Node | None, source: Source, start: int, stop: int, first: int) -> tuple[Array | None, Array, Array]:
+def _kept(
+    keep: Node | None, source: Source, start: int, stop: int, history_rows: int
+) -> tuple[Array | None, Array, Array]:
     """Return the rows that [rows] keep takes, those it leaves out, and why; rows of history are neither."""
     nothing = np.zeros(0, dtype=np.int64)
-    given = np.arange(max(first - start, 0), stop - start) if first > start else None
+    given = np.arange(max(history_rows - start, 0), stop - start) if history_rows > start else None
     if keep is None:
         return given, nothing, nothing
     rows = source.rows(start, stop, given)
-    values = rows.of(keep).full(rows.length)
-    known = values.there()
+    values = rows.evaluate(keep).full(rows.length)
+    known = values.present_mask()
     holds = truths(values) & known
     dropped, kept = np.flatnonzero(~holds), np.flatnonzero(holds)
     causes = np.where(known[dropped], -1, -2)
@@ -266,7 +268,7 @@ def _holds(condition: Node | None, source: Source, start: int, stop: int, chosen
     if condition is None:
         return None
     rows = source.rows(start, stop, chosen)
-    values = rows.of(condition).full(rows.length)
+    values = rows.evaluate(condition).full(rows.length)
     holds: Mask = truths(values) if values.valid is None else truths(values) & values.valid
     return holds
 
@@ -286,7 +288,7 @@ def _refuse_missing(selection: Selection) -> None:
         )
 
 
-def _nothing_left(selection: Selection, made: Prepared) -> DataError:
+def _nothing_left(selection: Selection, prepared: Prepared) -> DataError:
     causes = sorted(selection.reasons().items(), key=lambda item: -item[1])
     told = [
         f"{count:,} where {reason} in {place}" if place != "rows.keep" else f"{count:,} where {reason}"
@@ -296,6 +298,6 @@ def _nothing_left(selection: Selection, made: Prepared) -> DataError:
     return DataError(
         f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
         place=chief,
-        text=made.spec.rows.keep if chief == "rows.keep" else None,
+        text=prepared.spec.rows.keep if chief == "rows.keep" else None,
         remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
     )

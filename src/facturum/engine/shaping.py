@@ -25,7 +25,7 @@ from facturum.errors import DataError, FacturumError, PlanError
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
 
-MARK = "\0new"  # a variable that tells new rows from history while both are converted; no file has one of that name
+MARK = "\0new"  # marks new rows against history while both are converted; no file has a variable of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
 
 
@@ -36,7 +36,7 @@ class Given:
     Args:
         table: the rows that become rows of the matrix.
         series: the tables of the plan's series, by name.
-        history: earlier rows, which only operations along time look at.
+        history: earlier rows, which only operations along time read.
     """
 
     table: Table
@@ -50,13 +50,13 @@ class Shaped:
 
     Args:
         table: all rows, those of history first.
-        first: how many rows of history there are.
+        history_rows: how many rows of history there are.
         joined: the series beside it.
         converted: what conversions did, by the place in the plan.
     """
 
     table: Table
-    first: int = 0
+    history_rows: int = 0
     joined: tuple[JoinedSeries, ...] = ()
     converted: tuple[tuple[str, Converted], ...] = ()
 
@@ -66,7 +66,7 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
 
     Raises:
         PlanError: for a conversion that has no meaning.
-        DataError: where a table is empty or does not fit what the plan says of it.
+        DataError: where a table is empty or does not agree with the plan.
     """
     for table in (given.table, *([given.history] if given.history is not None else [])):
         if not table.length or not table.variables:
@@ -74,17 +74,17 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
     declared = declared_tables(spec, given)
     if HISTORY in declared and (spec.data.timing is None or spec.data.time is None):
         raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
-    first = 0
+    history_rows = 0
     if HISTORY in declared and spec.convert is not None and spec.stack is None:
-        table, converted, first = _converted_together(spec, declared)
+        table, converted, history_rows = _converted_together(spec, declared)
     else:
         table, converted = _own_shape(spec, declared[DATA])
         if HISTORY in declared and spec.data.timing is not None:
             history, _ = _own_shape(spec, declared[HISTORY])
             history = without_overlap(history, table, spec.data.timing)
-            first = history.length
+            history_rows = history.length
             table = append(history, table)
-    shaped = Shaped(table, first, (), tuple(("convert", report) for report in converted))
+    shaped = Shaped(table, history_rows, (), tuple(("convert", report) for report in converted))
     for name, series in spec.series.items():
         shaped = _joined(spec, shaped, name, series, declared)
     return shaped
@@ -94,18 +94,18 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     """Return the tables given, their variables of the kinds declared: data, history, and series.NAME of each series.
 
     Raises:
-        DataError: where a table does not fit what is declared of it.
+        DataError: where a table does not agree with its declaration.
     """
-    own = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
+    named = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
     kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
-    found = {}
-    for place, table in own.items():
+    declared = {}
+    for place, table in named.items():
         if spec.data.time in spec.derived and spec.data.time in table:
             raise name_clash(spec.data.time)
         chosen = {name: kind for name, kind in kinds.items() if name in table or kind.parts}
-        found[place] = _timed(spec, declare(table, chosen, spec.data.time))
+        declared[place] = _timed(spec, declare(table, chosen, spec.data.time))
     tables = {name: given.series[name] for name in spec.series if name in given.series}
-    return found | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
+    return declared | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
 
 
 def name_clash(name: str) -> PlanError:
@@ -123,23 +123,23 @@ def _timed(spec: PlanSpec, table: Table) -> Table:
     if time is None or time not in spec.derived:
         return table
     text = spec.derived[time]
-    derived = {name: parse(own, spec.resolved) for name, own in spec.derived.items()}
+    derived = {name: parse(definition, spec.resolved) for name, definition in spec.derived.items()}
     try:
         refuse_deep(derived, {})
-        kind = Scope(table, derived, spec.resolved).of(derived[time]).kind
+        kind = Scope(table, derived, spec.resolved).type_of(derived[time]).kind
         if kind is not Kind.TIME:
-            raise derived[time].fail(
+            raise derived[time].error(
                 f"'{time}' is the time of the rows, and is {kind.with_article}", "Write date_of(year, month, day), say."
             )
-        values = Source(table, derived).rows(0, table.length).of(derived[time]).full(table.length)
+        values = Source(table, derived).rows(0, table.length).evaluate(derived[time]).full(table.length)
     except RowFailure as failure:
         place = f"derived.{time}"
         raise DataError(failure.what, place=place, text=text, rows=failure.rows, remedy=failure.remedy) from None
     except FacturumError as error:
         raise error.at(f"derived.{time}", text) from None
-    data = np.where(values.there(), values.data, 0)
-    made = Variable(time, Kind.TIME, data, values.valid, None, "derived", declared=True)
-    return replace(table, variables={**table.variables, time: made})
+    data = np.where(values.present_mask(), values.data, 0)
+    time_variable = Variable(time, Kind.TIME, data, values.valid, None, "derived", declared=True)
+    return replace(table, variables={**table.variables, time: time_variable})
 
 
 def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
@@ -188,9 +188,9 @@ def _converted_together(spec: PlanSpec, declared: Mapping[str, Table]) -> tuple[
     before = np.concatenate([[0], seen])[first_of_unit]
     is_new = seen > np.repeat(before, np.diff(np.append(first_of_unit, table.length)))
     order = np.concatenate([np.flatnonzero(~is_new), np.flatnonzero(is_new)])
-    made = table.take(order)
-    rest = {name: variable for name, variable in made.variables.items() if name != MARK}
-    return replace(made, variables=rest), [c for c in converted if c.variable != MARK], int((~is_new).sum())
+    ordered = table.take(order)
+    rest = {name: variable for name, variable in ordered.variables.items() if name != MARK}
+    return replace(ordered, variables=rest), [c for c in converted if c.variable != MARK], int((~is_new).sum())
 
 
 def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
@@ -206,23 +206,23 @@ def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, table
         raise DataError(
             f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
         )
-    own = tables[place]
+    source_table = tables[place]
     for needed in (series.time, *series.match):
-        own[needed]  # tells that it is not there
+        source_table[needed]  # reports that it is not found
     takes = {target: take.take(target) for target, take in series.take.items()}
     source = Timing(series.time, spec.data.token(series.every), tuple(series.match))
-    made, reports = convert(own, source, timing.every, takes, place)
+    converted, reports = convert(source_table, source, timing.every, takes, place)
     renamed = {
         (v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"): replace(
             v, name=v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"
         )
-        for v in made
+        for v in converted
     }
     table, joined = join(
         shaped.table,
         series_of(shaped.table, timing),
         name,
-        replace(made, variables=renamed),
+        replace(converted, variables=renamed),
         Timing(series.time, timing.every, tuple(series.match)),
     )
     named = [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]

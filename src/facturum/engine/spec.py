@@ -1,4 +1,4 @@
-"""What a plan says, as its file and Python give it: validated, not yet parsed."""
+"""The sections of a plan, as its file and Python give them: validated, not yet parsed."""
 
 from __future__ import annotations
 
@@ -40,37 +40,37 @@ class DataSpec(_Section):
 
     @property
     def step(self) -> str | None:
-        """The step from one period to the next, where it is said how rows follow one another."""
+        """The step from one period to the next, where the plan defines how rows follow one another."""
         return None if self.timing is None else self.timing.every
 
     @property
     def timing(self) -> Timing | None:
-        """How rows follow one another, where it is said."""
+        """How rows follow one another, where the plan defines it."""
         if self.every is None or (self.time is None and self.every != "row"):
             return None
         return Timing(self.time, self.token(self.every), tuple(self.panel))
 
     def token(self, every: str) -> str:
-        """Return a step as the data room knows it, with the first day of its weeks."""
+        """Return a step as the package `data` takes it, with the first day of its weeks."""
         return every if every != "week" or self.week_starts == "monday" else f"week_{self.week_starts[:3]}"
 
 
 class VariableSpec(_Section):
-    """What the file itself does not say of a variable."""
+    """The declaration of a variable, which the file itself does not hold."""
 
     kind: Literal["number", "truth", "category", "ordered", "time", "id"] | None = None
     labels: dict[str, str] | None = Field(None, description="a name for each code")
     order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
     pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
     parts: dict[Literal["year", "quarter", "month", "day", "hour"], str] | None = Field(
-        None, description="of a time that stands in several variables, which of them holds each part"
+        None, description="of a time held in several variables, the variable of each part"
     )
     unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
     decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
     thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
 
     def declaration(self) -> Declaration:
-        """Return the same for the data room."""
+        """Return the same as the package `data` takes it."""
         form = NumberForm(self.decimal or ".", self.thousands or "", self.unit or "")
         parts = None if self.parts is None else {str(part): name for part, name in self.parts.items()}
         return Declaration(self.kind, self.labels, self.order, self.pattern, form, parts)
@@ -88,7 +88,7 @@ class StackSpec(_Section):
     """Columns stacked under one another before anything else."""
 
     into: dict[str, list[str]] = Field(description="for each new variable, the columns stacked into it")
-    which: str = Field(description="the name of the category that says which column a value came from")
+    which: str = Field(description="the name of the category: the column that a value came from")
     labels: list[str] | None = Field(None, description="the categories; the names of the columns where none are given")
 
 
@@ -104,7 +104,7 @@ class TakeSpec(_Section):
         "largest",
         "median",
         "count",
-        "commonest",
+        "mode",
         "repeat",
         "linear",
         "cubic",
@@ -120,7 +120,7 @@ class TakeSpec(_Section):
     order: Literal[1, 2] = Field(2, description="of the differences that a smooth path keeps small")
 
     def take(self, name: str | None = None) -> Take:
-        """Return the same for the data room."""
+        """Return the same as the package `data` takes it."""
         return Take(self.how, self.of or name, self.at, self.partial, self.order)
 
 
@@ -148,7 +148,7 @@ class PlanSpec(_Section):
     response: str | None = Field(None, description="the response: an expression")
     intercept: bool = Field(True, description="whether there is a column of ones")
     data: DataSpec = DataSpec()
-    variables: dict[str, VariableSpec] = Field({}, description="what the file itself does not say of variables")
+    variables: dict[str, VariableSpec] = Field({}, description="declarations of variables")
     stack: StackSpec | None = Field(None, description="columns stacked under one another before anything else")
     convert: ConvertSpec | None = Field(None, description="the table itself brought to the plan's step")
     series: dict[str, SeriesSpec] = Field({}, description="other tables, joined by period under NAME_variable")

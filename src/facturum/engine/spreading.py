@@ -1,4 +1,4 @@
-"""What stands for several expressions, written out: selectors, the time of the row, lists as first arguments."""
+"""Expressions that stand for several, written out: selectors, the time of the row, lists as first arguments."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from facturum.language.selectors import Selector
 def frozen(
     node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = (), first_day: str | None = None
 ) -> Node:
-    """Write what the plan and the table say into an expression: the variables chosen, the time of the row.
+    """Write into an expression what the plan and the table define: the variables selected, the time of the row.
 
     Args:
         node: the expression.
@@ -67,20 +67,20 @@ def _flat(node: Node) -> Node:
 
 
 def _list(members: list[Node], like: Node) -> Node:
-    made = List(tuple(members))
-    object.__setattr__(made, "span", like.span)
-    return made
+    spread_list = List(tuple(members))
+    object.__setattr__(spread_list, "span", like.span)
+    return spread_list
 
 
 def walk(node: Node) -> Iterator[Node]:
-    """Yield an expression and all it is made of."""
+    """Yield an expression and all its parts."""
     yield node
     for child in node.children():
         yield from walk(child)
 
 
 def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
-    """Return, by place, the variables that a selector would choose and that merely tell rows apart."""
+    """Return, by place, the variables that a selector would choose and that merely identify rows."""
     selectors = {
         place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
         for place, node in texts.items()
@@ -89,8 +89,8 @@ def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table
         return {}
     named = {node.variable for node in texts.values() if isinstance(node, Name)}
     ids = [name for name in choices if name not in named and tells_rows_apart(table[name])]
-    found = {
+    passed_over = {
         place: tuple(name for name in ids if any(part.wants(name, choices[name]) for part in parts))
         for place, parts in selectors.items()
     }
-    return {place: names for place, names in found.items() if names}
+    return {place: names for place, names in passed_over.items() if names}

@@ -22,21 +22,21 @@ def viewed(spec: PlanSpec, given: Table | Given) -> Table:
     Raises:
         PlanError, DataError: as building does.
     """
-    made = resolve(spec, given)
-    source = made.source()
-    kept = select(made, source, complete=False).positions()
-    table = made.table.take(kept)
+    prepared = resolve(spec, given)
+    source = prepared.source()
+    kept = select(prepared, source, complete=False).positions()
+    table = prepared.table.take(kept)
     variables = dict(table.variables)
-    scope = made.scope()
-    for name in made.derived:
+    scope = prepared.scope()
+    for name in prepared.derived:
         values = source.values_at(Name(name), kept)
-        variables[name] = _variable(name, scope.of(Name(name)).kind, values)
+        variables[name] = _variable(name, scope.type_of(Name(name)).kind, values)
     return replace(table, variables=variables)
 
 
 def _variable(name: str, kind: Kind, values: Values) -> Variable:
     """Return values as a variable of a table."""
-    there = values.there()
+    there = values.present_mask()
     if values.labels is not None:
         return Variable(name, kind, np.where(there, values.data, -1).astype(np.int64), None, values.labels, "derived")
     data = values.data if kind is not Kind.TRUTH else values.data != 0

@@ -1,4 +1,4 @@
-"""The build folder: what is in it, and how it is opened again and checked."""
+"""The build folder: its files, and how it is opened again and checked."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ from pyarrow import parquet
 from pydantic import ValidationError
 
 from facturum.audit.entries import ColumnMap
+from facturum.audit.preparation import FilledCells
 from facturum.audit.row_map import RowMap
-from facturum.audit.treatments import FilledCells
 from facturum.data.values import Array
 from facturum.engine.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, FacturumError
@@ -82,7 +82,7 @@ def _marker_text(design: str, map_: str, files: Mapping[str, str]) -> bytes:
 
 
 def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
-    """Return cells that were filled as a table: the number of the imputation, the source row, what was put in."""
+    """Return imputed cells as a table: the number of the imputation, the source row, the imputed value."""
     numbers = [np.full(len(part.rows), part.imputation) for part in cells]
     fills = [fill for part in cells for fill in part.fills]
     texts = pa.array([fill if isinstance(fill, str) else None for fill in fills], pa.string())
@@ -175,14 +175,14 @@ def own_files(folder: Path) -> Collection[str]:
 
 
 def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
-    """Return the files of a build as they are at one moment, and what its marker says.
+    """Return the files of a build as they are at one moment, and the contents of its marker.
 
     Raises:
         AuditError: where the folder is not a build, or its marker cannot be read.
     """
     try:
-        found = read_folder(folder, lambda marker: list(_marker(marker)["files"]), MARKER)
-        return found, _marker(bytes(found.files[MARKER]))
+        snapshot = read_folder(folder, lambda marker: list(_marker(marker)["files"]), MARKER)
+        return snapshot, _marker(bytes(snapshot.files[MARKER]))
     except (FileNotFoundError, NotADirectoryError):
         raise AuditError(
             f"{folder} is not a Facturum build", remedy="Name the folder that build --out wrote."
@@ -205,19 +205,19 @@ def _marker(data: bytes) -> dict[str, Any]:
     return {"design": design, "files": files, "map": str(marker["map"])}
 
 
-def findings_of(found: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+def findings_of(snapshot: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     """Yield which files of a build were changed, are missing or were added, each with a sentence."""
     wanted = {marker["design"], COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED}
     for name in sorted(wanted | set(marker["files"])):
-        if name not in found.files:
+        if name not in snapshot.files:
             yield name, f"The file {name} is missing from the build."
         elif name not in marker["files"]:
             yield name, f"The file {name} is not among those that {MARKER} lists."
-        elif _digest(found.files[name]) != marker["files"][name]:
+        elif _digest(snapshot.files[name]) != marker["files"][name]:
             yield name, f"The file {name} is not as it was written."
-    if bytes(found.files[MARKER]) != _marker_text(marker["design"], marker["map"], marker["files"]):
+    if bytes(snapshot.files[MARKER]) != _marker_text(marker["design"], marker["map"], marker["files"]):
         yield MARKER, f"The file {MARKER} is not as it was written."
-    for name in found.listed:
+    for name in snapshot.listed:
         if name not in wanted | set(marker["files"]) | {MARKER}:
             yield name, f"The file {name} was added to the build."
 
@@ -241,13 +241,13 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
         AuditError: where the folder is not a build, or a file of it is missing, changed, added, damaged or a link.
     """
     folder = Path(folder)
-    found, marker = snapshot_of(folder)
-    findings = tuple(findings_of(found, marker))
+    snapshot, marker = snapshot_of(folder)
+    findings = tuple(findings_of(snapshot, marker))
     remedy = "Build it anew, or run verify to see all that is not as it was written."
     if check and findings:
         raise AuditError(f"{folder} is damaged: {findings[0][1]}", remedy=remedy)
     try:
-        stored = _stored(found, marker, findings)
+        stored = _stored(snapshot, marker, findings)
         if check and stored.findings:
             raise AuditError(stored.findings[0][1])
         return stored
@@ -257,8 +257,8 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
         raise AuditError(f"{folder} is damaged: {first}", remedy=remedy) from None
 
 
-def _stored(found: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[str, str], ...]) -> Stored:
-    files = found.files
+def _stored(snapshot: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[str, str], ...]) -> Stored:
+    files = snapshot.files
     columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
     dropped, imputed = _parquet(files[ROWS]), _parquet(files[IMPUTED])
     resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
@@ -269,37 +269,39 @@ def _stored(found: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[st
     numbers = {name: _numbers(design.column(name)) for name in names}
     rows = _row_map(numbers, dropped)
     more = [*_inner_findings(files, columns, resolved, marker)]
-    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(found))
+    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(snapshot))
 
 
 def _inner_findings(
     files: Mapping[str, Buffer], columns: ColumnMap, resolved: PlanSpec, marker: Mapping[str, Any]
 ) -> Iterator[tuple[str, str]]:
-    """Yield where files of a build that say the same do not agree."""
+    """Yield where files of a build that hold the same contents do not agree."""
     if map_digest(columns) != marker["map"]:
-        yield COLUMNS, "The column map does not say what it said when it was written."
+        yield COLUMNS, "The column map has changed since it was written."
     if columns.facturum != FORMAT:
         yield COLUMNS, f"The column map is of format {columns.facturum}, and this version reads format {FORMAT}."
     if bytes(files.get(COLUMNS_CSV, b"")) != columns_csv(columns).encode():
-        yield COLUMNS_CSV, f"{COLUMNS_CSV} does not say what {COLUMNS} says."
+        yield COLUMNS_CSV, f"{COLUMNS_CSV} does not agree with {COLUMNS}."
     if resolved.model_dump(exclude_defaults=True) != columns.resolved:
         yield RESOLVED, f"{RESOLVED} is not the resolved plan that {COLUMNS} holds."
 
 
-def seal_of(found: Snapshot) -> str:
+def seal_of(snapshot: Snapshot) -> str:
     """Return a short fingerprint of all files of a build, to be written into a report.
 
     Example:
         >>> seal_of(Snapshot({"a": b"1"}, ("a",)))
         '5082-bf1f-d682-2bc2-bd8e-0e5a'
     """
-    lines = [f"{name} {_digest(found.files[name]) if name in found.files else ''}" for name in sorted(found.listed)]
+    lines = [
+        f"{name} {_digest(snapshot.files[name]) if name in snapshot.files else ''}" for name in sorted(snapshot.listed)
+    ]
     digits = _digest("\n".join(lines).encode())[:_SEAL]
     return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
 
 
 def map_digest(columns: ColumnMap) -> str:
-    """Return the digest of what a column map says, however its file is laid out."""
+    """Return the digest of the contents of a column map, however its file is laid out."""
     content = json.dumps(columns.model_dump(mode="json"), sort_keys=True, allow_nan=False)
     return _digest(content.encode("utf-8", "surrogatepass"))
 

@@ -75,8 +75,8 @@ def _refuse_target(target: Path, replaceable: Callable[[Path], Collection[str]],
         raise DataError(f"{target} already exists", remedy="Choose another folder, or replace it (--replace).")
     if target.is_symlink():
         raise DataError(f"{target} is a link, and is not changed", remedy="Choose another folder.")
-    own = replaceable(target)
-    foreign = sorted(path.name for path in target.iterdir() if path.name not in own or path.is_dir())
+    replaced = replaceable(target)
+    foreign = sorted(path.name for path in target.iterdir() if path.name not in replaced or path.is_dir())
     if foreign:
         raise DataError(
             f"{target} holds files that are not of the build: {', '.join(foreign[:5])}",
@@ -181,7 +181,7 @@ def _settle(path: Path) -> None:
 
 @contextmanager
 def _alone(target: Path) -> Iterator[None]:
-    """Refuse a second writer of one place; a lock goes with the process that holds it."""
+    """Refuse a second writer of one place; a lock ends with the process that holds it."""
     place = _beside(target, "lock")
     lock = _locked(place, target)
     with _at_the_end(partial(_unlock, lock, place)):
@@ -190,10 +190,10 @@ def _alone(target: Path) -> Iterator[None]:
 
 def _unlock(lock: BinaryIO, place: Path) -> None:
     with suppress(OSError, ValueError):  # a lock that has been given back before is closed, and the place another's
-        own = os.fstat(lock.fileno()).st_ino == place.stat().st_ino
+        same_file = os.fstat(lock.fileno()).st_ino == place.stat().st_ino
         if os.name == "nt":  # where an open file cannot be removed
             lock.close()
-        if own:
+        if same_file:
             place.unlink()
     lock.close()
 
@@ -243,10 +243,10 @@ def read_folder(folder: Path, names: Callable[[bytes], Collection[str]], first: 
             for name in names(bytes(files[first])):
                 with suppress(OSError):
                     files[name] = handles.read(name)
-            found = Snapshot(files, tuple(handles.listed()))
+            snapshot = Snapshot(files, tuple(handles.listed()))
             if handles.is_in_place():
                 break
-    return found
+    return snapshot
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from facturum.engine.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 
-FLAT = ("data", "variables", "derived", "rows", "terms", "columns")  # sections whose entries stand in one line each
+FLAT = ("data", "variables", "derived", "rows", "terms", "columns")  # sections with one line an entry
 SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "columns")
 
 

@@ -16,7 +16,7 @@ from pyarrow import csv as arrow_csv
 from pyarrow import feather, parquet
 
 from facturum.arguments import checked
-from facturum.data.intake import table_from
+from facturum.data.arrow_import import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError, counted
@@ -54,7 +54,7 @@ def read(
     text. Quotes that are not closed and records with other numbers of cells are errors.
 
     Args:
-        path: the file; its ending tells the format (.csv, .tsv, .txt; .parquet; .arrow, .feather).
+        path: the file; its ending gives the format (.csv, .tsv, .txt; .parquet; .arrow, .feather).
         missing_values: words that mean a missing value, in text files.
         delimiter: between the cells; a comma, or a tab in .tsv, where none is given.
         decimal: the decimal mark.
@@ -107,24 +107,24 @@ def write_table(table: Table, path: Path) -> None:
 
     Args:
         table: the table.
-        path: the file; its ending tells the format (.csv, .tsv; .parquet; .arrow, .feather).
+        path: the file; its ending gives the format (.csv, .tsv; .parquet; .arrow, .feather).
 
     Raises:
         DataError: for another ending, or where it cannot be written.
     """
     ending = path.suffix.lower()
-    found, made = table.to_arrow(), io.BytesIO()
+    arrow, buffer = table.to_arrow(), io.BytesIO()
     if ending in TEXT:
         options = arrow_csv.WriteOptions(delimiter="\t" if ending == ".tsv" else ",", quoting_style="needed")
-        arrow_csv.write_csv(pa.table([_as_days(column) for column in found], found.column_names), made, options)
+        arrow_csv.write_csv(pa.table([_as_days(column) for column in arrow], arrow.column_names), buffer, options)
     elif ending in PARQUET:
-        parquet.write_table(found, made)
+        parquet.write_table(arrow, buffer)
     elif ending in ARROW:
-        feather.write_feather(found, made)
+        feather.write_feather(arrow, buffer)
     else:
         known = ", ".join((*TEXT, *PARQUET, *ARROW))
         raise DataError(f"{path.name} cannot be written: its ending is not supported", remedy=f"Use one of {known}.")
-    write_file(path, made.getvalue())
+    write_file(path, buffer.getvalue())
 
 
 def _as_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -135,9 +135,9 @@ def _as_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
     return days if days.cast(column.type).equals(column) else column
 
 
-def _whole(found: pa.Table, path: Path) -> Table:
-    found.validate(full=True)  # before anything follows the offsets that the file gives
-    return table_from(found, path.name)
+def _whole(arrow: pa.Table, path: Path) -> Table:
+    arrow.validate(full=True)  # before anything follows the offsets that the file gives
+    return table_from(arrow, path.name)
 
 
 def read_parquet(path: Path) -> pa.Table:
@@ -155,8 +155,8 @@ def _read_text(path: Path, missing: list[str], delimiter: str, form: NumberForm,
     data = _lines(path, encoding)
     names = _header(data, path.name, delimiter)
     shape = scan(data, delimiter, len(names), path.name)
-    found = _parsed(data, names, missing, delimiter, _BLOCK)
-    table = pa.table([_typed(found.column(name), form) for name in names], names=names)
+    parsed = _parsed(data, names, missing, delimiter, _BLOCK)
+    table = pa.table([_typed(parsed.column(name), form) for name in names], names=names)
     return replace(table_from(table, path.name), notes=_notes(shape, path.name))
 
 
@@ -229,13 +229,13 @@ def _header(data: bytes, name: str, delimiter: str) -> list[str]:
             remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
             "for profile and draft add --delimiter and --decimal.",
         )
-    for at, own in enumerate(names):
-        if not own.strip():
+    for at, name_at in enumerate(names):
+        if not name_at.strip():
             raise DataError(f"{name}: column {at + 1} has no name", remedy="Name it in the first line.")
-    twice = sorted({own for own in names if names.count(own) > 1}) if len(set(names)) < len(names) else []
+    twice = sorted({name_at for name_at in names if names.count(name_at) > 1}) if len(set(names)) < len(names) else []
     if twice:
         raise DataError(
-            f"{name} has two columns of one name: {', '.join(repr(own) for own in twice)}",
+            f"{name} has two columns of one name: {', '.join(repr(name_at) for name_at in twice)}",
             remedy="Rename one of them in the first line.",
         )
     return names
@@ -249,8 +249,8 @@ def _typed(column: pa.ChunkedArray, form: NumberForm) -> pa.ChunkedArray | pa.Ar
     words = encoded.dictionary
     if not len(words):
         return pa.nulls(len(column))
-    made = _typed_words(pc.utf8_trim_whitespace(words), form)
-    return encoded if made is None else made.take(encoded.indices)
+    typed = _typed_words(pc.utf8_trim_whitespace(words), form)
+    return encoded if typed is None else typed.take(encoded.indices)
 
 
 def _typed_words(words: pa.Array, form: NumberForm) -> Any:

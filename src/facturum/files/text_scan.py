@@ -124,17 +124,17 @@ def _records(block: Array, ends: Array, counts: Array, lines: Array, width: int,
         return
     cells = np.diff(counts[ends], prepend=0) + 1
     cells[0] += state.cells - 1
-    own = state.line + np.searchsorted(lines, ends)  # the line in which each record ends
-    began = np.concatenate([[state.started], own[:-1] + 1])
+    line_of = state.line + np.searchsorted(lines, ends)  # the line in which each record ends
+    began = np.concatenate([[state.started], line_of[:-1] + 1])
     empty = np.concatenate([[state.before == _NEWLINE and ends[0] == 0], block[ends[1:] - 1] == _NEWLINE])
     checked = ~empty
     _check_width(cells[checked], began[checked], width, name)
-    long = np.flatnonzero(own > began)
+    long = np.flatnonzero(line_of > began)
     if len(long) and not state.long:
         state.first_long = int(began[long[0]])
     state.long += len(long)
     state.records += len(ends)
-    state.started = int(own[-1]) + 1
+    state.started = int(line_of[-1]) + 1
     state.cells = 1 + int(counts[-1] - counts[ends[-1]])
 
 

@@ -36,12 +36,12 @@ class Across(Node):
         for item in self.items:
             need_number(self, item, kinds)
         if isinstance(self.at_least, int) and self.at_least > len(self.items):
-            raise self.fail(
+            raise self.error(
                 f"{self.name} has {len(self.items)} items, and {self.at_least} values are asked for",
                 f"Write at_least={len(self.items)} or fewer.",
             )
         if len(self.items) < self.least:
-            raise self.fail(f"{self.name} needs {self.least} items", "Name more variables.")
+            raise self.error(f"{self.name} needs {self.least} items", "Name more variables.")
         return Type(Kind.NUMBER)
 
     def needed(self) -> int:
@@ -49,9 +49,9 @@ class Across(Node):
         return max(len(self.items) if isinstance(self.at_least, str) else self.at_least, self.least)
 
     def values(self, rows: Rows) -> Values:
-        found = [rows.of(item).full(rows.length) for item in self.items]
-        there = np.array([value.there() for value in found])
-        values = np.array([np.where(mask, v.numbers(), 0.0) for v, mask in zip(found, there, strict=True)])
+        items = [rows.evaluate(item).full(rows.length) for item in self.items]
+        there = np.array([value.present_mask() for value in items])
+        values = np.array([np.where(mask, v.numbers(), 0.0) for v, mask in zip(items, there, strict=True)])
         enough = np.count_nonzero(there, axis=0) >= self.needed()
         with np.errstate(all="ignore"):
             data = self.combine(values, there)
@@ -182,7 +182,7 @@ class Reverse(Elementwise):
 
     def check(self, kinds: Kinds) -> Type:
         if not self.low < self.high:
-            raise self.fail(f"the scale runs from {self.low} to {self.high}", "Write the lowest answer first.")
+            raise self.error(f"the scale runs from {self.low} to {self.high}", "Write the lowest answer first.")
         return super().check(kinds)
 
     def compute(self, x: FloatArray) -> FloatArray:

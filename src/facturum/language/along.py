@@ -7,13 +7,13 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, Kind, Mask, Values, both
+from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
 from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import STEP, Logged, Reading, Unit
 
-MOST_SHIFTS = 1000
+MAX_SHIFTS = 1000
 
 
 def _is_shift(value: object) -> bool:
@@ -24,7 +24,7 @@ SHIFTS = Accept(
     "a number of periods, or a list of them",
     lambda value: (
         _is_shift(value)
-        or (isinstance(value, tuple) and 0 < len(value) <= MOST_SHIFTS and all(_is_shift(each) for each in value))
+        or (isinstance(value, tuple) and 0 < len(value) <= MAX_SHIFTS and all(_is_shift(each) for each in value))
     ),
 )
 
@@ -48,14 +48,14 @@ class AlongTime(Node):
         return Type(Kind.NUMBER)
 
     def valid(self, rows: Rows) -> Mask | None:
-        return rows.of(self).valid
+        return rows.evaluate(self).valid
 
     def reading(self) -> Reading:
         return Unit(self.subject())
 
 
 class Windowed(AlongTime):
-    """A number made of several periods, computed for all rows at once."""
+    """A number computed from several periods, for all rows at once."""
 
     @abstractmethod
     def along(self, frame: Frame) -> Values:
@@ -64,9 +64,9 @@ class Windowed(AlongTime):
     def values(self, rows: Rows) -> Values:
         frame = rows.frame(self.x)
         whole: Values = rows.shared(("along", self), lambda: self.along(frame))
-        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.looks_at()))
-        found = _taken(whole, rows.chosen(frame.find(0)))
-        return finite(self, rows, found.data, found.valid)
+        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.offsets_read()))
+        at_own_rows = _taken(whole, rows.chosen(frame.find(0)))
+        return finite(self, rows, at_own_rows.data, at_own_rows.valid)
 
 
 def _numbers(whole: Values) -> Values:
@@ -98,23 +98,23 @@ class Shifted(AlongTime):
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
-        found = kinds.of(self.x)
+        type_of_x = kinds.type_of(self.x)
         other = "lead" if self.sign < 0 else "lag"
         for shift in self._shifts():
             if shift < 1:
                 what = "the row's own period" if shift == 0 else f"{-shift} periods the other way"
-                raise self.fail(
+                raise self.error(
                     f"{self.name} counts periods from 1, and {shift} is {what}",
                     f"Write {self.x} itself, or {other}({self.x}, {max(-shift, 1)}).",
                 )
         if len(set(self._shifts())) < len(self._shifts()):
-            raise self.fail("a shift is named twice", "Name each once.")
+            raise self.error("a shift is named twice", "Name each once.")
         if isinstance(self.k, tuple):
-            if not found.kind.numeric:
-                what = f"several shifts of {found.kind.with_article} are not allowed"
-                raise self.fail(what, "Write a term for each shift.")
+            if not type_of_x.kind.numeric:
+                what = f"several shifts of {type_of_x.kind.with_article} are not allowed"
+                raise self.error(what, "Write a term for each shift.")
             return Type(Kind.NUMBER, block=True)
-        return found
+        return type_of_x
 
     def values(self, rows: Rows) -> Values:
         if isinstance(self.k, tuple):
@@ -130,7 +130,7 @@ class Shifted(AlongTime):
             return super().valid(rows)
         valid: Mask | None = None
         for shift in self.k:
-            valid = both(valid, rows.valid(self.replaced(k=shift)))
+            valid = and_masks(valid, rows.valid(self.replaced(k=shift)))
         return valid
 
     def columns(self) -> tuple[Column, ...]:
@@ -139,7 +139,7 @@ class Shifted(AlongTime):
         each = [self.replaced(k=shift) for shift in self.k]
         return tuple(Column((("operation", f"{self.name}{node.k}"),), node, node.reading()) for node in each)
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         return tuple(self.sign * shift for shift in self._shifts())
 
     def reading(self) -> Reading:
@@ -193,15 +193,15 @@ class Difference(Windowed):
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
     def along(self, frame: Frame) -> Values:
-        found = _numbers(frame.whole(self.x))
+        values = _numbers(frame.whole(self.x))
         before = frame.own(-self.step)
         for _ in range(self.order):
-            earlier = _taken(found, before)
+            earlier = _taken(values, before)
             with np.errstate(all="ignore"):
-                found = Values(np.subtract(found.data, earlier.data), both(found.valid, earlier.valid))
-        return found
+                values = Values(np.subtract(values.data, earlier.data), and_masks(values.valid, earlier.valid))
+        return values
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         return tuple(-self.step * number for number in range(self.order + 1))
 
     def subject(self) -> str:
@@ -220,13 +220,13 @@ class PercentChange(Windowed):
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
     def along(self, frame: Frame) -> Values:
-        found = _numbers(frame.whole(self.x))
-        earlier = _taken(found, frame.own(-self.step))
+        values = _numbers(frame.whole(self.x))
+        earlier = _taken(values, frame.own(-self.step))
         with np.errstate(all="ignore"):
-            data = np.multiply(100.0, np.divide(np.subtract(found.data, earlier.data), earlier.data))
-        return Values(data, both(found.valid, earlier.valid))
+            data = np.multiply(100.0, np.divide(np.subtract(values.data, earlier.data), earlier.data))
+        return Values(data, and_masks(values.valid, earlier.valid))
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         return (0, -self.step)
 
     def subject(self) -> str:
@@ -241,14 +241,14 @@ class Moving(Windowed):
     at_least: int | str
 
     def check(self, kinds: Kinds) -> Type:
-        found = super().check(kinds)
+        type_of_x = super().check(kinds)
         most = len(self.weights())
         if isinstance(self.at_least, int) and self.at_least > most:
-            raise self.fail(
+            raise self.error(
                 f"a window of {self.window} has {most} values, and {self.at_least} are asked for",
                 f"Write at_least={most} or fewer.",
             )
-        return found
+        return type_of_x
 
     def weights(self) -> dict[int, float]:
         """Return the weight of each period, from the oldest; in an even window that is centred, half at both ends."""
@@ -262,12 +262,12 @@ class Moving(Windowed):
 
     def sums(self, frame: Frame) -> tuple[Array, Array, Array]:
         """Return for all rows the weighted sum of the values there, their weights together, and how many there are."""
-        found = _numbers(frame.whole(self.x))
-        total, weight = np.zeros(len(found.data)), np.zeros(len(found.data))
-        count = np.zeros(len(found.data), dtype=np.int64)
+        numbers = _numbers(frame.whole(self.x))
+        total, weight = np.zeros(len(numbers.data)), np.zeros(len(numbers.data))
+        count = np.zeros(len(numbers.data), dtype=np.int64)
         for offset, share in self.weights().items():
-            part = _taken(found, frame.own(offset))
-            there = part.there()
+            part = _taken(numbers, frame.own(offset))
+            there = part.present_mask()
             with np.errstate(all="ignore"):
                 total = np.add(total, np.where(there, share * part.data, 0.0))
             weight += np.where(there, share, 0.0)
@@ -278,7 +278,7 @@ class Moving(Windowed):
         """Return where there are as many values as are asked for."""
         return count >= (len(self.weights()) if isinstance(self.at_least, str) else self.at_least)
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         return tuple(self.weights())
 
     def subject(self) -> str:
@@ -306,7 +306,7 @@ class MovingAverage(Moving):
     """
 
     x: Node = argument("a number")
-    window: int = option(whole_from(1, MOST_SHIFTS), "how many periods")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 
@@ -324,7 +324,7 @@ class MovingSum(Moving):
     """
 
     x: Node = argument("a number")
-    window: int = option(whole_from(1, MOST_SHIFTS), "how many periods")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 

@@ -26,7 +26,7 @@ def known_operations() -> list[str]:
     return [*REGISTRY, "variable"]
 
 
-def signature(made: type[Node]) -> str:
+def signature(operation: type[Node]) -> str:
     """Return how an operation is called.
 
     Example:
@@ -36,7 +36,7 @@ def signature(made: type[Node]) -> str:
     from facturum.language.printer import literal_text
 
     words = []
-    for field in dataclasses.fields(made):  # type: ignore[arg-type]
+    for field in dataclasses.fields(operation):  # type: ignore[arg-type]
         if field.metadata.get("spread"):
             words.append(f"{field.name}, ..")
         elif field.default is dataclasses.MISSING:
@@ -45,11 +45,11 @@ def signature(made: type[Node]) -> str:
             words.append(f"{field.name}=[..]")
         elif not field.metadata.get("learned") or field.metadata.get("by_hand"):
             words.append(f"{field.name}={literal_text(field.default)}")
-    return f"{made.name}({', '.join(words)})"
+    return f"{operation.name}({', '.join(words)})"
 
 
 def bind(
-    made: type[Node],
+    operation: type[Node],
     given: Sequence[tuple[str | None, T]],
     expression: Callable[[T], Node],
     literal: Callable[[T], Any],
@@ -58,7 +58,7 @@ def bind(
     """Return an operation from the arguments of a call.
 
     Args:
-        made: the operation.
+        operation: the operation.
         given: the arguments, each with its name or None.
         expression: makes an expression of an argument.
         literal: makes a literal of an argument.
@@ -67,40 +67,42 @@ def bind(
     Raises:
         PlanError: for too many or too few arguments, unknown options, and values that an option does not accept.
     """
-    fields = {field.name: field for field in dataclasses.fields(made)}  # type: ignore[arg-type]
+    fields = {field.name: field for field in dataclasses.fields(operation)}  # type: ignore[arg-type]
     chosen: dict[str, T] = {}
     values: dict[str, Any] = {}
     first = next(iter(fields), "")
     if first and fields[first].metadata.get("spread") and any(name is None for name, _ in given):
         members = [expression(value) for name, value in given if name is None]
         values[first] = tuple(
-            part for found in members for part in (found.members if isinstance(found, List) else [found])
+            part for member in members for part in (member.members if isinstance(member, List) else [member])
         )
         given = [(name, value) for name, value in given if name is not None]
     for at, (name, value) in enumerate(given):
         if name is None:
             if at >= len(fields):
-                raise fail(value, f"{made.name} takes at most {len(fields)} arguments", f"Write {signature(made)}.")
+                raise fail(
+                    value, f"{operation.name} takes at most {len(fields)} arguments", f"Write {signature(operation)}."
+                )
             name = list(fields)[at]
         if name not in fields:
             hint = nearest(name, list(fields))
-            raise fail(value, f"{made.name} has no option '{name}'{hint}", f"Write {signature(made)}.")
+            raise fail(value, f"{operation.name} has no option '{name}'{hint}", f"Write {signature(operation)}.")
         if name in chosen or name in values:
-            raise fail(value, f"{made.name} is given '{name}' twice", f"Write {signature(made)}.")
+            raise fail(value, f"{operation.name} is given '{name}' twice", f"Write {signature(operation)}.")
         chosen[name] = value
     for name, field in fields.items():
         if name in values:
             continue
         if name not in chosen:
             if field.default is dataclasses.MISSING:
-                raise fail(None, f"{made.name} needs its argument '{name}'", f"Write {signature(made)}.")
+                raise fail(None, f"{operation.name} needs its argument '{name}'", f"Write {signature(operation)}.")
             continue
-        values[name] = _value(made, field, chosen[name], expression, literal, fail)
-    return made(**values)
+        values[name] = _value(operation, field, chosen[name], expression, literal, fail)
+    return operation(**values)
 
 
 def _value(
-    made: type[Node],
+    operation: type[Node],
     field: dataclasses.Field[Any],
     given: T,
     expression: Callable[[T], Node],
@@ -111,8 +113,8 @@ def _value(
     if role == "argument":
         return expression(given)
     if role == "arguments":
-        found = expression(given)
-        return found.members if isinstance(found, List) else (found,)
+        node = expression(given)
+        return node.members if isinstance(node, List) else (node,)
     value = literal(given)
     accept = field.metadata["accept"]
     if isinstance(value, tuple) and not value and not accept.mapping and field.default == ():
@@ -120,7 +122,7 @@ def _value(
     if value is None and field.default is None:
         return None
     if not accept.test(value):
-        raise fail(given, f"{field.name} of {made.name} must be {accept.words}", f"Write {signature(made)}.")
+        raise fail(given, f"{field.name} of {operation.name} must be {accept.words}", f"Write {signature(operation)}.")
     odd = None if accept.keys else loses_digits(value)
     if odd is not None:
         raise fail(given, f"{odd} loses digits as a number", EXACT)

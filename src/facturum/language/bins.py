@@ -16,7 +16,7 @@ from facturum.data.values import Array, FloatArray, Kind, Label, Labels, Mask, V
 from facturum.errors import DataError, counted
 from facturum.language.core import Number
 from facturum.language.logic import Comparison
-from facturum.language.missing import IsMissing
+from facturum.language.missing import MISSING_OPTION, IsMissing, check_missing_name, missing_name
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
 from facturum.language.options import (
     EDGES,
@@ -32,7 +32,7 @@ from facturum.language.reading import Curve, Reading
 from facturum.language.samples import present, some
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 
-MOST_BINS = 1000
+MAX_BINS = 1000
 Edge: TypeAlias = float | tuple[float, float]
 
 
@@ -48,8 +48,8 @@ class RangeQuestion(Question):
         return [(float(np.min(x)), float(np.max(x)))] if len(x) else []
 
     def merge(self, parts: Sequence[list[tuple[float, float]]]) -> list[tuple[float, float]]:
-        found = [pair for part in parts for pair in part]
-        return [(min(low for low, _ in found), max(high for _, high in found))] if found else []
+        pairs = [pair for part in parts for pair in part]
+        return [(min(low for low, _ in pairs), max(high for _, high in pairs))] if pairs else []
 
     def advance(self, merged: list[tuple[float, float]]) -> Node:
         some(len(merged), self.inputs[0])
@@ -113,14 +113,14 @@ class Bins(Node):
         EDGES, "the numbers between the bins, or a pair for each bin", learned=True, by_hand=True, default=None
     )
     width: float | None = option(POSITIVE, "how wide each bin is", default=None)
-    count: int | None = option(whole_from(2, MOST_BINS), "how many bins of equal width", default=None)
-    quantiles: int | None = option(whole_from(2, MOST_BINS), "how many bins of equal numbers of rows", default=None)
+    count: int | None = option(whole_from(2, MAX_BINS), "how many bins of equal width", default=None)
+    quantiles: int | None = option(whole_from(2, MAX_BINS), "how many bins of equal numbers of rows", default=None)
     labels: tuple[Label | Absent, ...] | None = option(
         LABELS, "the names of the bins, from the lowest", learned=True, by_hand=True, default=None
     )
     closed: str = option(one_of("left", "right"), "which end of a bin belongs to it", default="left")
     missing: str = option(
-        one_of("propagate", "category"), "whether missing values are a bin of their own", default="propagate"
+        MISSING_OPTION, "whether missing values are a bin of their own, or its name", default="propagate"
     )
 
     def check(self, kinds: Kinds) -> Type:
@@ -128,40 +128,41 @@ class Bins(Node):
         ways = [self.width, self.count, self.quantiles]
         chosen = sum(way is not None for way in ways)
         if chosen > 1 or (chosen == 0 and self.edges is None):
-            raise self.fail(
+            raise self.error(
                 "bins are made in one way" if chosen else "bins need edges, a width, a count or quantiles",
                 "Write one of edges=[..], width=.., count=.. or quantiles=...",
             )
         if chosen and self.edges is not None and self.labels is None:
-            raise self.fail("bins are made in one way", "Leave out edges, or the other way.")
+            raise self.error("bins are made in one way", "Leave out edges, or the other way.")
         if self.edges is not None:
             self._check_edges(self.edges)
         if self.labels is not None:
             self._check_labels(self.labels)
+        check_missing_name(self, self.missing, "a bin has the name", self.labels or ())
         known = None if self.edges is None or self.labels is None else self._order()
         return Type(Kind.ORDERED, labels=known)
 
     def _check_edges(self, edges: tuple[Edge, ...]) -> None:
-        if len(edges) > MOST_BINS:
-            raise self.fail(f"there are {len(edges):,} edges, and at most {MOST_BINS} bins are made", "Write fewer.")
+        if len(edges) > MAX_BINS:
+            raise self.error(f"there are {len(edges):,} edges, and at most {MAX_BINS} bins are made", "Write fewer.")
         lows = [edge[0] if isinstance(edge, tuple) else edge for edge in edges]
         for at, (low, following) in enumerate(pairwise(lows)):
             if not low < following:
-                raise self.fail(
-                    f"the edges are not increasing: {edges[at]} stands before {edges[at + 1]}", "Sort them."
+                raise self.error(
+                    f"the edges are not increasing: {edges[at]} comes before {edges[at + 1]}", "Sort them."
                 )
         for edge in edges:
             if isinstance(edge, tuple) and edge[0] > edge[1]:
-                raise self.fail(f"the bin from {edge[0]} to {edge[1]} is empty", "Exchange its ends.")
+                raise self.error(f"the bin from {edge[0]} to {edge[1]} is empty", "Exchange its ends.")
 
     def _check_labels(self, labels: tuple[Label | Absent, ...]) -> None:
         if any(not isinstance(label, str) for label in labels):
-            raise self.fail("the labels of bins are texts", 'Write labels=["low", "high"].')
+            raise self.error("the labels of bins are texts", 'Write labels=["low", "high"].')
         if len(set(labels)) < len(labels):
-            raise self.fail("two bins have one label", "Give each its own.")
+            raise self.error("two bins have one label", "Give each its own.")
         wanted = self._size()
         if wanted is not None and len(labels) != wanted:
-            raise self.fail(f"there are {len(labels)} labels for {wanted} bins", "Write one for each bin.")
+            raise self.error(f"there are {len(labels)} labels for {wanted} bins", "Write one for each bin.")
 
     def _size(self) -> int | None:
         if self.edges is not None:
@@ -186,20 +187,20 @@ class Bins(Node):
         return RangeQuestion((self.x,), partial(self._by_count, self.learned(self.count)))
 
     def _cut(self, search: CutSearch) -> Node:
-        found = search.edges or ()
-        if len(found) < search.parts - 1:
-            edges = ", ".join(str(plain_number(edge)) for edge in found[:6])
+        possible = search.edges or ()
+        if len(possible) < search.parts - 1:
+            edges = ", ".join(str(plain_number(edge)) for edge in possible[:6])
             if search.ties:
                 value, share = search.heaviest()
                 why = f"{plain_number(value)} alone is the value of {100 * share:.0f} % of the rows"
             else:
                 why = f"only {counted(search.count, 'row')} with a value"
-            can = f"only {len(found) + 1} bins are possible" if found else "all rows have one value"
+            can = f"only {len(possible) + 1} bins are possible" if possible else "all rows have one value"
             raise DataError(
                 f"'{self.x}' cannot be cut into {search.parts} bins of equal numbers; {can}: {why}",
                 remedy=f"Write edges=[{edges}] for these bins, or fewer quantiles." if edges else "Leave it out.",
             )
-        return self._closed_with(found)
+        return self._closed_with(possible)
 
     def _by_count(self, wanted: int, low: float, high: float) -> Node:
         edges = equal_widths(low, high, wanted)
@@ -213,11 +214,11 @@ class Bins(Node):
 
     def _by_width(self, width: float, low: float, high: float) -> Node:
         count = (Fraction(high) - Fraction(low)) / Fraction(width)
-        if count > MOST_BINS:
+        if count > MAX_BINS:
             raise DataError(
                 f"'{self.x}' runs from {plain_number(low)} to {plain_number(high)}: {number_words(count)} bins of "
                 f"width {width}",
-                remedy=f"Write a greater width; at most {MOST_BINS} bins are made.",
+                remedy=f"Write a greater width; at most {MAX_BINS} bins are made.",
             )
         edges = multiples(Decimal(repr(width)), low, high, self.closed)
         if not edges:
@@ -229,12 +230,15 @@ class Bins(Node):
 
     def _closed_with(self, edges: Sequence[Edge]) -> Node:
         plain: list[Edge] = [e if isinstance(e, tuple) else plain_number(e) for e in edges]
-        made = self.replaced(edges=tuple(plain))
-        if self.labels is not None and len(self.labels) != made._size():
+        closed = self.replaced(edges=tuple(plain))
+        if self.labels is not None and len(self.labels) != closed._size():
             raise DataError(
-                f"there are {len(self.labels)} labels for {made._size()} bins", remedy="Write one for each."
+                f"there are {len(self.labels)} labels for {closed._size()} bins", remedy="Write one for each."
             )
-        return made if self.labels is not None else made.replaced(labels=made._own_labels())
+        labelled = closed if self.labels is not None else closed.replaced(labels=closed._own_labels())
+        if self.own_missing and missing_name(self.missing) in (labelled.labels or ()) and self.missing != "category":
+            raise DataError(f"a bin has the name {self.missing!r} already", remedy="Give missing values another name.")
+        return labelled
 
     def _own_labels(self) -> tuple[str, ...]:
         edges = self.learned(self.edges)
@@ -250,20 +254,25 @@ class Bins(Node):
     def _order(self) -> Labels:
         """Return all labels, that of missing values last."""
         names = tuple(str(label) for label in self.labels or ())
-        return (*names, self._missing_label()) if self.missing == "category" else names
+        return (*names, self._missing_label()) if self.own_missing else names
+
+    @property
+    def own_missing(self) -> bool:
+        """Whether missing values are a bin of their own."""
+        return self.missing != "propagate"
 
     def _missing_label(self) -> str:
-        name = "missing"
+        name = missing_name(self.missing)
         while name in (self.labels or ()):
             name += "_"
         return name
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         codes = self._codes(inner.numbers())
         valid = None if not self.paired or (codes >= 0).all() else codes >= 0
         if inner.valid is not None:
-            if self.missing == "category":
+            if self.own_missing:
                 codes = np.where(inner.valid, codes, len(self.labels or ()))
                 valid = None if valid is None else valid | ~inner.valid
             else:
@@ -275,8 +284,8 @@ class Bins(Node):
 
     def valid(self, rows: Rows) -> Mask | None:
         if self.paired:
-            return rows.of(self).valid
-        return None if self.missing == "category" else rows.valid(self.x)
+            return rows.evaluate(self).valid
+        return None if self.own_missing else rows.valid(self.x)
 
     def _codes(self, x: FloatArray) -> Array:
         edges = self.learned(self.edges)
@@ -307,7 +316,7 @@ class Bins(Node):
         """Return the condition of being in the bin of a label, over the number itself."""
         if self.paired:  # a value that lies in no bin has none
             return super().equal_to(label)
-        if self.missing == "category":
+        if self.own_missing:
             return IsMissing(self.x) if label == self._missing_label() else super().equal_to(label)
         low, high, low_in, high_in = self.interval((self.labels or ()).index(label))
         operands: list[Node] = [self.x]
@@ -360,7 +369,7 @@ def number_words(number: Fraction) -> str:
 
 
 def number_texts(numbers: Sequence[float]) -> list[str]:
-    """Return numbers as short as they can be told apart.
+    """Return numbers in the fewest digits that keep them distinct.
 
     Example:
         >>> number_texts([1500.0, 2000.25])

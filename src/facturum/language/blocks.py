@@ -43,8 +43,8 @@ def _spread(base: Array, each: int, width: int) -> Array:
     """
     if each == 1:
         return base
-    room = np.result_type(np.min_scalar_type(-width - each), base.dtype if base.dtype.kind == "i" else np.int64)
-    return np.multiply(base, each, dtype=room)
+    wide_enough = np.result_type(np.min_scalar_type(-width - each), base.dtype if base.dtype.kind == "i" else np.int64)
+    return np.multiply(base, each, dtype=wide_enough)
 
 
 def _times(a: Array | None, b: Array | None) -> Array | None:

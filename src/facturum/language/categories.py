@@ -9,13 +9,13 @@ import numpy as np
 from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.codings import CODINGS, coded_columns
+from facturum.language.missing import MISSING_OPTION
 from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Rows, Scattered, Type, operation
 from facturum.language.options import (
     CATEGORIES,
     LABELS,
     MISSING,
     NUMBER,
-    TEXT,
     VALUE,
     Absent,
     argument,
@@ -29,7 +29,6 @@ from facturum.language.placing import Categorical
 from facturum.language.reading import Curve, Reading, Unit
 from facturum.numerics.contrasts import polynomial_contrasts
 
-MISSING_OPTION = either(one_of("propagate", "category"), TEXT)
 UNSEEN_OPTION = one_of("fail", "missing", "pool")
 ORDER_OPTION = either(one_of("sorted", "frequency"), LABELS)
 
@@ -59,8 +58,8 @@ class Codes(Categorical):
         return None if self.is_closed else super().question(kinds)
 
     def values(self, rows: Rows) -> Values:
-        found, valid = self.placed(rows)
-        return Values(found.astype(np.float64), valid)
+        codes, valid = self.placed(rows)
+        return Values(codes.astype(np.float64), valid)
 
     def reading(self) -> Reading:
         return Curve(f"the code of {self.x.subject()}")
@@ -80,13 +79,13 @@ class Score(Categorical):
     unseen: str = option(one_of("fail", "missing"), "what becomes of categories not in the order", default="fail")
 
     def check(self, kinds: Kinds) -> Type:
-        if kinds.of(self.x).kind is Kind.NUMBER and not self.is_closed:
+        if kinds.type_of(self.x).kind is Kind.NUMBER and not self.is_closed:
             return Type(Kind.NUMBER)
         need_order(self, self.x, self.order, kinds)
         return super().check(kinds)
 
     def question(self, kinds: Kinds) -> Question | None:
-        counts = kinds.of(self.x).kind is Kind.NUMBER
+        counts = kinds.type_of(self.x).kind is Kind.NUMBER
         return None if self.is_closed or counts else super().question(kinds)
 
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
@@ -97,14 +96,14 @@ class Score(Categorical):
     def values(self, rows: Rows) -> Values:
         if not self.is_closed:
             return self._numbers(rows)
-        found, valid = self.placed(rows)
-        return Values(found.astype(np.float64) + 1.0, valid)
+        codes, valid = self.placed(rows)
+        return Values(codes.astype(np.float64) + 1.0, valid)
 
     def _numbers(self, rows: Rows) -> Values:
-        inner = rows.of(self.x).full(rows.length)
+        inner = rows.evaluate(self.x).full(rows.length)
         if inner.labels is not None or inner.data.dtype == np.bool_:
             raise self.unresolved()
-        broken = inner.there() & (inner.numbers() != np.floor(inner.numbers()))
+        broken = inner.present_mask() & (inner.numbers() != np.floor(inner.numbers()))
         if broken.any():
             remedy = "Leave score out for a number, or write order=[..] for categories."
             raise rows.failure(self, broken, f"'{self.x}' is not a whole number", remedy)
@@ -116,8 +115,8 @@ class Score(Categorical):
 
 def need_order(operation_: Node, x: Node, order: object, kinds: Kinds) -> None:
     """Refuse a variable whose categories have no order of their own, unless one is written."""
-    if kinds.of(x).kind is not Kind.ORDERED and not isinstance(order, tuple):
-        raise operation_.fail(
+    if kinds.type_of(x).kind is not Kind.ORDERED and not isinstance(order, tuple):
+        raise operation_.error(
             f"the categories of '{x}' have no order to count by",
             'Write order=["lowest", .., "highest"], or declare the variable kind = "ordered".',
         )
@@ -156,7 +155,7 @@ class Category(Categorical):
 
     def check(self, kinds: Kinds) -> Type:
         if self.reference is not None and self.coding not in ("reference", "effect"):
-            raise self.fail(f"the coding '{self.coding}' has no reference category", "Leave reference out.")
+            raise self.error(f"the coding '{self.coding}' has no reference category", "Leave reference out.")
         if self.coding in ("polynomial", "score"):
             need_order(self, self.x, self.order, kinds)
         super().check(kinds)
@@ -165,17 +164,17 @@ class Category(Categorical):
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         if self.coding == "score" and ordered is not None and self.order == "sorted":
             return self.replaced(order=ordered)
-        made = super().closed(dict(counts), ordered)
-        if len(made.labels()) < 2 and made.coding not in ("every", "score"):
-            only = made.labels()[0]
+        category = super().closed(dict(counts), ordered)
+        if len(category.labels()) < 2 and category.coding not in ("every", "score"):
+            only = category.labels()[0]
             raise DataError(
                 f"'{self.x}' has only the category {'missing' if isinstance(only, Absent) else repr(only)} in the "
                 "estimation sample: there is nothing to compare",
                 remedy="Leave the term out, or check [rows].",
             )
-        if made.coding not in ("reference", "effect"):
-            return made
-        return made.replaced(reference=made._reference(counts))
+        if category.coding not in ("reference", "effect"):
+            return category
+        return category.replaced(reference=category._reference(counts))
 
     def _reference(self, counts: dict[Label | Absent, int]) -> Label | Absent:
         order = self.labels()
@@ -215,7 +214,7 @@ class Category(Categorical):
         return {"every": count, "score": 1}.get(self.coding, count - 1)
 
     def examine(self, rows: Rows) -> None:
-        """Fail in rows with a category that is not among those of the plan, as `unseen` says."""
+        """Fail in rows with a category that is not among those of the plan, according to `unseen`."""
         self.placed(rows)
 
     def code_node(self) -> Codes:
@@ -232,7 +231,7 @@ class Category(Categorical):
         wanted = MISSING if isinstance(self.reference, Absent) else literal_key(self.reference)
         keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in self.labels()]
         if wanted not in keys:
-            raise self.fail(f"the reference {self.reference!r} is not in the order", "Name one that is.")
+            raise self.error(f"the reference {self.reference!r} is not in the order", "Name one that is.")
         return keys.index(wanted)
 
     def block(self, rows: Rows) -> Block:

@@ -18,7 +18,7 @@ from facturum.numerics.contrasts import difference_steps, helmert_steps, polynom
 if TYPE_CHECKING:
     from facturum.language.categories import Category
 
-MOST_NAMED = 8  # categories that a condition names one by one
+MAX_NAMED = 8  # categories that a condition names one by one
 CODINGS = ("reference", "every", "effect", "difference", "helmert", "polynomial", "score")
 
 
@@ -52,18 +52,18 @@ def _plain(category: Category) -> bool:
 def _equals(category: Category, place: int) -> Node:
     """Return the condition that a row has the category at a place of the order, by its name where that is exact."""
     label = category.labels()[place]
-    if category.unseen == "missing":  # an unseen category has no value
+    if category.unseen == "missing":  # an unseen category is missing
         return Comparison((category.code_node(), Number(place)), ("==",))
     if isinstance(label, Absent):
         return IsMissing(category.x)
     if not category.pooled or place < len(category.labels()) - 1:
-        found = category.x.equal_to(label)
+        equality = category.x.equal_to(label)
     elif category.unseen == "pool":
         known = [each for each in category.labels()[:-1] if not isinstance(each, Absent)]
-        found = Membership(category.x, tuple(map(literal_node, known)), negated=True)
+        equality = Membership(category.x, tuple(map(literal_node, known)), negated=True)
     else:
-        found = Membership(category.x, tuple(map(literal_node, category.pooled)))
-    return And(found, Not(IsMissing(category.x))) if category.own_missing else found
+        equality = Membership(category.x, tuple(map(literal_node, category.pooled)))
+    return And(equality, Not(IsMissing(category.x))) if category.own_missing else equality
 
 
 def _among(category: Category, first: int, after: int) -> Node:
@@ -72,7 +72,7 @@ def _among(category: Category, first: int, after: int) -> Node:
     labels = order[first:after]
     if _plain(category) and len(labels) == 1:
         return _equals(category, first)
-    if _plain(category) and len(labels) <= MOST_NAMED:
+    if _plain(category) and len(labels) <= MAX_NAMED:
         return Membership(category.x, tuple(literal_node(label) for label in labels if not isinstance(label, Absent)))
     code = category.code_node()
     if first == 0:
@@ -81,7 +81,7 @@ def _among(category: Category, first: int, after: int) -> Node:
 
 
 def _by_category(category: Category, values: Sequence[float]) -> Node:
-    """Return the number that goes with the category of each row."""
+    """Return the number assigned to the category of each row."""
     labels = category.labels()
     if _plain(category):
         return Lookup((category.x,), tuple(zip(labels, values, strict=True)))
@@ -139,8 +139,8 @@ def _differences(category: Category) -> list[Column]:
 def _helmert(category: Category) -> list[Column]:
     labels = _labels(category)
     columns = []
-    for at, (earlier, own) in enumerate(helmert_steps(len(labels)), start=1):
-        rest = Conditional(Number(own), _equals(category, at), Number(0))
+    for at, (earlier, label) in enumerate(helmert_steps(len(labels)), start=1):
+        rest = Conditional(Number(label), _equals(category, at), Number(0))
         formula = Conditional(Number(earlier), _among(category, 0, at), rest)
         reading = Contrast(category.x.subject(), labels[at], "earlier", ", ".join(labels[:at]))
         columns.append(Column(_part(labels[at]), formula, reading, "contrast"))

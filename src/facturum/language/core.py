@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, FloatArray, Kind, Mask, Values, both
+from facturum.data.values import Array, FloatArray, Kind, Mask, Values, and_masks
 from facturum.language.blocks import product
 from facturum.language.nodes import (
     Block,
@@ -109,7 +109,7 @@ class List(Node):
 
     def check(self, kinds: Kinds) -> Type:
         for member in self.members:
-            kinds.of(member)
+            kinds.type_of(member)
         return Type(Kind.NUMBER, block=True)
 
     def columns(self) -> tuple[Column, ...]:
@@ -169,10 +169,10 @@ class Arithmetic(Node):
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        left, right = rows.of(self.left), rows.of(self.right)
+        left, right = rows.evaluate(self.left), rows.evaluate(self.right)
         with np.errstate(all="ignore"):
             data = self.compute(left.numbers(), right.numbers())
-        return finite(self, rows, data, both(left.valid, right.valid))
+        return finite(self, rows, data, and_masks(left.valid, right.valid))
 
     def reading(self) -> Reading:
         return Unit(self.subject())
@@ -225,7 +225,7 @@ class Multiply(Arithmetic):
     right: Node = argument("a number or a block")
 
     def check(self, kinds: Kinds) -> Type:
-        blocks = [kinds.of(side).block for side in (self.left, self.right)]
+        blocks = [kinds.type_of(side).block for side in (self.left, self.right)]
         for side, block in zip((self.left, self.right), blocks, strict=True):
             if not block:
                 need_number(self, side, kinds)
@@ -315,7 +315,7 @@ class Negative(Node):
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.value)
+        inner = rows.evaluate(self.value)
         return Values(np.negative(inner.numbers()), inner.valid)
 
     def reading(self) -> Reading:

@@ -1,4 +1,4 @@
-"""Rows in which something cannot be computed or learned; the engine tells their numbers."""
+"""Rows in which a value cannot be computed or learned; the engine adds their numbers."""
 
 from __future__ import annotations
 
@@ -12,15 +12,15 @@ if TYPE_CHECKING:
 
 
 class RowFailure(Exception):
-    """An operation that has no value in some rows where it should; the engine adds up those of all leaves.
+    """An operation that is not defined in some rows; the engine adds up those of all leaves.
 
     Args:
         node: the operation.
         what: what is wrong.
         rows: the numbers of the rows.
         remedy: what to write instead.
-        looking: the rows that look at these along time, and so have no value either; the same where none are given.
-        because: for each of those that look, one of the rows that it looks at.
+        looking: the rows that read these along time, and so are not defined either; the same where none are given.
+        because: for each of those, one of the rows that it reads.
     """
 
     def __init__(
@@ -39,7 +39,7 @@ class RowFailure(Exception):
 
 
 class Unlearnable(Exception):
-    """Rows from which a question cannot be answered, as a mask of the rows observed; learning tells their numbers."""
+    """Rows from which a question cannot be answered, as a mask of the rows observed; learning adds their numbers."""
 
     def __init__(self, rows: Mask, what: str, remedy: str) -> None:
         super().__init__(what)

@@ -27,8 +27,8 @@ def group_codes(values: Sequence[Values]) -> tuple[Array, list[tuple[Label | Abs
     codes: Array = np.zeros(len(values[0].data), dtype=np.int64)
     keys: list[tuple[Label | Absent, ...]] = [()]
     for value in values:
-        own, labels = _own_codes(value)
-        combined = codes * len(labels) + own
+        value_codes, labels = _own_codes(value)
+        combined = codes * len(labels) + value_codes
         present, codes = np.unique(combined, return_inverse=True)
         keys = [keys[at // len(labels)] + (labels[at % len(labels)],) for at in present.tolist()]
     return codes, keys
@@ -73,8 +73,8 @@ class KeyIndex:
         combined = np.zeros(len(keys), dtype=np.int64)
         for at in range(width):
             place: dict[object, int] = {}
-            own = [place.setdefault(_part_key(key[at]), len(place)) for key in keys]
-            combined = combined * (len(place) + 1) + np.array(own, dtype=np.int64)
+            parts = [place.setdefault(_part_key(key[at]), len(place)) for key in keys]
+            combined = combined * (len(place) + 1) + np.array(parts, dtype=np.int64)
             self._parts.append(place)
         self._order = np.argsort(combined, kind="stable")
         self._sorted = combined[self._order]
@@ -86,9 +86,9 @@ class KeyIndex:
         combined: Array = np.zeros(len(values[0].data), dtype=np.int64)
         known = np.ones(len(values[0].data), dtype=bool)
         for place, value in zip(self._parts, values, strict=True):
-            own = self._own(place, value)
-            known &= own >= 0
-            combined = combined * (len(place) + 1) + own
+            codes = self._own(place, value)
+            known &= codes >= 0
+            combined = combined * (len(place) + 1) + codes
         at = np.minimum(np.searchsorted(self._sorted, combined), len(self._sorted) - 1)
         return np.where(known & (self._sorted[at] == combined), self._order[at], -1)
 
@@ -97,17 +97,17 @@ class KeyIndex:
         missing = place.get(MISSING, -1)
         if value.labels is not None:
             recode = np.array([place.get(literal_key(label), -1) for label in value.labels] + [missing])
-            own = recode[value.data]
+            codes = recode[value.data]
         else:
             keys = [k[1] for k in place if isinstance(k, tuple) and k[0] == "number"]
             numbers = np.array(sorted(k for k in keys if float(k) == k), dtype=float)  # others equal no double
             if not len(numbers):
-                own = np.full(len(value.data), -1)
+                codes = np.full(len(value.data), -1)
             else:
                 slot = np.minimum(np.searchsorted(numbers, value.numbers()), len(numbers) - 1)
                 positions = np.array([place["number", number] for number in numbers.tolist()])
-                own = np.where(numbers[slot] == value.numbers(), positions[slot], -1)
-        return own if value.valid is None else np.where(value.valid, own, missing)
+                codes = np.where(numbers[slot] == value.numbers(), positions[slot], -1)
+        return codes if value.valid is None else np.where(value.valid, codes, missing)
 
 
 def _part_key(label: Label | Absent) -> object:

@@ -1,4 +1,4 @@
-"""Values put in where there is none: learned, constant, or taken from neighbours in time."""
+"""Imputation: learned values, constants, or neighbours in time."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ ALONG_TIME = ("previous", "next", "linear")
 
 @dataclass(frozen=True)
 class ModeQuestion(Question):
-    """The commonest value, over all rows or within groups."""
+    """The most frequent value, over all rows or within groups."""
 
     inputs: tuple[Node, ...]  # the variable, then what forms groups
     order: Labels | None
@@ -65,9 +65,9 @@ class ModeQuestion(Question):
                 by_group.setdefault(tuple(key), {})[label] = count
         if len(self.inputs) == 1:
             some(len(by_group), self.inputs[0])
-        return self.answer({key: self._commonest(counts) for key, counts in by_group.items()})
+        return self.answer({key: self._mode(counts) for key, counts in by_group.items()})
 
-    def _commonest(self, counts: dict[Label, int]) -> Label:
+    def _mode(self, counts: dict[Label, int]) -> Label:
         ordered = [k for k in self.order if k in counts] if self.order is not None else sorted_labels(list(counts))
         return max(ordered, key=lambda label: counts[label])
 
@@ -76,10 +76,11 @@ class ModeQuestion(Question):
 class Impute(Node):
     """Imputes missing values; values that are there stay as they are.
 
-    Learned from the learning rows: "median", "mean", or "mode" (the commonest; of equally common ones the first in the
-    order); with `by=[..]` for each group, and over all for a group that was not there then. Or `value`, a constant. Or
-    from the neighbours in time within the panel: "previous", "next", or "linear" between the two; of these, a run of
-    more than `limit` periods stays missing. Resolving writes `value`, or `fills` and `otherwise`.
+    Learned from the learning rows: "median", "mean", or "mode" (the most frequent category; of equally
+    frequent ones the first in the order); with `by=[..]` for each group, and over all for a group that was not in the
+    sample. Or `value`, a constant. Or from the neighbours
+    in time within the panel: "previous", "next", or "linear" between the two; of these, a run of more than `limit`
+    periods stays missing. Resolving writes `value`, or `fills` and `otherwise`.
 
     Example: `impute(snow_depth, "median", by=[valley])`, `impute(note, value="none")`, `impute(price, "linear")`.
     """
@@ -102,63 +103,69 @@ class Impute(Node):
         return self.how in ALONG_TIME
 
     def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
-        if found.kind in (Kind.TIME, Kind.MISSING):
-            what = "a time" if found.kind is Kind.TIME else "missing in every row"
-            raise self.x.fail(f"impute works on one number or category, and '{self.x}' is {what}")
+        type_of_x = kinds.type_of(self.x)
+        if type_of_x.kind in (Kind.TIME, Kind.MISSING):
+            what = "a time" if type_of_x.kind is Kind.TIME else "missing in every row"
+            raise self.x.error(f"impute works on one number or category, and '{self.x}' is {what}")
         if self.how is None and self.value is None:
-            raise self.fail("impute needs a method or a value", 'Write "median", "mode", .. or value=...')
-        if self.how in ("median", "mean", "linear") and found.kind.categorical:
-            raise self.fail(
+            raise self.error("impute needs a method or a value", 'Write "median", "mode", .. or value=...')
+        if self.how in ("median", "mean", "linear") and type_of_x.kind.categorical:
+            raise self.error(
                 f"a category has no {self.how if self.how != 'linear' else 'value between two others'}, and "
-                f"'{self.x}' is {found.kind.with_article}",
+                f"'{self.x}' is {type_of_x.kind.with_article}",
                 'Write impute(.., "mode"), or value="..".',
             )
         self._check_options(kinds)
-        return self._type(found)
+        return self._type(type_of_x)
 
     def _check_options(self, kinds: Kinds) -> None:
         if self.fills and self.otherwise is None:
-            raise self.fail("fills need a value for all other groups", "Write otherwise=.. as well.")
+            raise self.error("fills need a value for all other groups", "Write otherwise=.. as well.")
         if self.along_time and self._own():
-            raise self.fail(f'"{self.how}" fills from neighbours in time', "Leave out the written values.")
+            raise self.error(f'"{self.how}" fills from neighbours in time', "Leave out the written values.")
         if self.value is not None and (self.by or self.otherwise is not None):
-            raise self.fail("value is one fill for all groups", "Leave out by, fills and otherwise.")
+            raise self.error("value is one fill for all groups", "Leave out by, fills and otherwise.")
         if self.otherwise is not None and not self.by:
-            raise self.fail("otherwise goes with groups", "Write by=[..] as well, or value=..")
+            raise self.error("otherwise is valid only with groups", "Write by=[..] as well, or value=..")
         for key, value in self.fills:
             if isinstance(value, Absent):
-                raise self.fail(f"the fill of the group {key!r} is missing", "Write a value, or leave the group out.")
+                raise self.error(f"the fill of the group {key!r} is missing", "Write a value, or leave the group out.")
             if (len(key) if isinstance(key, tuple) else 1) != len(self.by):
-                raise self.fail(
+                raise self.error(
                     f"the group {key!r} has another number of parts than by", "Write one for each variable."
                 )
         if self.by and self.how not in LEARNED:
-            raise self.fail('groups go with "median", "mean" and "mode"', "Leave out by; time runs within the panel.")
+            raise self.error(
+                'groups are valid only with "median", "mean" and "mode"', "Leave out by; time runs within the panel."
+            )
         if self.limit is not None and not self.along_time:
-            raise self.fail('limit goes with "previous", "next" and "linear"', "Leave it out.")
+            raise self.error('limit is valid only with "previous", "next" and "linear"', "Leave it out.")
         if self.along_time:
             kinds.along_time(self)
 
-    def _type(self, found: Type) -> Type:
-        own = self._own()
-        texts = {isinstance(value, str) for value in own}
-        if found.kind.categorical:
-            labels = None if found.labels is None else (*found.labels, *(v for v in own if v not in found.labels))
-            new = labels is not None and len(labels) > len(found.labels or ())
-            return Type(Kind.CATEGORY if new else found.kind, labels=None if labels is None else _distinct(labels))
-        if True in texts:
-            raise self.fail(
-                f"'{self.x}' is {found.kind.with_article}, and a text cannot stand in it", "Write a number."
+    def _type(self, type_of_x: Type) -> Type:
+        fill_labels = self._own()
+        texts = {isinstance(value, str) for value in fill_labels}
+        if type_of_x.kind.categorical:
+            labels = (
+                None
+                if type_of_x.labels is None
+                else (*type_of_x.labels, *(v for v in fill_labels if v not in type_of_x.labels))
             )
-        self.need_exact(tuple(own))
-        return Type(Kind.TRUTH if found.kind is Kind.TRUTH and self._keeps_truth() else Kind.NUMBER)
+            new = labels is not None and len(labels) > len(type_of_x.labels or ())
+            return Type(Kind.CATEGORY if new else type_of_x.kind, labels=None if labels is None else _distinct(labels))
+        if True in texts:
+            raise self.error(
+                f"'{self.x}' is {type_of_x.kind.with_article}, and a text cannot be imputed", "Write a number."
+            )
+        self.need_exact(tuple(fill_labels))
+        return Type(Kind.TRUTH if type_of_x.kind is Kind.TRUTH and self._keeps_truth() else Kind.NUMBER)
 
     def question(self, kinds: Kinds) -> Question | None:
         if self.along_time or self.value is not None or self.otherwise is not None:
             return None
-        found = kinds.of(self.x)
-        order = found.labels if found.kind is Kind.ORDERED else None
+        type_of_x = kinds.type_of(self.x)
+        order = type_of_x.labels if type_of_x.kind is Kind.ORDERED else None
         if not self.by:
             return self._overall(order)
         return Together((self._overall(order), self._by_group(order)), self._combined)
@@ -172,22 +179,22 @@ class Impute(Node):
 
     def _overall(self, order: Labels | None) -> Question:
         if self.how == "mode":
-            return ModeQuestion((self.x,), order, lambda found: self.replaced(value=found[()]))
+            return ModeQuestion((self.x,), order, lambda answers: self.replaced(value=answers[()]))
         if self.how == "mean":
             return MeanQuestion((self.x,), lambda mean: self.replaced(value=plain_number(mean)))
-        return QuantileQuestion((self.x,), lambda found: self.replaced(value=number(found[0]).value), (0.5,))
+        return QuantileQuestion((self.x,), lambda answers: self.replaced(value=number(answers[0]).value), (0.5,))
 
-    def _filled(self, found: Mapping[tuple[Label | Absent, ...], Label]) -> Node:
-        pairs = tuple((key[0] if len(key) == 1 else key, _plain(found[key])) for key in in_order(found))
+    def _filled(self, fills: Mapping[tuple[Label | Absent, ...], Label]) -> Node:
+        pairs = tuple((key[0] if len(key) == 1 else key, _plain(fills[key])) for key in in_order(fills))
         return self.replaced(fills=pairs)
 
     def _own(self) -> list[Label]:
-        """Return all that is put in."""
-        found = (self.value, self.otherwise, *(value for _, value in self.fills))
-        return [value for value in found if value is not None and not isinstance(value, Absent)]
+        """Return all imputed values."""
+        literals = (self.value, self.otherwise, *(value for _, value in self.fills))
+        return [value for value in literals if value is not None and not isinstance(value, Absent)]
 
     def _keeps_truth(self) -> bool:
-        """Whether what is put in among truth values is one of them."""
+        """Whether the values imputed among truth values are truth values."""
         return self.how not in ("median", "mean", "linear") and all(value in (0, 1) for value in self._own())
 
     def _combined(self, answers: Sequence[Node]) -> Node:
@@ -195,7 +202,7 @@ class Impute(Node):
         return self.replaced(fills=groups.fills, otherwise=overall.value)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x).full(rows.length)
+        inner = rows.evaluate(self.x).full(rows.length)
         if inner.labels is None and not self._keeps_truth():
             inner = Values(inner.numbers(), inner.valid)
         if inner.valid is None:
@@ -203,12 +210,12 @@ class Impute(Node):
         if self.along_time:
             return self._from_neighbours(rows, inner, inner.valid)
         absent = np.flatnonzero(~inner.valid)
-        data, labels = self._room(inner)
+        data, labels = self._widened(inner)
         data[absent] = self._put_in(rows, absent, labels)
         return Values(data, None, labels)
 
-    def _room(self, inner: Values) -> tuple[Array, Labels | None]:
-        """Return a copy of the data that can hold what is put in, and the labels with those of what is put in."""
+    def _widened(self, inner: Values) -> tuple[Array, Labels | None]:
+        """Return a copy of the data that can hold the imputed values, and the labels with theirs."""
         if inner.labels is None:
             return inner.data.copy(), None
         return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
@@ -222,17 +229,17 @@ class Impute(Node):
         if self.otherwise is None:
             return np.full(len(absent), stored(self.value))
         at = self.group_of(rows)[absent]
-        found = np.array([stored(value) for _, value in self.fills] + [stored(self.otherwise)])
-        return found[at]
+        stored_fills = np.array([stored(value) for _, value in self.fills] + [stored(self.otherwise)])
+        return stored_fills[at]
 
     def group_of(self, rows: Rows) -> Array:
         """Return for each row the place of its group in `fills`; -1 where the group is another one."""
         keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.fills]
         index: KeyIndex = rows.shared(("groups", self), lambda: KeyIndex(keys))
-        return index.find([rows.of(key).full(rows.length) for key in self.by])
+        return index.find([rows.evaluate(key).full(rows.length) for key in self.by])
 
     def _from_neighbours(self, rows: Rows, inner: Values, present: Mask) -> Values:
-        """Return the values with neighbours put in; they are looked for among all rows."""
+        """Return the values with neighbours imputed; they are looked for among all rows."""
         frame = rows.frame(self.x)
         whole, neighbours = rows.shared(("along", self), lambda: self._filled_along(frame))
         at = rows.chosen(frame.find(0))
@@ -244,12 +251,12 @@ class Impute(Node):
         return Values(data, None if valid.all() else valid, inner.labels)
 
     def _filled_along(self, frame: Frame) -> tuple[Values, list[Array]]:
-        """Return the values of all rows with neighbours put in, where the run is not too long, and these neighbours.
+        """Return the values of all rows with neighbours imputed, where the run is not too long, and these neighbours.
 
         A row in which the argument fails is a neighbour too, to be refused where it is looked at.
         """
         whole, period = frame.whole(self.x), frame.series.period
-        there = whole.there() | frame.failed(self.x)
+        there = whole.present_mask() | frame.failed(self.x)
         before, after = frame.series.neighbours(there)
         if self.limit is not None:
             first, last = frame.series.last_periods()
@@ -262,21 +269,21 @@ class Impute(Node):
             fill = ~there & (source >= 0)
             data = whole.data.copy()
             data[fill] = whole.data[source[fill]]
-            return Values(data, whole.there() | fill, whole.labels), [np.where(fill, source, -1)]
+            return Values(data, whole.present_mask() | fill, whole.labels), [np.where(fill, source, -1)]
         fill = ~there & (before >= 0) & (after >= 0)
         a, b = before[fill], after[fill]
         data = whole.numbers().copy()
         data[fill] = between(data[a], data[b], (period[fill] - period[a]) / (period[b] - period[a]))
-        return Values(data, whole.there() | fill), [np.where(fill, side, -1) for side in (before, after)]
+        return Values(data, whole.present_mask() | fill), [np.where(fill, side, -1) for side in (before, after)]
 
     def decided_by(self) -> tuple[Node, ...]:
         return (self.x,) if self.along_time else ()
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))
 
     def valid(self, rows: Rows) -> Mask | None:
-        return rows.of(self).valid if self.along_time else None
+        return rows.evaluate(self).valid if self.along_time else None
 
     def reading(self) -> Reading:
         inner = self.x.reading()

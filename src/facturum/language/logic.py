@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from facturum.data.calendar import FORMS, Period, period_of
-from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text
 from facturum.errors import nearest
 from facturum.language.core import Condition, Missing, Number, Text, Truth, truths
 from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, node
@@ -28,7 +28,7 @@ TURNED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "==": "==", "!=": "!="}
 
 
 def literal(expression: Node) -> Label | None:
-    """Return the label that a literal stands for, or None for anything else."""
+    """Return the label of a literal, or None for anything else."""
     return expression.value if isinstance(expression, Text | Number | Truth) else None
 
 
@@ -52,7 +52,7 @@ class Comparison(Condition):
 
     def check(self, kinds: Kinds) -> Type:
         if any(isinstance(operand, Missing) for operand in self.operands):
-            raise self.fail("missing cannot be compared with anything", "Write is_missing(x).")
+            raise self.error("missing cannot be compared with anything", "Write is_missing(x).")
         for left, operator, right in self._pairs():
             _check_pair(self, left, operator, right, kinds)
         return Type(Kind.TRUTH)
@@ -84,30 +84,30 @@ class Membership(Condition):
     def check(self, kinds: Kinds) -> Type:
         for member in self.members:
             if literal(member) is None:
-                raise member.fail("a list after 'in' holds numbers and texts only", "Write == and or instead.")
+                raise member.error("a list after 'in' holds numbers and texts only", "Write == and or instead.")
             _check_pair(self, self.value, "==", member, kinds)
         return Type(Kind.TRUTH)
 
     def values(self, rows: Rows) -> Values:
-        value = rows.of(self.value)
+        value = rows.evaluate(self.value)
         if value.labels is not None:
             chosen = {label_key(literal(member)) for member in self.members}
             flags = np.array([label_key(label) in chosen for label in value.labels] + [False])
-            found = flags[value.data]
+            member_of = flags[value.data]
         elif all(isinstance(member, Number | Truth) for member in self.members):
-            found = np.isin(value.numbers(), np.array([float(literal(member) or 0) for member in self.members]))
+            member_of = np.isin(value.numbers(), np.array([float(literal(member) or 0) for member in self.members]))
         else:
-            found = np.zeros(len(value.data), dtype=bool)
+            member_of = np.zeros(len(value.data), dtype=bool)
             for member in self.members:
-                found |= _compare(self.value, "==", member, rows).data
-        return Values(~found if self.negated else found, value.valid)
+                member_of |= _compare(self.value, "==", member, rows).data
+        return Values(~member_of if self.negated else member_of, value.valid)
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.valid(self.value)
 
 
 def label_key(label: Label | None) -> tuple[bool, Label | None]:
-    """Return a key that tells the text '1' from the number 1."""
+    """Return a key that differs between the text '1' and the number 1."""
     return (isinstance(label, str), label)
 
 
@@ -124,7 +124,7 @@ class And(Condition):
         return _check_conditions(self, kinds)
 
     def values(self, rows: Rows) -> Values:
-        return _and(rows.of(self.left), rows.of(self.right))
+        return _and(rows.evaluate(self.left), rows.evaluate(self.right))
 
     def decided_by(self) -> tuple[Node, ...]:
         return self.children()
@@ -146,7 +146,7 @@ class Or(Condition):
         return _check_conditions(self, kinds)
 
     def values(self, rows: Rows) -> Values:
-        left, right = rows.of(self.left), rows.of(self.right)
+        left, right = rows.evaluate(self.left), rows.evaluate(self.right)
         a, b = truths(left), truths(right)
         return Values(a | b, _known(left, right, a, b))
 
@@ -169,7 +169,7 @@ class Not(Condition):
         return _check_conditions(self, kinds)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.value)
+        inner = rows.evaluate(self.value)
         return Values(~truths(inner), inner.valid)
 
 
@@ -185,34 +185,34 @@ class Conditional(Node):
 
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.condition, kinds)
-        branches = [kinds.of(branch) for branch in (self.then, self.otherwise)]
-        known = [found.kind for found in branches if found.kind is not Kind.MISSING]
+        branches = [kinds.type_of(branch) for branch in (self.then, self.otherwise)]
+        known = [types.kind for types in branches if types.kind is not Kind.MISSING]
         if len({(kind.numeric, kind.categorical) for kind in known}) > 1:
-            raise self.fail(
+            raise self.error(
                 f"the branches are {known[0].with_article} and {known[1].with_article}", "Make both of one kind."
             )
         if not known:
             return Type(Kind.MISSING)
         if all(kind.categorical for kind in known):
-            labels = [label for found in branches for label in found.labels or ()]
+            labels = [label for types in branches for label in types.labels or ()]
             return Type(Kind.CATEGORY, labels=tuple(dict.fromkeys(labels)))
         return Type(known[0] if len(set(known)) == 1 else Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        condition = rows.of(self.condition).full(rows.length)
+        condition = rows.evaluate(self.condition).full(rows.length)
         holds = truths(condition)
         known = condition.valid
         first = holds if known is None else holds & known
         second = ~holds if known is None else ~holds & known
         branches = ((self.then, first), (self.otherwise, second))
         chosen = [(np.flatnonzero(mask), branch) for branch, mask in branches if not isinstance(branch, Missing)]
-        parts = [(some, rows.where(some).of(branch).full(len(some))) for some, branch in chosen if len(some)]
+        parts = [(some, rows.where(some).evaluate(branch).full(len(some))) for some, branch in chosen if len(some)]
         if all(part.data.dtype == bool for _, part in parts):  # what the other branch is decides what all are
-            parts += [(some, rows.where(some).of(branch)) for some, branch in chosen if not len(some)]
+            parts += [(some, rows.where(some).evaluate(branch)) for some, branch in chosen if not len(some)]
         return _assembled(parts, rows.length)
 
     def valid(self, rows: Rows) -> Mask | None:
-        condition = rows.of(self.condition).full(rows.length)
+        condition = rows.evaluate(self.condition).full(rows.length)
         holds = truths(condition)
         result = np.zeros(rows.length, dtype=bool)
         for branch, mask in ((self.then, holds), (self.otherwise, ~holds)):
@@ -267,43 +267,43 @@ def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kind
     if literal(left) is not None and literal(right) is None:
         left, operator, right = right, TURNED[operator], left
     label = literal(right)
-    found = kinds.of(left)
-    if found.kind is Kind.TIME and isinstance(right, Text):
+    type_of_left = kinds.type_of(left)
+    if type_of_left.kind is Kind.TIME and isinstance(right, Text):
         period_written(right)
         return
-    if found.kind.categorical and label is not None:
-        _check_label(right, label, found, operator, kinds)
+    if type_of_left.kind.categorical and label is not None:
+        _check_label(right, label, type_of_left, operator, kinds)
         return
-    other = kinds.of(right)
-    if found.kind.numeric and other.kind.numeric:
+    other = kinds.type_of(right)
+    if type_of_left.kind.numeric and other.kind.numeric:
         return
-    if found.kind is other.kind is Kind.TIME:
+    if type_of_left.kind is other.kind is Kind.TIME:
         return
-    if found.kind.categorical and other.kind.categorical:
-        same_order = found.kind is other.kind is Kind.ORDERED and found.labels == other.labels
+    if type_of_left.kind.categorical and other.kind.categorical:
+        same_order = type_of_left.kind is other.kind is Kind.ORDERED and type_of_left.labels == other.labels
         if operator in ("==", "!=") or same_order:
             return
-        raise whole.fail(f"'{operator}' needs an order, and these categories have none in common", _ORDER)
+        raise whole.error(f"'{operator}' needs an order, and these categories have none in common", _ORDER)
     remedy = "Compare numbers with numbers, categories with texts, times with periods."
-    if found.kind is Kind.TIME:
+    if type_of_left.kind is Kind.TIME:
         remedy = "A period is written as a text: month < '2023', or '2023-04', '2023Q2', '2023-04-17'."
-    raise whole.fail(f"{found.kind.with_article} cannot be compared with {other.kind.with_article}", remedy)
+    raise whole.error(f"{type_of_left.kind.with_article} cannot be compared with {other.kind.with_article}", remedy)
 
 
 _ORDER = 'Declare it in [variables] as kind = "ordered" with its order, or use == and in.'
 
 
-def _check_label(right: Node, label: Label, found: Type, operator: str, kinds: Kinds) -> None:
-    if operator not in ("==", "!=") and found.kind is not Kind.ORDERED:
-        raise right.fail(f"'{operator}' needs an order, and the categories have none", _ORDER)
-    if found.labels is None:
+def _check_label(right: Node, label: Label, type_of_x: Type, operator: str, kinds: Kinds) -> None:
+    if operator not in ("==", "!=") and type_of_x.kind is not Kind.ORDERED:
+        raise right.error(f"'{operator}' needs an order, and the categories have none", _ORDER)
+    if type_of_x.labels is None:
         return  # which categories there are is not learned yet
-    known = found.labels
-    if (kinds.resolved and found.kind is not Kind.ORDERED) or label_key(label) in {label_key(k) for k in known}:
+    known = type_of_x.labels
+    if (kinds.resolved and type_of_x.kind is not Kind.ORDERED) or label_key(label) in {label_key(k) for k in known}:
         return
     shown = ", ".join(label_text(k) for k in known[:8]) + (", .." if len(known) > 8 else "")
     hint = nearest(label_text(label), [label_text(k) for k in known])
-    raise right.fail(f"no row has the category {label!r}{hint}", f"The categories are {shown}.")
+    raise right.error(f"no row has the category {label!r}{hint}", f"The categories are {shown}.")
 
 
 def period_written(text: Text) -> Period:
@@ -312,24 +312,24 @@ def period_written(text: Text) -> Period:
     Raises:
         PlanError: where it names none.
     """
-    found = period_of(text.value)
-    if found is None:
-        raise text.fail(f"'{text.value}' is not a valid period", f"Write it as {FORMS}.")
-    return found
+    period = period_of(text.value)
+    if period is None:
+        raise text.error(f"'{text.value}' is not a valid period", f"Write it as {FORMS}.")
+    return period
 
 
 def _compare(left: Node, operator: str, right: Node, rows: Rows) -> Values:
     if literal(left) is not None and literal(right) is None:
         left, operator, right = right, TURNED[operator], left
-    a = rows.of(left)
+    a = rows.evaluate(left)
     if a.labels is not None:
         return _compare_categories(a, operator, right, rows)
     if isinstance(right, Text):
         return Values(_compare_period(a.data, operator, period_written(right)), a.valid)
-    b = rows.of(right)
+    b = rows.evaluate(right)
     times = a.data.dtype == b.data.dtype == np.int64
     data = COMPARE[operator](a.data, b.data) if times else COMPARE[operator](a.numbers(), b.numbers())
-    return Values(data, both(a.valid, b.valid))
+    return Values(data, and_masks(a.valid, b.valid))
 
 
 def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Values:
@@ -339,10 +339,10 @@ def _compare_categories(a: Values, operator: str, right: Node, rows: Rows) -> Va
         keys = [label_key(known) for known in labels]
         code = keys.index(label_key(label)) if label_key(label) in keys else -2
         return Values(COMPARE[operator](a.data, code), a.valid)
-    b = rows.of(right)
+    b = rows.evaluate(right)
     place = {label: at for at, label in enumerate(labels)}
     recode = np.array([place.get(k, -2) for k in b.labels or ()] + [-1])
-    return Values(COMPARE[operator](a.data, recode[b.data]), both(a.valid, b.valid))
+    return Values(COMPARE[operator](a.data, recode[b.data]), and_masks(a.valid, b.valid))
 
 
 def _compare_period(data: Array, operator: str, period: Period) -> Mask:

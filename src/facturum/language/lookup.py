@@ -33,25 +33,25 @@ class Lookup(Node):
         for entry, _ in self.table:
             width = len(entry) if isinstance(entry, tuple) else 1
             if width != len(self.keys):
-                raise self.fail(f"the key {entry!r} has {width} parts for {len(self.keys)} variables")
-        found = [value for _, value in self.table] + [self.otherwise]
-        texts = {isinstance(value, str) for value in found if value is not MISSING}
+                raise self.error(f"the key {entry!r} has {width} parts for {len(self.keys)} variables")
+        targets = [value for _, value in self.table] + [self.otherwise]
+        texts = {isinstance(value, str) for value in targets if value is not MISSING}
         if len(texts) > 1:
-            raise self.fail("the table mixes texts and numbers", "Make all values of one kind.")
+            raise self.error("the table mixes texts and numbers", "Make all values of one kind.")
         if True in texts:
             return Type(Kind.CATEGORY, labels=self._labels())
-        self.need_exact(tuple(found))
+        self.need_exact(tuple(targets))
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
         index, data, present = rows.shared(self, self._arrays)
-        at = index.find([rows.of(key).full(rows.length) for key in self.keys])
+        at = index.find([rows.evaluate(key).full(rows.length) for key in self.keys])
         labels = self._labels() or None
         valid = present[at]
         return Values(data[at], None if valid.all() else valid, labels)
 
     def valid(self, rows: Rows) -> Any:
-        return rows.of(self).valid
+        return rows.evaluate(self).valid
 
     def decided_by(self) -> tuple[Node, ...]:
         return self.keys
@@ -63,17 +63,17 @@ class Lookup(Node):
         return f"{' and '.join(key.subject() for key in self.keys)} is not among the keys of the table"
 
     def _labels(self) -> tuple[str, ...]:
-        found = [value for _, value in self.table] + [self.otherwise]
-        return tuple(dict.fromkeys(value for value in found if isinstance(value, str)))
+        targets = [value for _, value in self.table] + [self.otherwise]
+        return tuple(dict.fromkeys(value for value in targets if isinstance(value, str)))
 
     def _arrays(self) -> tuple[KeyIndex, Any, Any]:
         keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.table]
-        found = [value for _, value in self.table] + [self.otherwise]
-        present = np.array([value is not MISSING for value in found])
+        targets = [value for _, value in self.table] + [self.otherwise]
+        present = np.array([value is not MISSING for value in targets])
         labels = self._labels()
         if labels:
             place = {label: at for at, label in enumerate(labels)}
-            data = np.array([place[value] if isinstance(value, str) else -1 for value in found])
+            data = np.array([place[value] if isinstance(value, str) else -1 for value in targets])
         else:
-            data = np.array([0.0 if isinstance(value, Absent) else float(value) for value in found])
+            data = np.array([0.0 if isinstance(value, Absent) else float(value) for value in targets])
         return KeyIndex(keys), data, present

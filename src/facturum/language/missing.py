@@ -1,18 +1,42 @@
-"""Whether values are there, and wrong ones taken out."""
+"""Missing values: indicators of them, invalid values set to missing, and winsorizing."""
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Kind, Mask, Values, both
+from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
+from facturum.errors import nearest
 from facturum.language.core import Condition, truths
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
-from facturum.language.options import NUMBERS, argument, option
+from facturum.language.options import NUMBERS, TEXT, Absent, argument, either, one_of, option
 from facturum.language.reading import NoValue, Reading, Unit
 from facturum.language.statistics import QuantileQuestion
 from facturum.language.transforms import Elementwise
+
+MISSING_OPTION = either(one_of("propagate", "category"), TEXT)
+
+
+def missing_name(given: str) -> str:
+    """Return the name of the category of missing values.
+
+    Example:
+        >>> missing_name("category"), missing_name("unknown")
+        ('missing', 'unknown')
+    """
+    return "missing" if given in ("category", "propagate") else given
+
+
+def check_missing_name(node: Node, given: str, taken: str, labels: Collection[Label | Absent]) -> None:
+    """Refuse a misspelled option, and a name that a category has already."""
+    hint = nearest(given, ["propagate", "category"])
+    if hint and given not in ("propagate", "category"):
+        raise node.error(f"missing={given!r} is not a name for missing values{hint}", "Write another name.")
+    name = missing_name(given)
+    if name != "missing" and name in labels:
+        raise node.error(f"{taken} {name!r} already", "Give missing values another name.")
 
 
 @operation
@@ -30,7 +54,9 @@ class IsMissing(Condition):
         return Type(Kind.TRUTH)
 
     def values(self, rows: Rows) -> Values:
-        valid = rows.of(self.x).full(rows.length).valid  # computed, so that a row in which x fails is an error here too
+        valid = (
+            rows.evaluate(self.x).full(rows.length).valid
+        )  # computed, so that a row in which x fails is an error here too
         return Values(np.zeros(rows.length, dtype=bool) if valid is None else ~valid)
 
     def valid(self, rows: Rows) -> Mask | None:
@@ -53,16 +79,16 @@ class MissingIf(Node):
     condition: Node = argument("when it is wrong")
 
     def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
+        type_of_x = kinds.type_of(self.x)
         need_number(self, self.condition, kinds)
-        return found
+        return type_of_x
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x).full(rows.length)
-        return Values(inner.data, both(inner.valid, self._fine(rows)), inner.labels)
+        inner = rows.evaluate(self.x).full(rows.length)
+        return Values(inner.data, and_masks(inner.valid, self._fine(rows)), inner.labels)
 
     def valid(self, rows: Rows) -> Mask | None:
-        return both(rows.valid(self.x), self._fine(rows))
+        return and_masks(rows.valid(self.x), self._fine(rows))
 
     def decided_by(self) -> tuple[Node, ...]:
         return (self.condition,)
@@ -73,12 +99,12 @@ class MissingIf(Node):
 
     def wrong(self, rows: Rows) -> Mask:
         """Return the rows in which the condition holds."""
-        condition = rows.of(self.condition).full(rows.length)
+        condition = rows.evaluate(self.condition).full(rows.length)
         holds: Mask = truths(condition)
         return holds if condition.valid is None else holds & condition.valid
 
     def conditions(self) -> list[Node]:
-        """Return all conditions by which values are taken out, of nested ones too."""
+        """Return all conditions by which values are set to missing, of nested ones too."""
         inner = self.x.conditions() if isinstance(self.x, MissingIf) else []
         return [*inner, self.condition]
 
@@ -109,15 +135,15 @@ class Winsorize(Elementwise):
 
     def check(self, kinds: Kinds) -> Type:
         if len(self.shares) != 2 or not 0 <= self.shares[0] < self.shares[1] <= 1:
-            raise self.fail("shares are two numbers from 0 to 1, the smaller first", "Write shares=[0.01, 0.99].")
+            raise self.error("shares are two numbers from 0 to 1, the smaller first", "Write shares=[0.01, 0.99].")
         if self.at is not None and (len(self.at) != 2 or self.at[0] > self.at[1]):
-            raise self.fail("at holds the smallest and the largest value kept", "Write two numbers.")
+            raise self.error("at holds the smallest and the largest value kept", "Write two numbers.")
         return super().check(kinds)
 
     def question(self, kinds: Kinds) -> Question | None:
         if self.at is not None:
             return None
-        return QuantileQuestion((self.x,), lambda found: self.replaced(at=tuple(found)), self.shares)
+        return QuantileQuestion((self.x,), lambda answers: self.replaced(at=tuple(answers)), self.shares)
 
     def compute(self, x: FloatArray) -> Any:
         low, high = self.learned(self.at)

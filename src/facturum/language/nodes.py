@@ -13,7 +13,7 @@ import numpy as np
 
 from facturum.data.number_text import unread_numbers
 from facturum.data.series import Series
-from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks
 from facturum.errors import PlanError
 from facturum.language.failures import RowFailure
 from facturum.language.options import EXACT, argument, arguments, loses_digits, option
@@ -32,7 +32,7 @@ class Type:
         kind: what it is.
         block: whether it may have several columns.
         labels: its categories, where they are known; of an ordered one in their order.
-        declared: whether the plan says the kind.
+        declared: whether the plan declares the kind.
     """
 
     kind: Kind
@@ -67,7 +67,7 @@ class Frame(Protocol):
 class Rows(Protocol):
     """Some rows of a table, for operations to read: the values of other nodes, and a way to fail.
 
-    Operations along time look at all rows: ``series`` tells who is next to whom, ``frame`` the rows among which an
+    Operations along time read all rows: ``series`` gives the neighbours of each row, ``frame`` the rows among which an
     expression runs, and ``chosen`` returns of something over all rows what belongs to these.
     """
 
@@ -75,7 +75,7 @@ class Rows(Protocol):
     def length(self) -> int: ...
     def variable(self, name: str) -> Values: ...
     def present(self, name: str) -> Mask | None: ...
-    def of(self, node: Node) -> Values: ...
+    def evaluate(self, node: Node) -> Values: ...
     def valid(self, node: Node) -> Mask | None: ...
     def block(self, node: Node) -> Block: ...
     def where(self, chosen: Array) -> Rows: ...
@@ -94,7 +94,7 @@ class Kinds(Protocol):
     resolved: bool
 
     def variable(self, node: Node, name: str) -> Type: ...
-    def of(self, node: Node) -> Type: ...
+    def type_of(self, node: Node) -> Type: ...
     def along_time(self, node: Node) -> None: ...
     @property
     def every(self) -> str: ...
@@ -114,7 +114,7 @@ class Question(ABC):
         """Return how many of some rows it is answered from: those in which all its expressions have a value."""
         valid: Mask | None = None
         for value in values:
-            valid = both(valid, value.valid)
+            valid = and_masks(valid, value.valid)
         length = len(values[0].data) if values else 0
         return length if valid is None else int(np.count_nonzero(valid))
 
@@ -164,7 +164,7 @@ class Node(ABC):
     name: ClassVar[str] = ""
     family: ClassVar[str] = ""
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
-    groups_by: ClassVar[frozenset[str]] = frozenset()  # the arguments that only tell rows apart, as an id may
+    groups_by: ClassVar[frozenset[str]] = frozenset()  # the arguments that only identify groups, as an id may
     takes_blocks: ClassVar[frozenset[str]] = frozenset()  # the arguments that may have several columns
     advice: ClassVar[str] = "Write a term of its own for it, or multiply it with * for an interaction."
     span: Span | None = None
@@ -179,21 +179,21 @@ class Node(ABC):
         """Whether it reads other rows of the same unit."""
         return False
 
-    def looks_at(self) -> tuple[int, ...]:
+    def offsets_read(self) -> tuple[int, ...]:
         """Return at which periods it reads its expressions, counted from the row's own."""
         return (0,)
 
     def children(self) -> tuple[Node, ...]:
-        """Return the expressions this one is made of, in the order of its fields."""
+        """Return the operands of this expression, in the order of its fields."""
         return tuple(child for _, child in self.arguments())
 
     def arguments(self) -> tuple[tuple[str, Node], ...]:
-        """Return the expressions this one is made of, each with the name of its field."""
-        found: list[tuple[str, Node]] = []
+        """Return the operands of this expression, each with the name of its field."""
+        named: list[tuple[str, Node]] = []
         for field, several in self.argument_fields():
             value = getattr(self, field)
-            found += [(field, each) for each in value] if several else [(field, value)]
-        return tuple(found)
+            named += [(field, each) for each in value] if several else [(field, value)]
+        return tuple(named)
 
     def decided_by(self) -> tuple[Node, ...]:
         """Return the expressions whose values, and not only their presence, decide in which rows this has a value."""
@@ -201,7 +201,7 @@ class Node(ABC):
 
     @property
     def leaves_out(self) -> bool:
-        """Whether rows can turn out to have no value once it has been learned, in groups or categories not seen."""
+        """Whether rows can be missing once it has been learned, in groups or categories not seen."""
         return False
 
     def rebuilt(self, children: Iterable[Node]) -> Self:
@@ -240,18 +240,18 @@ class Node(ABC):
         """
 
     def question(self, kinds: Kinds) -> Question | None:
-        """Return what is still to be learned, or None where nothing is."""
+        """Return the question that learning must answer, or None where the expression is closed."""
         return None
 
     def values(self, rows: Rows) -> Values:
         """Return the values of a scalar expression for some rows."""
-        raise self.fail(f"'{self}' has several columns, and no single value", self.advice)
+        raise self.error(f"'{self}' has several columns, and no single value", self.advice)
 
     def valid(self, rows: Rows) -> Mask | None:
         """Return which rows have a value, without computing it where that is possible; None for all."""
         valid: Mask | None = None
         for child in self.children():
-            valid = both(valid, rows.valid(child))
+            valid = and_masks(valid, rows.valid(child))
         return valid
 
     def columns(self) -> tuple[Column, ...]:
@@ -286,7 +286,7 @@ class Node(ABC):
         """Return all columns for some rows, every one of which has a value in each."""
         self.examine(rows)
         columns = rows.shared(("columns", self), self.columns)
-        return Dense(tuple(rows.of(column.formula).full(rows.length).numbers() for column in columns))
+        return Dense(tuple(rows.evaluate(column.formula).full(rows.length).numbers() for column in columns))
 
     def examine(self, rows: Rows) -> None:
         """Fail in rows whose values belong to none of the columns, where these are computed by their formulas alone."""
@@ -294,7 +294,7 @@ class Node(ABC):
             if field in self.takes_blocks:
                 child.examine(rows)
 
-    def fail(self, what: str, remedy: str | None = None) -> PlanError:
+    def error(self, what: str, remedy: str | None = None) -> PlanError:
         """Return an error that points at this expression."""
         return PlanError(what, span=self.span, remedy=remedy)
 
@@ -311,11 +311,11 @@ class Node(ABC):
     def need_exact(self, literal: Any) -> None:
         """Refuse whole numbers of a literal that no double holds."""
         if (odd := loses_digits(literal)) is not None:
-            raise self.fail(f"{odd} loses digits as a number", EXACT)
+            raise self.error(f"{odd} loses digits as a number", EXACT)
 
     def unresolved(self) -> PlanError:
         """Return the error that the operation is not resolved yet."""
-        return self.fail(f"'{self}' is not resolved yet", "Resolve the plan on a table first.")
+        return self.error(f"'{self}' is not resolved yet", "Resolve the plan on a table first.")
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what is pickled; hashes of texts differ from process to process."""
@@ -335,34 +335,34 @@ _N = TypeVar("_N", bound=type[Node])
 @dataclass_transform(frozen_default=True, field_specifiers=(argument, arguments, option))
 def node(cls: _N) -> _N:
     """Make a class a frozen node whose hash is computed once."""
-    made = dataclass(frozen=True)(cls)
-    plain_hash = made.__hash__
+    frozen = dataclass(frozen=True)(cls)
+    plain_hash = frozen.__hash__
 
     def cached_hash(self: Node) -> int:
-        found: int | None = self.__dict__.get("_hash")
-        if found is None:
-            found = plain_hash(self)
-            object.__setattr__(self, "_hash", found)
-        return found
+        cached: int | None = self.__dict__.get("_hash")
+        if cached is None:
+            cached = plain_hash(self)
+            object.__setattr__(self, "_hash", cached)
+        return cached
 
-    made.__hash__ = cached_hash  # type: ignore[method-assign, assignment]
-    return made  # type: ignore[return-value]
+    frozen.__hash__ = cached_hash  # type: ignore[method-assign, assignment]
+    return frozen  # type: ignore[return-value]
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(argument, arguments, option))
 def operation(cls: _N) -> _N:
     """Make a class an operation that plans call by its name in lower case: ``IsMissing`` is ``is_missing(..)``.
 
-    Its family is the file that it stands in.
+    Its family is the file that defines it.
     """
-    made = node(cls)
-    made.name = re.sub(r"(?<=[a-z])(?=[A-Z])", "_", cls.__name__).lower()
+    registered = node(cls)
+    registered.name = re.sub(r"(?<=[a-z])(?=[A-Z])", "_", cls.__name__).lower()
     if "family" not in cls.__dict__:
-        made.family = cls.__module__.rpartition(".")[2]
-    if made.name in REGISTRY:
-        raise TypeError(f"two operations are called {made.name}")
-    REGISTRY[made.name] = made
-    return made
+        registered.family = cls.__module__.rpartition(".")[2]
+    if registered.name in REGISTRY:
+        raise TypeError(f"two operations are called {registered.name}")
+    REGISTRY[registered.name] = registered
+    return registered
 
 
 def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
@@ -371,16 +371,21 @@ def need_number(operation_: Node, child: Node, kinds: Kinds) -> None:
     Raises:
         PlanError: naming the kind found, and what to do about it.
     """
-    found = kinds.of(child)
+    type_of_child = kinds.type_of(child)
     called = operation_.called
-    if not found.kind.numeric:
-        if (unread := unread_numbers(str(child), found.labels or (), nearly=0.5)) is not None:
-            raise child.fail(f"{called} needs a number, and '{child}' is text, since {unread.why}", unread.remedy)
+    if not type_of_child.kind.numeric:
+        if (unread := unread_numbers(str(child), type_of_child.labels or (), nearly=0.5)) is not None:
+            raise child.error(f"{called} needs a number, and '{child}' is text, since {unread.why}", unread.remedy)
         remedy = {
             Kind.TIME: "Compare it with a period, or make a number of it first.",
             Kind.ORDERED: f"Write score({child}) for its place in the order, or category({child}) for indicators.",
-        }.get(found.kind, f"Write category({child}) for indicators; if it should be a number, see [variables] kind.")
-        raise child.fail(f"{called} needs a number, and '{child}' is {found.kind.with_article} variable", remedy)
+        }.get(
+            type_of_child.kind,
+            f"Write category({child}) for indicators; if it should be a number, see [variables] kind.",
+        )
+        raise child.error(
+            f"{called} needs a number, and '{child}' is {type_of_child.kind.with_article} variable", remedy
+        )
 
 
 def finite(operation_: Node, rows: Rows, data: Array, valid: Mask | None, remedy: str | None = None) -> Values:

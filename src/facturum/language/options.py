@@ -48,14 +48,14 @@ def _is_number(value: Any) -> bool:
 
 
 def loses_digits(value: Any) -> int | None:
-    """Return a whole number of a literal that is no double, or None where all are.
+    """Return a whole number of a literal that no double represents exactly, or None where all are.
 
     Example:
         >>> loses_digits(2**53), loses_digits((1, (2**53 + 1,)))
         (None, 9007199254740993)
     """
     if isinstance(value, tuple):
-        return next((found for part in value if (found := loses_digits(part)) is not None), None)
+        return next((lossy for part in value if (lossy := loses_digits(part)) is not None), None)
     exact = not isinstance(value, int) or abs(value) <= 2**53 or int(float(value)) == value
     return None if exact else value
 

@@ -20,7 +20,7 @@ from facturum.language.options import MISSING
 LONGEST_TEXT = 64 * 1024
 LONGEST_LEARNED = 4 * 1024 * 1024
 DEEPEST_BRACKETS = 100
-MOST_NODES = 10_000
+MAX_NODES = 10_000
 DEEPEST = 200
 LONGEST_RANGE = 1000
 _ONE_AT_A_TIME = RLock()  # in Python 3.11 the depth of ast.parse is counted for all threads together
@@ -53,14 +53,14 @@ _REFUSED: dict[type[ast.AST], tuple[str, str]] = {
 
 
 def parse(text: str, learned: bool = False) -> Node:
-    """Return the expression that a text says.
+    """Return the expression of a text.
 
     Args:
         text: an expression in the language of plans.
         learned: whether resolving has written it, so that its tables may be long.
 
     Returns:
-        The node, whose `span` tells where it stands in the text.
+        The node; its `span` is its place in the text.
 
     Raises:
         PlanError: with the place marked, for anything outside the language or beyond its sizes.
@@ -102,11 +102,11 @@ def _tree(text: str) -> ast.Expression:
 
 
 def _source(text: str) -> str:
-    """Return what Python's parser is given: a text of several lines stands in brackets of its own."""
+    """Return what Python's parser is given: a text of several lines is put in brackets."""
     return text if "\n" not in text else "(" + text + "\n)"
 
 
-_SYNTAX = (  # what Python's parser says of it, what we say, and the remedy
+_SYNTAX = (  # the message of Python's parser, ours, and the remedy
     ("never closed", "a bracket is opened that is never closed", "Close it where its operation ends."),
     ("does not match", "a bracket is closed by one of another kind", "Close ( with ), and [ with ]."),
     ("unterminated", "a text begins that never ends", "Close it with the quote that it begins with."),
@@ -146,8 +146,8 @@ def _refuse_hostile(text: str, longest: int) -> None:
         raise PlanError("the expression holds a character that is not valid text", span=span, text=repr(text))
     depth = 0
     quote = ""
-    for found in _BRACKETS.finditer(text):
-        char, at = found[0], found.start()
+    for bracket in _BRACKETS.finditer(text):
+        char, at = bracket[0], bracket.start()
         if quote:  # of a text or a comment, which run to the end of the line at most
             quote = "" if char == quote or char == "\n" else quote
         elif char in "'\"#":
@@ -173,7 +173,7 @@ def _refuse_size(tree: ast.Expression, learned: bool) -> None:
     while level:
         depth += 1
         count += sum(1 for item in level if isinstance(item, counted))
-        if count > MOST_NODES or depth > DEEPEST:
+        if count > MAX_NODES or depth > DEEPEST:
             raise PlanError("the expression is too large or too deeply nested", text="", remedy="Split it up.")
         level = [child for item in level for child in ast.iter_child_nodes(item)]
 
@@ -187,12 +187,12 @@ class _Walker:
 
     def node(self, tree: ast.expr) -> Node:
         """Return the node for a syntax tree."""
-        made = self._made(tree)
-        object.__setattr__(made, "span", self.span(tree))
-        return made
+        parsed = self._made(tree)
+        object.__setattr__(parsed, "span", self.span(tree))
+        return parsed
 
     def span(self, tree: ast.expr | ast.keyword) -> Span:
-        """Return where a syntax tree stands in the text, in characters."""
+        """Return the place of a syntax tree in the text, in characters."""
         start = self._offset(tree.lineno, tree.col_offset)
         end = self._offset(tree.end_lineno or tree.lineno, tree.end_col_offset or tree.col_offset)
         return start + self._lead, end + self._lead
@@ -202,7 +202,7 @@ class _Walker:
         at = len(self._lines[line - 1].encode()[:column].decode(errors="replace"))
         return min(max(before + at - (1 if self._wrapped else 0), 0), self._length)
 
-    def fail(self, tree: ast.expr | ast.keyword, what: str, remedy: str | None = None) -> PlanError:
+    def error(self, tree: ast.expr | ast.keyword, what: str, remedy: str | None = None) -> PlanError:
         return PlanError(what, span=self.span(tree), remedy=remedy)
 
     def _made(self, tree: ast.expr) -> Node:
@@ -220,7 +220,7 @@ class _Walker:
         make = makers.get(type(tree))
         if make is None:
             what, remedy = _REFUSED.get(type(tree), ("this has no meaning here", "See docs/language.md."))
-            raise self.fail(tree, what, remedy)
+            raise self.error(tree, what, remedy)
         return make(tree)
 
     def _name(self, tree: ast.Name) -> Node:
@@ -228,7 +228,9 @@ class _Walker:
             return core.Missing()
         written = self._source(tree)
         if written != tree.id:
-            raise self.fail(tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r}).")
+            raise self.error(
+                tree, f"the name {written!r} would be read as {tree.id!r}", f"Write variable({written!r})."
+            )
         return core.Name(tree.id)
 
     def _source(self, tree: ast.expr) -> str:
@@ -243,26 +245,26 @@ class _Walker:
             return core.Number(value)
         if isinstance(value, str):
             return core.Text(value)
-        raise self.fail(tree, f"{value!r} has no meaning here", "Write missing for a missing value.")
+        raise self.error(tree, f"{value!r} has no meaning here", "Write missing for a missing value.")
 
     def _plain(self, tree: ast.Constant) -> Any:
         value = tree.value
         if isinstance(value, complex | bytes) or value is Ellipsis:
-            raise self.fail(tree, "only numbers, texts and truth values may be written", None)
+            raise self.error(tree, "only numbers, texts and truth values may be written", None)
         if isinstance(value, float) and not math.isfinite(value):
-            raise self.fail(tree, "the number is too large for a double", "Write a smaller one.")
+            raise self.error(tree, "the number is too large for a double", "Write a smaller one.")
         if isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 2**63:
-            raise self.fail(tree, "the number has too many digits", "Write it as text if it is a code.")
+            raise self.error(tree, "the number has too many digits", "Write it as text if it is a code.")
         if isinstance(value, str) and any("\ud800" <= char <= "\udfff" or char == "\0" for char in value):
-            raise self.fail(tree, "the text holds a character that is not valid text", None)
+            raise self.error(tree, "the text holds a character that is not valid text", None)
         return value
 
     def _arithmetic(self, tree: ast.BinOp) -> Node:
-        made = _ARITHMETIC.get(type(tree.op))
-        if made is None:
+        operation = _ARITHMETIC.get(type(tree.op))
+        if operation is None:
             remedy = "Write 'and' and 'or' between conditions; + - * / ** between numbers."
-            raise self.fail(tree, "this operator has no meaning here", remedy)
-        return made(self.node(tree.left), self.node(tree.right))  # type: ignore[call-arg]
+            raise self.error(tree, "this operator has no meaning here", remedy)
+        return operation(self.node(tree.left), self.node(tree.right))  # type: ignore[call-arg]
 
     def _unary(self, tree: ast.UnaryOp) -> Node:
         if isinstance(tree.op, ast.Not):
@@ -275,59 +277,59 @@ class _Walker:
             if isinstance(operand, ast.Constant) and written and type(operand.value) in (int, float):
                 return core.Number(-self._plain(operand) or 0)
             return core.Negative(self.node(operand))
-        raise self.fail(tree, "this operator has no meaning here", "Write 'not' before a condition.")
+        raise self.error(tree, "this operator has no meaning here", "Write 'not' before a condition.")
 
     def _source_before(self, tree: ast.expr) -> str:
         return self._lines[tree.lineno - 1].encode()[: tree.col_offset].decode(errors="replace").rstrip()
 
     def _connective(self, tree: ast.BoolOp) -> Node:
-        made = logic.And if isinstance(tree.op, ast.And) else logic.Or
+        operation = logic.And if isinstance(tree.op, ast.And) else logic.Or
         result = self.node(tree.values[0])
         for value in tree.values[1:]:
-            result = made(result, self.node(value))
+            result = operation(result, self.node(value))
         return result
 
     def _comparison(self, tree: ast.Compare) -> Node:
         operators = [type(op) for op in tree.ops]
         if operators in ([ast.In], [ast.NotIn]):
             if not isinstance(tree.comparators[0], ast.List):
-                raise self.fail(tree.comparators[0], "'in' needs a list", "Write x in ['a', 'b'].")
+                raise self.error(tree.comparators[0], "'in' needs a list", "Write x in ['a', 'b'].")
             members = tuple(self.node(member) for member in tree.comparators[0].elts)
             return logic.Membership(self.node(tree.left), members, operators == [ast.NotIn])
         unknown = [op for op in operators if op not in _COMPARISONS]
         if unknown:
-            raise self.fail(tree, "this comparison has no meaning here", "Write < <= > >= == != or in [..].")
+            raise self.error(tree, "this comparison has no meaning here", "Write < <= > >= == != or in [..].")
         operands = tuple(self.node(operand) for operand in (tree.left, *tree.comparators))
         return logic.Comparison(operands, tuple(_COMPARISONS[op] for op in operators))
 
     def _call(self, tree: ast.Call) -> Node:
         if not isinstance(tree.func, ast.Name):
-            raise self.fail(tree.func, "only operations can be called", "See docs/language.md.")
+            raise self.error(tree.func, "only operations can be called", "See docs/language.md.")
         name = tree.func.id
         if name == "variable":
             return self._variable(tree)
-        made = REGISTRY.get(name)
-        if made is None:
-            raise self.fail(
+        operation = REGISTRY.get(name)
+        if operation is None:
+            raise self.error(
                 tree.func,
                 f"operation '{name}' not found{nearest(name, known_operations())}",
                 "The operations are listed in docs/language.md.",
             )
         for word in tree.keywords:
             if word.arg is None:
-                raise self.fail(tree, "'**' has no meaning in a call", "Write the options by name.")
+                raise self.error(tree, "'**' has no meaning in a call", "Write the options by name.")
         given = [(None, value) for value in tree.args] + [(word.arg, word.value) for word in tree.keywords]
         words = {word.value: word for word in tree.keywords}  # an option is marked with its name
 
-        def fail(at: ast.expr | None, what: str, remedy: str | None) -> PlanError:
-            return self.fail(words.get(at, at) if at is not None else tree, what, remedy)
+        def error(at: ast.expr | None, what: str, remedy: str | None) -> PlanError:
+            return self.error(words.get(at, at) if at is not None else tree, what, remedy)
 
-        return bind(made, given, self.node, self._literal, fail)
+        return bind(operation, given, self.node, self._literal, error)
 
     def _variable(self, tree: ast.Call) -> Node:
         first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None
         if not isinstance(first, ast.Constant) or not isinstance(first.value, str):
-            raise self.fail(tree, "variable(..) takes one name in quotes", 'Write variable("snow depth").')
+            raise self.error(tree, "variable(..) takes one name in quotes", 'Write variable("snow depth").')
         return core.Name(self._plain(first))
 
     def _range(self, tree: ast.Call) -> tuple[int, ...]:
@@ -335,13 +337,13 @@ class _Walker:
         ends = [arg.value if isinstance(arg, ast.Constant) else None for arg in tree.args]
         named = isinstance(tree.func, ast.Name) and tree.func.id == "range" and not tree.keywords
         if not named:
-            raise self.fail(tree, OPTION, None)
+            raise self.error(tree, OPTION, None)
         if len(ends) not in (1, 2) or any(type(end) is not int or abs(end) > 10**6 for end in ends):
-            raise self.fail(tree, "a range has whole numbers for its ends", "range(1, 13) stands for 1 to 12.")
-        found = range(*[end for end in ends if isinstance(end, int)])
-        if len(found) > LONGEST_RANGE:
-            raise self.fail(tree, f"the range has {len(found):,} numbers", f"Write at most {LONGEST_RANGE}.")
-        return tuple(found)
+            raise self.error(tree, "a range has whole numbers for its ends", "range(1, 13) stands for 1 to 12.")
+        numbers = range(*[end for end in ends if isinstance(end, int)])
+        if len(numbers) > LONGEST_RANGE:
+            raise self.error(tree, f"the range has {len(numbers):,} numbers", f"Write at most {LONGEST_RANGE}.")
+        return tuple(numbers)
 
     def _literal(self, tree: ast.expr) -> Any:
         """Return a literal option: lists become tuples, dicts tuples of pairs."""
@@ -360,4 +362,4 @@ class _Walker:
         if isinstance(tree, ast.Dict) and None not in tree.keys:
             pairs = zip(tree.keys, tree.values, strict=True)
             return tuple((self._literal(key), self._literal(value)) for key, value in pairs if key is not None)
-        raise self.fail(tree, OPTION, None)
+        raise self.error(tree, OPTION, None)

@@ -9,7 +9,7 @@ import numpy as np
 from facturum.data import series
 from facturum.data.calendar import period_of, period_text
 from facturum.data.series import period_numbers
-from facturum.data.values import Array, Kind, Values, both
+from facturum.data.values import Array, Kind, Values, and_masks
 from facturum.language.lookup import Lookup
 from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, operation
 from facturum.language.options import argument, arguments, one_of, option
@@ -31,20 +31,20 @@ class PeriodOf(Node):
     every: str = option(one_of(*STEPS), "how long the period is")
 
     def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
-        if found.kind is not Kind.TIME:
-            raise self.x.fail(
-                f"period_of works on a time, and '{self.x}' is {found.kind.with_article}",
+        type_of_x = kinds.type_of(self.x)
+        if type_of_x.kind is not Kind.TIME:
+            raise self.x.error(
+                f"period_of works on a time, and '{self.x}' is {type_of_x.kind.with_article}",
                 f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
             )
         return Type(Kind.CATEGORY)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x).full(rows.length)
-        numbers = period_numbers(inner.data[inner.there()], self.every)
+        inner = rows.evaluate(self.x).full(rows.length)
+        numbers = period_numbers(inner.data[inner.present_mask()], self.every)
         distinct, places = np.unique(numbers, return_inverse=True)
         codes = np.full(rows.length, -1, dtype=np.int64)
-        codes[inner.there()] = places
+        codes[inner.present_mask()] = places
         return Values(codes, inner.valid, tuple(period_text(int(number), self.every) for number in distinct))
 
     def subject(self) -> str:
@@ -68,15 +68,15 @@ class DateOf(Node):
         for child in self.children():
             need_number(self, child, kinds)
         if len(self.day) > 1:
-            raise self.fail("date_of takes a year, a month and a day", "Write date_of(year, month, [day]).")
+            raise self.error("date_of takes a year, a month and a day", "Write date_of(year, month, [day]).")
         return Type(Kind.TIME)
 
     def values(self, rows: Rows) -> Values:
-        parts = [rows.of(child).full(rows.length) for child in (self.year, self.month, *self.day)]
+        parts = [rows.evaluate(child).full(rows.length) for child in (self.year, self.month, *self.day)]
         valid = None
         for part in parts:
-            valid = both(valid, part.valid)
-        year, month, *day = (np.where(part.there(), part.numbers(), 1.0) for part in parts)
+            valid = and_masks(valid, part.valid)
+        year, month, *day = (np.where(part.present_mask(), part.numbers(), 1.0) for part in parts)
         fine = (year == np.floor(year)) & (year >= 1) & (year <= 9999) & (month == np.floor(month))
         fine &= (month >= 1) & (month <= 12)
         months = np.where(fine, 12 * (year - 1970) + month - 1, 0).astype(np.int64).astype("datetime64[M]")

@@ -1,4 +1,4 @@
-"""Where each row stands in the order of the categories, and learning that order."""
+"""The place of each row in the order of the categories, and learning that order."""
 
 from __future__ import annotations
 
@@ -10,8 +10,9 @@ from typing import ClassVar, Self
 import numpy as np
 
 from facturum.data.number_text import unread_numbers
-from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, both, label_text, plain_number
-from facturum.errors import DataError, nearest
+from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text, plain_number
+from facturum.errors import DataError
+from facturum.language.missing import check_missing_name, missing_name
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type
 from facturum.language.options import MISSING, Absent, literal_key
 
@@ -34,8 +35,8 @@ class CategoryQuestion(Question):
         counts: Counter[Label | Absent] = Counter()
         data = value.data if value.valid is None else value.data[value.valid]
         if value.labels is not None:
-            found = _counted(data, len(value.labels))
-            counts.update({value.labels[at]: int(found[at]) for at in np.flatnonzero(found)})
+            counted_codes = _counted(data, len(value.labels))
+            counts.update({value.labels[at]: int(counted_codes[at]) for at in np.flatnonzero(counted_codes)})
         else:
             distinct, sizes = np.unique(data, return_counts=True)
             plain = distinct.tolist() if data.dtype == np.bool_ else [plain_number(v) for v in distinct.tolist()]
@@ -56,7 +57,7 @@ class CategoryQuestion(Question):
 
 
 class Categorical(Node):
-    """What operations on categories have in common: the order of the categories, and where each row stands in it."""
+    """What operations on categories have in common: the order of the categories, and the place of each row in it."""
 
     x: Node
     order: str | tuple[Label | Absent, ...]
@@ -79,60 +80,59 @@ class Categorical(Node):
     @property
     def missing_name(self) -> str:
         """What that category is called."""
-        return "missing" if self.missing in ("category", "propagate") else self.missing
+        return missing_name(self.missing)
 
     def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
-        if found.kind is Kind.TIME:
-            raise self.x.fail(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
-        hint = nearest(self.missing, ["propagate", "category"])
-        if hint and self.missing not in ("propagate", "category"):
-            raise self.fail(f"missing={self.missing!r} is not a name for missing values{hint}", "Write another name.")
-        if self.missing_name != "missing" and self.missing_name in map(label_text, found.labels or ()):
-            raise self.fail(
-                f"'{self.x}' has the category {self.missing_name!r} already", "Give missing values another name."
-            )
+        type_of_x = kinds.type_of(self.x)
+        if type_of_x.kind is Kind.TIME:
+            raise self.x.error(f"'{self.x}' is a time, not a category", "Take its part, or count its periods.")
+        check_missing_name(
+            self, self.missing, f"'{self.x}' has the category", tuple(map(label_text, type_of_x.labels or ()))
+        )
         if isinstance(self.order, tuple):
             self._check_order(self.order)
         if self.pooled:
             self._check_pooled(self.order if isinstance(self.order, tuple) else ())
-        if not (kinds.resolved or found.declared) and len(found.labels or ()) > FEW_NUMBERS:
-            unread = unread_numbers(str(self.x), found.labels or ())
+        labels = type_of_x.labels or ()
+        if not (kinds.resolved or type_of_x.declared) and len(labels) > FEW_NUMBERS:
+            unread = unread_numbers(str(self.x), labels)
             if unread is not None and "stored as text" not in unread.why:
-                raise self.x.fail(
-                    f"'{self.x}' would be {len(found.labels or ()):,} categories, and it is text since {unread.why}",
+                raise self.x.error(
+                    f"'{self.x}' would be {len(labels):,} categories, and it is text since {unread.why}",
                     f'{unread.remedy} If they are categories, write [variables] {self.x} = {{ kind = "category" }}.',
                 )
         if self.unseen == "pool" and self.pool is None and not self.pooled:
-            raise self.fail('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
+            raise self.error('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
         return Type(Kind.NUMBER)
 
     def _check_order(self, order: tuple[Label | Absent, ...]) -> None:
         if not order:
-            raise self.fail("the order is empty", "Write its categories, or leave order out.")
+            raise self.error("the order is empty", "Write its categories, or leave order out.")
         keys = [MISSING if isinstance(label, Absent) else literal_key(label) for label in order]
         if len(set(keys)) < len(keys):
-            raise self.fail("a category stands in the order twice", "Name each once.")
+            raise self.error("a category is in the order twice", "Name each once.")
         if MISSING in keys and not self.own_missing:
             remedy = 'Leave missing out of the order, or write category(.., missing="category").'
-            raise self.fail("missing values are not a category here, but the order names them", remedy)
+            raise self.error("missing values are not a category here, but the order names them", remedy)
 
     def _check_pooled(self, order: tuple[Label | Absent, ...]) -> None:
         """Refuse categories to be pooled where the order, whose last one they become, is another's."""
         if not order or isinstance(order[-1], Absent):
             remedy = "Write pool=0.02, and resolving names the pooled ones."
-            raise self.fail("pooled needs order as well, with the pooled category last", remedy)
+            raise self.error("pooled needs order as well, with the pooled category last", remedy)
         alone = {literal_key(label) for label in order[:-1] if not isinstance(label, Absent)}
         both = [label for label in self.pooled if literal_key(label) in alone]
         if both:
-            raise self.fail(f"the category {both[0]!r} is both in the order and pooled", "Name it once.")
+            raise self.error(f"the category {both[0]!r} is both in the order and pooled", "Name it once.")
 
     def question(self, kinds: Kinds) -> Question | None:
-        found = kinds.of(self.x)
-        return CategoryQuestion((self.x,), found.labels if found.kind is Kind.ORDERED else None, self._closing(found))
+        type_of_x = kinds.type_of(self.x)
+        return CategoryQuestion(
+            (self.x,), type_of_x.labels if type_of_x.kind is Kind.ORDERED else None, self._closing(type_of_x)
+        )
 
-    def _closing(self, found: Type) -> Callable[[dict[Label | Absent, int]], Node]:
-        ordered = found.labels if found.kind is Kind.ORDERED else None
+    def _closing(self, type_of_x: Type) -> Callable[[dict[Label | Absent, int]], Node]:
+        ordered = type_of_x.labels if type_of_x.kind is Kind.ORDERED else None
         return lambda counts: self.closed(counts, ordered)
 
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
@@ -158,8 +158,8 @@ class Categorical(Node):
             order.append(MISSING)
         if pooled:
             order.append(_pool_name(order))
-        made = self.replaced(order=tuple(order))
-        return made.replaced(pooled=pooled) if pooled else made
+        with_order = self.replaced(order=tuple(order))
+        return with_order.replaced(pooled=pooled) if pooled else with_order
 
     def _ordered(self, present: dict[Label, int], ordered: Labels | None) -> list[Label]:
         if ordered is not None and self.order == "sorted":
@@ -212,7 +212,7 @@ class Categorical(Node):
         return places
 
     def positions(self, rows: Rows, values: Values) -> Array:
-        """Return each row's place in the order; ABSENT where it has no value, UNSEEN where it is not in the order."""
+        """Return each row's place in the order; ABSENT where it is missing, UNSEEN where it is not in the order."""
         places = rows.shared(("places", self), self.targets)
         other = len(places and self.order) - 1 if self.unseen == "pool" and self.pooled else UNSEEN
         absent = places.get(MISSING, UNSEEN if self.own_missing else ABSENT)
@@ -222,7 +222,7 @@ class Categorical(Node):
                 lambda: _recoding([*(places.get(literal_key(label), other) for label in values.labels or ()), absent]),
             )
             # where places follow the codes, none is looked up
-            found = values.data if recode is None else recode[values.data]
+            target = values.data if recode is None else recode[values.data]
         else:
             pairs = sorted((k[1], at) for k, at in places.items() if isinstance(k, tuple) and k[0] == "number")
             numbers = np.array([key for key, _ in pairs], dtype=np.float64)
@@ -230,18 +230,18 @@ class Categorical(Node):
             slot = np.minimum(np.searchsorted(numbers, data), max(len(numbers) - 1, 0))
             hit = numbers[slot] == data if len(numbers) else np.zeros(len(data), dtype=bool)
             at = np.array([at for _, at in pairs] or [0])
-            found = np.where(hit, at[slot], other)
-        return found if values.valid is None else np.where(values.valid, found, absent)
+            target = np.where(hit, at[slot], other)
+        return target if values.valid is None else np.where(values.valid, target, absent)
 
     def placed(self, rows: Rows) -> tuple[Array, Mask | None]:
-        """Return each row's place, and which rows have one; an unseen category fails where it is told to."""
-        values = rows.of(self.x)
-        found = self.positions(rows, values)
-        if len(found) and int(found.min()) < 0:
-            if self.unseen != "missing" and (unseen := found == UNSEEN).any():
+        """Return each row's place, and which rows have one; an unseen category is an error where the options say so."""
+        values = rows.evaluate(self.x)
+        places = self.positions(rows, values)
+        if len(places) and int(places.min()) < 0:
+            if self.unseen != "missing" and (unseen := places == UNSEEN).any():
                 raise self._unseen(rows, values.full(rows.length), np.broadcast_to(unseen, rows.length))
-            return found, found >= 0
-        return found, None
+            return places, places >= 0
+        return places, None
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} has a category that is not in the order"
@@ -256,8 +256,8 @@ class Categorical(Node):
         return rows.failure(
             self,
             unseen,
-            f"'{self.x}' has a category that the plan does not know: {shown}",
-            f'The plan knows {known}. Correct the rows, add it to the order, write unseen="missing" or "pool", or '
+            f"'{self.x}' has a category that is not in the plan: {shown}",
+            f'The plan has {known}. Correct the rows, add it to the order, write unseen="missing" or "pool", or '
             "resolve the plan anew.",
         )
 
@@ -269,16 +269,16 @@ class Categorical(Node):
             return None
         present = None if self.own_missing else rows.valid(self.x)
         if self.is_closed and self.unseen == "missing":
-            found = self.positions(rows, rows.of(self.x).full(rows.length))
-            return both(present, found != UNSEEN)
+            places = self.positions(rows, rows.evaluate(self.x).full(rows.length))
+            return and_masks(present, places != UNSEEN)
         return present
 
 
 def _counted(codes: Array, count: int) -> Array:
     """Return how often each code occurs; few codes of one byte are compared faster than they are counted."""
     if codes.dtype.itemsize == 1 and count <= 16:
-        found = [np.count_nonzero(codes == code) for code in range(count - 1)]
-        return np.array([*found, len(codes) - sum(found)])  # every code given is one of them
+        counts = [np.count_nonzero(codes == code) for code in range(count - 1)]
+        return np.array([*counts, len(codes) - sum(counts)])  # every code given is one of them
     return np.bincount(codes, minlength=count)
 
 

@@ -49,14 +49,14 @@ def recurrence_values(x: FloatArray, basis: Sequence[float]) -> list[FloatArray]
         [array([-1.,  1.])]
     """
     about = np.subtract(x, basis[0])
-    found = [np.divide(about, basis[1])]
+    values = [np.divide(about, basis[1])]
     before: FloatArray | None = None
     for at in range(2, len(basis), 2):
-        following = np.multiply(np.subtract(about, basis[at]), found[-1])
+        following = np.multiply(np.subtract(about, basis[at]), values[-1])
         lower = basis[at - 1] if before is None else np.multiply(basis[at - 1], before)
-        before = found[-1]
-        found.append(np.divide(np.subtract(following, lower), basis[at + 1]))
-    return found
+        before = values[-1]
+        values.append(np.divide(np.subtract(following, lower), basis[at + 1]))
+    return values
 
 
 @dataclass(frozen=True)
@@ -70,8 +70,8 @@ class BasisQuestion(Question):
 
     def observe(self, values: Sequence[Values]) -> tuple[int, int]:
         what = f"the powers of '{self.inputs[0]}' exceed double precision"
-        found = finite_numbers(values[0], self._summand, what)
-        return (exact_sum_of_squares(found) if len(self.basis) % 2 else exact_sum(found)), len(found)
+        numbers = finite_numbers(values[0], self._summand, what)
+        return (exact_sum_of_squares(numbers) if len(self.basis) % 2 else exact_sum(numbers)), len(numbers)
 
     def _summand(self, x: FloatArray) -> FloatArray:
         """Return what the next number of the recurrence is the mean, or the root of the mean square, of."""
@@ -90,17 +90,17 @@ class BasisQuestion(Question):
         if not count:
             raise DataError(f"'{self.inputs[0]}' is missing in every row of the estimation sample")
         if len(self.basis) % 2 == 0:
-            found = as_float(total, count) + 0.0
+            answer = as_float(total, count) + 0.0
         else:
-            found = root_as_float(total, count, 2 * UNIT_BITS)
+            answer = root_as_float(total, count, 2 * UNIT_BITS)
             spread = self.basis[1] if len(self.basis) > 1 else 0.0
-            if not found > 1e-10 * spread:  # what is left in the direction of this degree
+            if not answer > 1e-10 * spread:  # the remainder in the direction of this degree
                 most = len(self.basis) // 2
                 raise DataError(
                     f"'{self.inputs[0]}' has too few distinct values for a polynomial of degree {self.degree}",
                     remedy=f"It has {counted(most + 1, 'distinct value')}: write degree {most} at most, or none.",
                 )
-        basis = (*self.basis, found)
+        basis = (*self.basis, answer)
         if len(basis) == 2 * self.degree:
             return self.answer(basis)
         return BasisQuestion(self.inputs, self.degree, self.answer, basis)
@@ -119,11 +119,11 @@ class Recurrence(Node):
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
         if not self.basis or len(self.basis) % 2:
-            raise self.fail("a recurrence is a list of pairs of numbers", "Write two numbers for each degree.")
+            raise self.error("a recurrence is a list of pairs of numbers", "Write two numbers for each degree.")
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         with np.errstate(all="ignore"):
             return finite(self, rows, recurrence_values(inner.numbers(), self.basis)[-1], inner.valid)
 
@@ -149,9 +149,9 @@ class Polynomial(Node):
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
         if self.orthogonal and (self.center or self.at is not None):
-            raise self.fail("orthogonal columns are centred already", "Leave out center and at.")
+            raise self.error("orthogonal columns are centred already", "Leave out center and at.")
         if self.basis is not None and (not self.orthogonal or len(self.basis) != 2 * self.degree):
-            raise self.fail("basis holds two numbers for each degree of an orthogonal polynomial")
+            raise self.error("basis holds two numbers for each degree of an orthogonal polynomial")
         return Type(Kind.NUMBER, block=True)
 
     def question(self, kinds: Kinds) -> Question | None:
@@ -164,11 +164,11 @@ class Polynomial(Node):
         return None
 
     def columns(self) -> tuple[Column, ...]:
-        found = []
+        columns = []
         for degree in range(1, self.degree + 1):
             parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
-            found.append(Column(parts, self._formula(degree), self._reading(degree), "power"))
-        return tuple(found)
+            columns.append(Column(parts, self._formula(degree), self._reading(degree), "power"))
+        return tuple(columns)
 
     def _formula(self, degree: int) -> Node:
         if self.basis is not None:
@@ -184,7 +184,7 @@ class Polynomial(Node):
         return PowerReading(self.x.subject(), degree, self.degree, self.at)
 
     def block(self, rows: Rows) -> Block:
-        x = rows.of(self.x).full(rows.length).numbers()
+        x = rows.evaluate(self.x).full(rows.length).numbers()
         with np.errstate(all="ignore"):
             if self.basis is not None:
                 return Dense(tuple(recurrence_values(x, self.basis)))

@@ -12,7 +12,7 @@ from facturum.language.logic import And, Comparison, Conditional, Membership, No
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
 
-MOST_ENTRIES = 4  # of a table; more are counted in sentences, and become a definition in formulas
+MAX_ENTRIES = 4  # of a table; more are counted in sentences, and become a definition in formulas
 WORDS = frozenset({"missing", *keyword.kwlist})
 _IF, _OR, _AND, _NOT, _COMPARE, _SUM, _PRODUCT, _SIGN, _POWER, _ATOM = range(10)
 
@@ -36,7 +36,7 @@ def brief_text(expression: Node) -> str:
         >>> brief_text(parse("x - lookup(hut, {'a': 1, 'b': 2, 'c': 3, 'd': 4, 'e': 5})"))
         'x - lookup(hut, {.. 5 entries})'
     """
-    return _Writer(MOST_ENTRIES)._text(expression, _IF)
+    return _Writer(MAX_ENTRIES)._text(expression, _IF)
 
 
 def literal_text(value: Any, mapping: bool = False) -> str:

@@ -12,7 +12,7 @@ STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see
 
 @dataclass(frozen=True)
 class Unit:
-    """One unit more of a column made of a number.
+    """A difference of one unit in a column made of a number.
 
     Args:
         subject: the number.
@@ -132,7 +132,7 @@ def scaled(reading: Reading, factor: float) -> Reading:
 
 
 def shifted(reading: Reading, by: float) -> Reading | None:
-    """Return the reading of a column to which a number was added; None where no structure tells it."""
+    """Return the reading of a column to which a number was added; None where no structure describes it."""
     if not isinstance(reading, Unit):
         return None
     size = 1.0 if reading.size is None else reading.size

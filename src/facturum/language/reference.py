@@ -55,7 +55,7 @@ def reference() -> str:
     parts = [_HEAD]
     for family, operations in families().items():
         parts.append(f"\n## {family.capitalize()}\n")
-        parts += [entry_of(made) for made in operations]
+        parts += [entry_of(operation) for operation in operations]
     return "\n".join(parts)
 
 
@@ -66,10 +66,10 @@ def families() -> dict[str, list[type[Node]]]:
         >>> [made.name for made in families()["polynomials"]]
         ['recurrence', 'polynomial']
     """
-    found: dict[str, list[type[Node]]] = {}
-    for made in sorted(REGISTRY.values(), key=lambda made: (_rank(made.family), made.__module__)):
-        found.setdefault(made.family, []).append(made)
-    return found
+    by_family: dict[str, list[type[Node]]] = {}
+    for operation in sorted(REGISTRY.values(), key=lambda operation: (_rank(operation.family), operation.__module__)):
+        by_family.setdefault(operation.family, []).append(operation)
+    return by_family
 
 
 def operation_called(name: str) -> type[Node]:
@@ -86,25 +86,25 @@ def operation_called(name: str) -> type[Node]:
     return REGISTRY[name]
 
 
-def summary_of(made: type[Node]) -> str:
-    """Return the first sentence of what is said of an operation.
+def summary_of(operation: type[Node]) -> str:
+    """Return the first sentence of the documentation of an operation.
 
     Example:
         >>> summary_of(operation_called("mean"))
         'The mean over the learning rows, or within groups.'
     """
-    return " ".join(inspect.cleandoc(made.__doc__ or "").split("\n\n")[0].split())
+    return " ".join(inspect.cleandoc(operation.__doc__ or "").split("\n\n")[0].split())
 
 
 def _rank(family: str) -> tuple[int, str]:
     return (FAMILIES.index(family) if family in FAMILIES else len(FAMILIES), family)
 
 
-def entry_of(made: type[Node]) -> str:
-    """Return all that is said of an operation, as Markdown."""
-    text = inspect.cleandoc(made.__doc__ or "")
-    lines = [f"### `{signature(made)}`", "", text, ""]
-    for field in dataclasses.fields(made):  # type: ignore[arg-type]
+def entry_of(operation: type[Node]) -> str:
+    """Return the documentation of an operation, as Markdown."""
+    text = inspect.cleandoc(operation.__doc__ or "")
+    lines = [f"### `{signature(operation)}`", "", text, ""]
+    for field in dataclasses.fields(operation):  # type: ignore[arg-type]
         words = field.metadata["words"]
         accept = field.metadata.get("accept")
         kind = "an expression" if accept is None else accept.words

@@ -27,11 +27,11 @@ def range_of(text: str) -> tuple[float, float] | None:
         >>> range_of("3..5"), range_of("6.."), range_of("trail")
         ((3.0, 5.0), (6.0, inf), None)
     """
-    found = _RANGE.fullmatch(text)
-    if found is None or found.groups() == (None, None):
+    match = _RANGE.fullmatch(text)
+    if match is None or match.groups() == (None, None):
         return None
     try:
-        low, high = (None if part is None else float(part.rstrip(".")) for part in found.groups())
+        low, high = (None if part is None else float(part.rstrip(".")) for part in match.groups())
     except ValueError:
         return None
     return (-np.inf if low is None else low), (np.inf if high is None else high)
@@ -61,20 +61,20 @@ class Regroup(Node):
     rest: str | None = option(TEXT, "the name for all others", default=None)
 
     def check(self, kinds: Kinds) -> Type:
-        found = kinds.of(self.x)
-        if found.kind is Kind.TIME:
-            raise self.x.fail(f"regroup works on a category, and '{self.x}' is a time", "Regroup a part of it.")
+        type_of_x = kinds.type_of(self.x)
+        if type_of_x.kind is Kind.TIME:
+            raise self.x.error(f"regroup works on a category, and '{self.x}' is a time", "Regroup a part of it.")
         members = [label for _, group in self.groups for label in group]
         counts = Counter(MISSING if isinstance(label, Absent) else literal_key(label) for label in members)
         for label in members:
             if counts[MISSING if isinstance(label, Absent) else literal_key(label)] > 1:
-                raise self.fail(f"the category {label!r} is named twice", "Name each category in one group only.")
+                raise self.error(f"the category {label!r} is named twice", "Name each category in one group only.")
         self._check_ranges()
-        if found.labels is not None and not kinds.resolved:
-            self._check_members(members, found.labels)
-        own = found.labels or ()
-        keeps = found.kind is Kind.ORDERED and self._in_order(own) is not None
-        return Type(Kind.ORDERED if keeps else Kind.CATEGORY, labels=self._labels(own))
+        if type_of_x.labels is not None and not kinds.resolved:
+            self._check_members(members, type_of_x.labels)
+        labels_of_x = type_of_x.labels or ()
+        keeps = type_of_x.kind is Kind.ORDERED and self._in_order(labels_of_x) is not None
+        return Type(Kind.ORDERED if keeps else Kind.CATEGORY, labels=self._labels(labels_of_x))
 
     def _ranges(self) -> list[tuple[float, float, str, str]]:
         """Return first and last number, text and new name of each range."""
@@ -89,10 +89,10 @@ class Regroup(Node):
         ranges = sorted(self._ranges())
         for low, high, text, _ in ranges:
             if low > high:
-                raise self.fail(f"the range {text!r} is empty", "Write the smaller number first.")
+                raise self.error(f"the range {text!r} is empty", "Write the smaller number first.")
         for (_, high, text, _), (low, _, other, _) in pairwise(ranges):
             if low <= high:
-                raise self.fail(f"the ranges {text!r} and {other!r} overlap", "Name each category in one group only.")
+                raise self.error(f"the ranges {text!r} and {other!r} overlap", "Name each category in one group only.")
 
     def _check_members(self, members: list[Label | Absent], known: Labels) -> None:
         present = {literal_key(label) for label in known}
@@ -105,25 +105,25 @@ class Regroup(Node):
             if ends is None or not any(ends[0] <= number <= ends[1] for number in numbers):
                 hint = nearest(label_text(label), [label_text(each) for each in known])
                 what = "no category in the range" if ends is not None else "no category"
-                raise self.fail(f"'{self.x}' has {what} {label!r}{hint}", "Correct it, or take it out.")
+                raise self.error(f"'{self.x}' has {what} {label!r}{hint}", "Correct it, or take it out.")
             twice = [k for k in known if literal_key(k) in named and _within(k, ends)]
             if twice:
-                raise self.fail(
+                raise self.error(
                     f"the category {twice[0]!r} is named twice, also by the range {label!r}",
                     "Name each category in one group only.",
                 )
 
     def values(self, rows: Rows) -> Values:
-        value = rows.of(self.x)
+        value = rows.evaluate(self.x)
         if value.labels is None:
             distinct, codes = np.unique(value.data, return_inverse=True)
             value = Values(codes, value.valid, tuple(plain_number(v) for v in distinct.tolist()))
-        own = value.labels or ()
-        labels = self._labels(own)
+        labels_of_x = value.labels or ()
+        labels = self._labels(labels_of_x)
         target = self._targets()
         absent = labels.index(target[MISSING]) if MISSING in target else -1
         place, new = {label: at for at, label in enumerate(labels)}, self._renaming()
-        recode = np.array([place[new(label)] for label in own] + [absent])
+        recode = np.array([place[new(label)] for label in labels_of_x] + [absent])
         data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], absent)
         present = data >= 0
         return Values(data, None if present.all() else present, labels)
@@ -144,26 +144,26 @@ class Regroup(Node):
         starts = [low for low, *_ in ranges]
 
         def new(label: Label) -> Label:
-            found = target.get(literal_key(label))
-            if found is None and ranges and (number := number_of(label)) is not None:
+            renamed = target.get(literal_key(label))
+            if renamed is None and ranges and (number := number_of(label)) is not None:
                 _, high, _, name = ranges[max(bisect_right(starts, number) - 1, 0)]
-                found = name if starts[0] <= number <= high else None
-            return found if found is not None else label if self.rest is None else self.rest
+                renamed = name if starts[0] <= number <= high else None
+            return renamed if renamed is not None else label if self.rest is None else self.rest
 
         return new
 
-    def _in_order(self, own: Labels) -> Labels | None:
+    def _in_order(self, labels_of_x: Labels) -> Labels | None:
         """Return the new names in the order of the categories; None where one holds categories that lie apart."""
         if MISSING in self._targets():
             return None
-        new = [name for name, _ in groupby(map(self._renaming(), own))]
+        new = [name for name, _ in groupby(map(self._renaming(), labels_of_x))]
         return tuple(new) if len(set(new)) == len(new) and {name for name, _ in self.groups} <= set(new) else None
 
-    def _labels(self, own: Labels) -> Labels:
-        if (ordered := self._in_order(own)) is not None:
+    def _labels(self, labels_of_x: Labels) -> Labels:
+        if (ordered := self._in_order(labels_of_x)) is not None:
             return ordered
         names: list[Label] = [name for name, _ in self.groups]
-        return tuple(dict.fromkeys([*names, *map(self._renaming(), own)]))
+        return tuple(dict.fromkeys([*names, *map(self._renaming(), labels_of_x)]))
 
     def subject(self) -> str:
         return f"{self.x.subject()} (regrouped)"

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Values, both
+from facturum.data.values import FloatArray, Values, and_masks
 from facturum.errors import DataError
 from facturum.language.failures import Unlearnable
 from facturum.language.nodes import Node
@@ -16,19 +16,19 @@ TOO_FAR = "Values so far apart are wrong as a rule: correct them, or leave the r
 
 
 def finite_numbers(x: Values, compute: Callable[[FloatArray], FloatArray], what: str) -> FloatArray:
-    """Return what is computed of the values that are there, one number for each.
+    """Return the results computed from the values present, one number for each.
 
     Raises:
         Unlearnable: with the rows in which it exceeds double precision.
     """
     own = present([x])[0].numbers()
     with np.errstate(all="ignore"):
-        found = compute(own)
-    if not (fine := np.isfinite(found)).all():
-        rows = x.there().copy()
+        values = compute(own)
+    if not (fine := np.isfinite(values)).all():
+        rows = x.present_mask().copy()
         rows[rows] = ~fine
         raise Unlearnable(rows, what, TOO_FAR)
-    return found
+    return values
 
 
 def present(values: Sequence[Values]) -> list[Values]:
@@ -37,7 +37,7 @@ def present(values: Sequence[Values]) -> list[Values]:
     values = [value.full(length) for value in values]
     valid = None
     for value in values:
-        valid = both(valid, value.valid)
+        valid = and_masks(valid, value.valid)
     if valid is None:
         return list(values)
     return [Values(value.data[valid], None, value.labels) for value in values]

@@ -1,4 +1,4 @@
-"""Trend and season: columns made of the calendar alone."""
+"""Trend and season: columns computed from the calendar alone."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.data.calendar import PARTS, part_codes, part_labels, period_text
 from facturum.data.series import period_numbers
-from facturum.data.values import Kind, Label, Labels, Mask, Values, both
+from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
 from facturum.language.bins import RangeQuestion
 from facturum.language.categories import Category, Codes
 from facturum.language.core import Multiply, Name, Number, Power, Text
@@ -26,12 +26,12 @@ STARTS = one_of(*PARTS["month"], *PARTS["weekday"])
 
 
 def _check_starts(node: Part | Season) -> None:
-    """Refuse a start that does not go with the part, and a fiscal part without one."""
+    """Refuse a start that the part does not take, and a fiscal part without one."""
     fiscal = node.part.startswith("fiscal")
     if fiscal and node.starts not in PARTS["month"]:
-        raise node.fail(f"{node.part} needs the month in which a fiscal year starts", 'Write starts="jul", say.')
+        raise node.error(f"{node.part} needs the month in which a fiscal year starts", 'Write starts="jul", say.')
     if node.starts is not None and not fiscal and (node.part != "weekday" or node.starts not in PARTS["weekday"]):
-        raise node.fail(
+        raise node.error(
             f"{node.part} does not start with '{node.starts}'", "A fiscal part starts with a month, weekday with a day."
         )
 
@@ -52,7 +52,7 @@ class Timed(Node):
             what = (
                 "of is not allowed where rows have no time" if time is None else f"of must be the plan's time, '{time}'"
             )
-            raise self.fail(what, "Leave of out.")
+            raise self.error(what, "Leave of out.")
         return self if self.of == wanted else self.replaced(of=wanted)
 
 
@@ -73,10 +73,10 @@ class Part(Node):
 
     def check(self, kinds: Kinds) -> Type:
         _check_starts(self)
-        found = kinds.of(self.x)
-        if found.kind is not Kind.TIME:
-            raise self.x.fail(
-                f"part works on a time, and '{self.x}' is {found.kind.with_article}",
+        type_of_x = kinds.type_of(self.x)
+        if type_of_x.kind is not Kind.TIME:
+            raise self.x.error(
+                f"part works on a time, and '{self.x}' is {type_of_x.kind.with_article}",
                 f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
             )
         return (
@@ -84,7 +84,7 @@ class Part(Node):
         )
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         codes = part_codes(inner.data, self.part, self.starts)
         if self.part in CYCLES:
             return Values(codes, inner.valid, part_labels(self.part, self.starts))
@@ -94,8 +94,8 @@ class Part(Node):
         return Unit(self.subject())
 
     def subject(self) -> str:
-        own = self.x.subject()
-        return own if own == self.part else f"{self.part.replace('_', ' ')} of {own}"
+        subject_of_x = self.x.subject()
+        return subject_of_x if subject_of_x == self.part else f"{self.part.replace('_', ' ')} of {subject_of_x}"
 
 
 @operation
@@ -117,29 +117,29 @@ class PeriodsSince(Timed):
         kinds.along_time(self)
         if kinds.every == "row":
             if not isinstance(self.date, Number) or not isinstance(self.date.value, int):
-                raise self.fail("rows without a time have no dates", "Write trend().")
+                raise self.error("rows without a time have no dates", "Write trend().")
         elif isinstance(self.date, Text):
             period_written(self.date)
-        elif kinds.of(self.date).kind is not Kind.TIME:
-            raise self.date.fail(f"'{self.date}' is not a time", "Write a date in quotes, or a time variable.")
+        elif kinds.type_of(self.date).kind is not Kind.TIME:
+            raise self.date.error(f"'{self.date}' is not a time", "Write a date in quotes, or a time variable.")
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
         period = rows.chosen(rows.series.period)
         known = rows.chosen(rows.series.known)
         start, valid = self._start(rows)
-        return Values(np.subtract(period, start).astype(np.float64), both(valid, None if known.all() else known))
+        return Values(np.subtract(period, start).astype(np.float64), and_masks(valid, None if known.all() else known))
 
     def _start(self, rows: Rows) -> tuple[Any, Mask | None]:
         if isinstance(self.date, Number):
             return int(self.date.value), None
         if isinstance(self.date, Text):
             return period_numbers(np.array([period_written(self.date).start]), rows.series.every), None
-        values = rows.of(self.date).full(rows.length)
+        values = rows.evaluate(self.date).full(rows.length)
         return period_numbers(values.data, rows.series.every), values.valid
 
     def valid(self, rows: Rows) -> Mask | None:
-        return rows.of(self).valid
+        return rows.evaluate(self).valid
 
     def decided_by(self) -> tuple[Node, ...]:
         return (self.date,)
@@ -170,7 +170,7 @@ class Trend(Timed):
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         if self.origin is not None:
-            kinds.of(self._periods())
+            kinds.type_of(self._periods())
         return Type(Kind.NUMBER, block=True)
 
     def _periods(self) -> PeriodsSince:
@@ -192,14 +192,14 @@ class Trend(Timed):
 
     def columns(self) -> tuple[Column, ...]:
         base = self._periods()
-        found = []
+        columns = []
         for degree in range(1, self.degree + 1):
             formula = base if degree == 1 else Power(base, Number(degree))
             subject = base.subject()
             reading = Unit(subject) if self.degree == 1 else PowerReading(subject, degree, self.degree)
             parts: Any = (("operation", str(degree)),) if degree > 1 else ()
-            found.append(Column(parts, formula, reading, "power" if self.degree > 1 else "number"))
-        return tuple(found)
+            columns.append(Column(parts, formula, reading, "power" if self.degree > 1 else "number"))
+        return tuple(columns)
 
     def reading(self) -> Reading:
         return Curve(self.subject())
@@ -231,18 +231,18 @@ class Season(Timed):
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         if not self.of:
-            raise self.fail("a season needs a time", "Name a time in [data].")
+            raise self.error("a season needs a time", "Name a time in [data].")
         _check_starts(self)
         labels = part_labels(self.part, self.starts)
         if self.reference is not None and self.reference not in labels:
-            raise self.fail(f"{self.part} {self.reference!r} not found", "Write " + ", ".join(labels) + ".")
+            raise self.error(f"{self.part} {self.reference!r} not found", "Write " + ", ".join(labels) + ".")
         if self.pairs is not None and self.coding != "waves":
-            raise self.fail("pairs goes with the coding 'waves'", "Leave it out, or write coding='waves'.")
+            raise self.error("pairs is valid only with the coding 'waves'", "Leave it out, or write coding='waves'.")
         if self.reference is not None and self.coding not in ("reference", "effect"):
-            raise self.fail(f"the coding '{self.coding}' has no reference", "Leave reference out.")
+            raise self.error(f"the coding '{self.coding}' has no reference", "Leave reference out.")
         if (self.pairs or 1) > len(labels) // 2:
-            raise self.fail(f"{len(labels)} parts allow {len(labels) // 2} pairs of waves", "Write fewer.")
-        kinds.of(Part(self.of[0], self.part, self.starts))
+            raise self.error(f"{len(labels)} parts allow {len(labels) // 2} pairs of waves", "Write fewer.")
+        kinds.type_of(Part(self.of[0], self.part, self.starts))
         return Type(Kind.NUMBER, block=True)
 
     def _category(self) -> Category:
@@ -257,7 +257,7 @@ class Season(Timed):
             return self._category().columns()
         labels = part_labels(self.part, self.starts)
         code = Codes(Part(self.of[0], self.part, self.starts), order=labels)
-        found = []
+        columns = []
         for number in range(1, (self.pairs or 1) + 1):
             angle = Multiply(Number(float(2 * np.pi * number / len(labels))), code)
             waves: Sequence[tuple[str, Node]] = (("sin", Sin(angle)), ("cos", Cos(angle)))
@@ -265,8 +265,8 @@ class Season(Timed):
                 often = {1: "once", 2: "twice"}.get(number, f"{number} times")
                 wave_name = "sine" if name == "sin" else "cosine"
                 reading = Curve(f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s")
-                found.append(Column((("operation", f"{name}{number}"),), wave, reading))
-        return tuple(found)
+                columns.append(Column((("operation", f"{name}{number}"),), wave, reading))
+        return tuple(columns)
 
     def block(self, rows: Rows) -> Block:
         return super().block(rows) if self.coding == "waves" else self._category().block(rows)

@@ -38,25 +38,25 @@ class Selector(Node):
             name for name, kind in variables.items() if self.wants(name, kind) and (self.takes_ids or name not in ids)
         ]
         if not names:
-            raise self.fail(f"'{self}' matches no variable", "The table has " + ", ".join(variables) + ".")
-        made = List(tuple(Name(name) for name in names))
-        object.__setattr__(made, "span", self.span)
-        return made
+            raise self.error(f"'{self}' matches no variable", "The table has " + ", ".join(variables) + ".")
+        members = List(tuple(Name(name) for name in names))
+        object.__setattr__(members, "span", self.span)
+        return members
 
     def wants(self, name: str, kind: Kind) -> bool:
         """Return whether a variable is one of those meant, ids included.
 
         Raises:
-            PlanError: where what is left out is not listed by name or pattern.
+            PlanError: where the variables to leave out are not listed by name or pattern.
         """
         for node in self.but:
             if not isinstance(node, Name | Text):
-                raise node.fail("but=[..] lists variables", 'Write names or patterns: but=[price, "q_*"].')
+                raise node.error("but=[..] lists variables", 'Write names or patterns: but=[price, "q_*"].')
         patterns = [node.variable if isinstance(node, Name) else node.value for node in self.but]  # type: ignore[attr-defined]
         return self.takes(name, kind) and not any(fnmatchcase(name, pattern) for pattern in patterns)
 
     def check(self, kinds: Kinds) -> Type:
-        raise self.fail(f"'{self}' chooses among the variables of a table", "Give the plan a table first.")
+        raise self.error(f"'{self}' chooses among the variables of a table", "Give the plan a table first.")
 
 
 @operation

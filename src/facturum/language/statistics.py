@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, FloatArray, Kind, Label, Values, both, label_text, plain_number
+from facturum.data.values import Array, FloatArray, Kind, Label, Values, and_masks, label_text, plain_number
 from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.groups import Key, group_codes, in_order
@@ -86,10 +86,10 @@ class QuantileQuestion(Question):
 
     def advance(self, merged: Any) -> Question | Node:
         search = self._search().advance(merged)
-        if search.found is None:
+        if search.values is None:
             return QuantileQuestion(self.inputs, self.answer, self.shares, search)
-        some(len(search.found), self.inputs[0])
-        return self.answer([quantile_between(search.found, share, search.count) + 0.0 for share in self.shares])
+        some(len(search.values), self.inputs[0])
+        return self.answer([quantile_between(search.values, share, search.count) + 0.0 for share in self.shares])
 
 
 @dataclass(frozen=True)
@@ -105,8 +105,8 @@ class ExtremeQuestion(Question):
         return [self.statistic(x)] if len(x) else []
 
     def merge(self, parts: Sequence[list[float]]) -> list[float]:
-        found = [value for part in parts for value in part]
-        return [self.statistic(np.array(found))] if found else []
+        values = [value for part in parts for value in part]
+        return [self.statistic(np.array(values))] if values else []
 
     def advance(self, merged: list[float]) -> Node:
         some(len(merged), self.inputs[0])
@@ -144,12 +144,12 @@ class GroupQuestion(Question):
         return {key: np.concatenate(pieces) for key, pieces in gathered.items()}
 
     def advance(self, merged: dict[tuple[Label | Absent, ...], FloatArray]) -> Node:
-        found = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
+        answers_by_group = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
         if not self.whole:
-            some(len(found), self.inputs[0])
-        elif len(found) < len(merged):
-            raise self._empty_groups(in_order(set(merged) - set(found)))
-        return self.answer(found)
+            some(len(answers_by_group), self.inputs[0])
+        elif len(answers_by_group) < len(merged):
+            raise self._empty_groups(in_order(set(merged) - set(answers_by_group)))
+        return self.answer(answers_by_group)
 
     def _empty_groups(self, keys: Sequence[tuple[Label | Absent, ...]]) -> DataError:
         words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
@@ -177,12 +177,12 @@ class Together(Question):
         return [question for question in self.questions if isinstance(question, Question)]
 
     def observe(self, values: Sequence[Values]) -> list[Any]:
-        found, start = [], 0
+        pieces, start = [], 0
         for question in self._open():
             stop = start + len(question.inputs)
-            found.append(question.observe(values[start:stop]))
+            pieces.append(question.observe(values[start:stop]))
             start = stop
-        return found
+        return pieces
 
     def seen(self, values: Sequence[Values]) -> int:
         first = self._open()[0]
@@ -194,7 +194,7 @@ class Together(Question):
     def advance(self, merged: list[Any]) -> Question | Node:
         rest = iter(merged)
         following = tuple(q.advance(next(rest)) if isinstance(q, Question) else q for q in self.questions)
-        answers = [found for found in following if isinstance(found, Node)]
+        answers = [answers_by_group for answers_by_group in following if isinstance(answers_by_group, Node)]
         return self.combine(answers) if len(answers) == len(following) else Together(following, self.combine)
 
 
@@ -230,16 +230,16 @@ class Statistic(Node):
     def valid(self, rows: Rows) -> Any:
         valid = None
         for key in self.by:
-            valid = both(valid, rows.valid(key))
+            valid = and_masks(valid, rows.valid(key))
         return valid
 
-    def _lookup(self, found: dict[tuple[Label | Absent, ...], float]) -> Node:
-        return Lookup(self.by, table_of(found), MISSING)
+    def _lookup(self, by_group: dict[tuple[Label | Absent, ...], float]) -> Node:
+        return Lookup(self.by, table_of(by_group), MISSING)
 
 
-def table_of(found: Mapping[tuple[Label | Absent, ...], float]) -> tuple[tuple[Key, Label | Absent], ...]:
+def table_of(by_group: Mapping[tuple[Label | Absent, ...], float]) -> tuple[tuple[Key, Label | Absent], ...]:
     """Return numbers by group as a table that a lookup reads, in the order of the keys."""
-    return tuple((key[0] if len(key) == 1 else key, plain_number(found[key] + 0.0)) for key in in_order(found))
+    return tuple((key[0] if len(key) == 1 else key, plain_number(by_group[key] + 0.0)) for key in in_order(by_group))
 
 
 def number(value: float) -> Number:
@@ -288,7 +288,7 @@ class Median(Statistic):
         return median_of_values(x)
 
     def whole(self) -> Question:
-        return QuantileQuestion((self.x,), lambda found: number(found[0]), (0.5,))
+        return QuantileQuestion((self.x,), lambda answers: number(answers[0]), (0.5,))
 
 
 @operation
@@ -357,4 +357,4 @@ class Quantile(Statistic):
         return quantiles_of(x, [self.share])[0]
 
     def whole(self) -> Question:
-        return QuantileQuestion((self.x,), lambda found: number(found[0]), (self.share,))
+        return QuantileQuestion((self.x,), lambda answers: number(answers[0]), (self.share,))

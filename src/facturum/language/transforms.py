@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Kind, Mask, Values, both
+from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks
 from facturum.language.nodes import Kinds, Node, Question, Rows, Type, finite, need_number, operation
 from facturum.language.options import NUMBER, argument, one_of, option
 from facturum.language.reading import Logged, Reading, Unit
@@ -33,7 +33,7 @@ class Elementwise(Node):
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         x = inner.numbers()
         domain = self.domain(x)
         if domain is not None and not domain[0].all():
@@ -72,14 +72,14 @@ class Log(Elementwise):
     def values(self, rows: Rows) -> Values:
         if self.nonpositive == "fail":
             return super().values(rows)
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         positive = inner.numbers() > -self.shift
         with np.errstate(all="ignore"):
             data = self.compute(inner.numbers())
-        return Values(data, both(inner.valid, positive))
+        return Values(data, and_masks(inner.valid, positive))
 
     def valid(self, rows: Rows) -> Mask | None:
-        return super().valid(rows) if self.nonpositive == "fail" else rows.of(self).valid
+        return super().valid(rows) if self.nonpositive == "fail" else rows.evaluate(self).valid
 
     def decided_by(self) -> tuple[Node, ...]:
         return () if self.nonpositive == "fail" else (self.x,)
@@ -219,9 +219,9 @@ class Clip(Elementwise):
 
     def check(self, kinds: Kinds) -> Type:
         if self.low is None and self.high is None:
-            raise self.fail("clip needs a bound", f"Write clip({self.x}, low=.., high=..), or one of them.")
+            raise self.error("clip needs a bound", f"Write clip({self.x}, low=.., high=..), or one of them.")
         if self.low is not None and self.high is not None and self.low > self.high:
-            raise self.fail(f"low ({self.low}) is above high ({self.high})", "Exchange them.")
+            raise self.error(f"low ({self.low}) is above high ({self.high})", "Exchange them.")
         return super().check(kinds)
 
     def compute(self, x: FloatArray) -> FloatArray:
@@ -266,7 +266,7 @@ class Standardize(Elementwise):
 
     def check(self, kinds: Kinds) -> Type:
         if self.scale is not None and not self.scale > 0:
-            raise self.fail(f"scale is {self.scale}", "Write a number above 0.")
+            raise self.error(f"scale is {self.scale}", "Write a number above 0.")
         return super().check(kinds)
 
     def question(self, kinds: Kinds) -> Question | None:
@@ -276,7 +276,7 @@ class Standardize(Elementwise):
 
     def _closed(self, mean: float, spread: float) -> Node:
         if self.scale is None and not spread > 0:
-            raise self.fail(f"'{self.x}' is constant, and has no standard deviation to divide by", "Leave it out.")
+            raise self.error(f"'{self.x}' is constant, and has no standard deviation to divide by", "Leave it out.")
         return self.replaced(
             at=mean if self.at is None else self.at, scale=spread if self.scale is None else self.scale
         )

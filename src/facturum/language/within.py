@@ -8,7 +8,7 @@ from typing import Any, ClassVar, TypeAlias
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Kind, Label, Mask, Values, both
+from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
 from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
@@ -66,9 +66,9 @@ class TwoWayQuestion(Question):
 
 def _merged(parts: Sequence[tuple[IntArray, list[Group]]]) -> tuple[IntArray, list[Group]]:
     """Return one numbering of the groups of several leaves, in the order of their keys."""
-    keys = in_order({key for _, own in parts for key in own})
+    keys = in_order({key for _, groups in parts for key in groups})
     place = {key: at for at, key in enumerate(keys)}
-    codes = [np.array([place[key] for key in own], dtype=np.int64)[each] for each, own in parts if own]
+    codes = [np.array([place[key] for key in groups], dtype=np.int64)[each] for each, groups in parts if groups]
     return np.concatenate(codes) if codes else np.zeros(0, dtype=np.int64), keys
 
 
@@ -106,9 +106,9 @@ class Within(Node):
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
         if not self.by:
-            raise self.fail("within needs what forms the groups", f"Write within({self.x}, by=[..]), or center(..).")
+            raise self.error("within needs what forms the groups", f"Write within({self.x}, by=[..]), or center(..).")
         for grouping in self._lookups():
-            kinds.of(grouping)
+            kinds.type_of(grouping)
         return Type(Kind.NUMBER)
 
     def question(self, kinds: Kinds) -> Question | None:
@@ -118,8 +118,8 @@ class Within(Node):
             return GroupQuestion((self.x, *self.by), mean_of_values, self._closed)
         return TwoWayQuestion((self.x, *self.by, *self.and_by), len(self.by), self._closed_two)
 
-    def _closed(self, found: dict[Group, float]) -> Node:
-        return self.replaced(effects=table_of(found), absorbed=len(found) - 1)
+    def _closed(self, effects: dict[Group, float]) -> Node:
+        return self.replaced(effects=table_of(effects), absorbed=len(effects) - 1)
 
     def _closed_two(self, first: dict[Group, float], second: dict[Group, float], sets: int) -> Node:
         # each set that no row connects to the others has a level of its own; one of them is the intercept's
@@ -130,19 +130,19 @@ class Within(Node):
     def values(self, rows: Rows) -> Values:
         if not self.effects:
             raise self.unresolved()
-        inner = rows.of(self.x)
+        inner = rows.evaluate(self.x)
         data, valid = inner.numbers(), inner.valid
         for grouping in self._lookups():
-            effect = rows.of(grouping)
+            effect = rows.evaluate(grouping)
             with np.errstate(all="ignore"):
                 data = np.subtract(data, effect.numbers())
-            valid = both(valid, effect.valid)
+            valid = and_masks(valid, effect.valid)
         return finite(self, rows, data, valid)
 
     def valid(self, rows: Rows) -> Mask | None:
         valid = rows.valid(self.x)
         for node in self._lookups() if self.effects else (*self.by, *self.and_by):
-            valid = both(valid, rows.valid(node))
+            valid = and_masks(valid, rows.valid(node))
         return valid
 
     def decided_by(self) -> tuple[Node, ...]:

@@ -58,7 +58,7 @@ def _readable(candidates: list[Variable], panel: Variable | None) -> str | None:
 
 
 def one_to_one(a: Variable, b: Variable) -> bool:
-    """Return whether two categories tell the same rows apart."""
+    """Return whether two categories identify the same groups of rows."""
     if len(a.labels or ()) != len(b.labels or ()) or a.name == b.name:
         return a.name == b.name
     pairs = np.unique(np.stack([a.data.astype(np.int64), b.data.astype(np.int64)]), axis=1)
@@ -66,7 +66,7 @@ def one_to_one(a: Variable, b: Variable) -> bool:
 
 
 def _step(time: Variable) -> str | None:
-    """Return the longest step that tells the moments apart."""
+    """Return the longest step that keeps the moments distinct."""
     distinct = np.unique(as_time(time).data)
     if len(distinct) < 2:
         return None

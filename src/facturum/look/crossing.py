@@ -1,4 +1,4 @@
-"""Two variables crossed: how often each value of one goes with each of the other."""
+"""Two-way tables: how often each value of one variable occurs with each of another."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
 from facturum.errors import DataError
 
-MOST_VALUES = 40
+MAX_VALUES = 40
 PERCENTS = ("row", "column", "total")
 
 
@@ -23,7 +23,7 @@ class CrossTable:
     Args:
         rows, columns: the two variables.
         row_values, column_values: their values, with "missing" last where there are such.
-        counts: for each value of the first, how often it goes with each of the second.
+        counts: for each value of the first, how often it occurs with each of the second.
 
     Example:
         >>> table = Table.of({"way": ["road", "trail", "road"], "open": ["yes", "yes", None]})
@@ -74,10 +74,10 @@ def _coded(variable: Variable) -> tuple[Array, tuple[str, ...]]:
     """Return the place of each row's value among the values that occur, and these."""
     there = ~variable.missing_rows()
     distinct, places = np.unique(variable.data[there], return_inverse=True)
-    if len(distinct) > MOST_VALUES or variable.kind is Kind.TIME:
+    if len(distinct) > MAX_VALUES or variable.kind is Kind.TIME:
         what = "is a time" if variable.kind is Kind.TIME else f"has {len(distinct):,} different values"
         raise DataError(
-            f"'{variable.name}' {what}, and a two-way table shows {MOST_VALUES} at most",
+            f"'{variable.name}' {what}, and a two-way table shows {MAX_VALUES} at most",
             remedy="Cut it into bins or regroup it in a plan, and add --plan PLAN.",
         )
     texts = [variable.text_of(value) for value in distinct.tolist()]

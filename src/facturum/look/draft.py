@@ -23,7 +23,7 @@ from facturum.look.clock import are_dates, find_clock, one_to_one
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
 from facturum.look.profile import VariableProfile, profile_of
 
-MOST_CATEGORIES = 30
+MAX_CATEGORIES = 30
 FEW_UNITS = 12
 MOSTLY = 0.5  # missing, beyond which a variable is left out
 SEASONS = {
@@ -40,7 +40,7 @@ SEASONS = {
 
 @dataclass(frozen=True)
 class Line:
-    """A line of the plan: what it says, and why."""
+    """A line of the plan, and the reason for it."""
 
     key: str
     text: str
@@ -53,11 +53,11 @@ class Draft:
     Args:
         table: the table.
         response: the variable to explain.
-        reading: how the table's file is read, for the plan to say so.
+        reading: how the table's file is read, which the plan repeats.
         without: terms to leave out, each with the reason.
 
     Raises:
-        DataError: where the response is not there, cannot be one, or has no value that differs.
+        DataError: where the response is not found, cannot be one, or is constant.
     """
 
     def __init__(
@@ -80,7 +80,7 @@ class Draft:
         there = ~self._response.missing_rows()
         if not there.any():
             raise DataError(f"'{response}' is missing in every row", remedy="Name another response.")
-        # what is constant where the response has a value cannot explain it
+        # a variable that is constant where the response is present cannot explain it
         self._rows = np.flatnonzero(there)
         self._profiles = {profile.name: profile for profile in profile_of(_part(table, self._rows))}
         self._clock = find_clock(table)
@@ -147,7 +147,7 @@ class Draft:
             return "its whole numbers are too long for a number"
         if response.kind is Kind.NUMBER and np.isinf(response.data[self._rows].astype(np.float64)).any():
             return "it has infinite values, which count as wrong: correct them first"
-        many = profile.distinct == len(self._rows) or profile.distinct > MOST_CATEGORIES
+        many = profile.distinct == len(self._rows) or profile.distinct > MAX_CATEGORIES
         if response.kind.categorical and profile.distinct > 2 and many:
             return f"it has {profile.distinct:,} categories in {len(self._rows):,} rows"
         return None
@@ -182,7 +182,7 @@ class Draft:
         return self._clock is not None and variable.name == self._clock.time
 
     def _identity(self, variable: Variable) -> str | None:
-        """Return why a variable only tells rows or units apart, or None."""
+        """Return why a variable only identifies rows or units, or None."""
         if self._clock is not None and variable.name in (self._clock.time, self._clock.panel):
             return None
         profile = self._profiles[variable.name]
@@ -201,7 +201,7 @@ class Draft:
             return "every row has another one"
         panel = None if self._clock is None else self._clock.panel
         if panel is not None and profile.distinct > 2 and one_to_one(variable, self._table[panel]):
-            return f"it tells the same apart as {panel}"
+            return f"it identifies the same units as {panel}"
         if texts and are_numbers(texts) and any(text.startswith("0") and len(text) > 1 for text in texts):
             return "codes with leading zeros"
         return None
@@ -251,8 +251,8 @@ class Draft:
             counts = dict(profile.values)
             label = max(variable.labels or (), key=lambda label: counts.get(label_text(label), 0))
             reference = repr(label)
-        why.append(f"{profile.distinct} categories, against the commonest")
-        if profile.distinct > MOST_CATEGORIES:
+        why.append(f"{profile.distinct} categories, against the most frequent")
+        if profile.distinct > MAX_CATEGORIES:
             options += ", pool=0.01, unseen='pool'"
             why.append("those with under 1 % of the rows together")
         if profile.missing:
@@ -348,7 +348,7 @@ def draft_of(
     Args:
         table: the table.
         response: the variable to explain.
-        reading: how the table's file is read, for the plan to say so.
+        reading: how the table's file is read, which the plan repeats.
         without: terms to leave out, each with the reason.
 
     Raises:
@@ -358,7 +358,7 @@ def draft_of(
         >>> table = Table.of({"stays": [1, 5, 3, 9], "beds": [8, 40, 8, 60], "open": ["yes", "no", "yes", "yes"]})
         >>> print(draft_of(table, "stays").partition("[terms]")[2].strip())
         beds = "beds"  # from 8 to 60
-        open = "category(open, reference='yes')"  # 2 categories, against the commonest
+        open = "category(open, reference='yes')"  # 2 categories, against the most frequent
     """
     return Draft(table, response, reading, without).text()
 

@@ -66,7 +66,7 @@ def odd_codes(distinct: FloatArray) -> list[float]:
         >>> odd_codes(np.array([0.0, *range(18, 90), 999.0])), odd_codes(np.arange(100.0))
         ([0.0, 999.0], [])
     """
-    found: list[float] = []
+    codes: list[float] = []
     for end in (-1, 0, -1, 0):  # as one of them can hide another
         if len(distinct) <= FEW:
             break
@@ -75,9 +75,9 @@ def odd_codes(distinct: FloatArray) -> list[float]:
         if not _is_code(value) or not gap > GAP * float(others[-1] - others[0]):
             continue
         if gap > 3 * float(np.median(np.diff(others))):
-            found.append(value)
+            codes.append(value)
             distinct = others
-    return sorted(found)
+    return sorted(codes)
 
 
 def _is_code(value: float) -> bool:

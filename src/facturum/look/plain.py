@@ -26,12 +26,12 @@ def figure_text(value: float | str | None) -> str:
 
 
 def cells_of(variable: VariableProfile) -> list[str]:
-    """Return what a profile says of one variable, under the heads of its table."""
+    """Return the profile of one variable, under the heads of its table."""
     missing = f"{variable.missing:,} ({100 * variable.missing_share:.1f} %)" if variable.missing else "0"
     if variable.quartiles:
         middle = "  ".join(map(figure_text, variable.quartiles))
     elif variable.values:
-        middle = ", ".join(f"{value} ({count:,})" for value, count in variable.commonest[:3])
+        middle = ", ".join(f"{value} ({count:,})" for value, count in variable.most_frequent[:3])
         middle += ", .." if variable.distinct > 3 else ""
     else:
         middle = ""
@@ -48,17 +48,17 @@ def cells_of(variable: VariableProfile) -> list[str]:
     ]
 
 
-def profile_text(made: Profile) -> str:
+def profile_text(profiled: Profile) -> str:
     """Return a profile as lines of text."""
-    rows = [list(HEADS), *[cells_of(variable) for variable in made]]
+    rows = [list(HEADS), *[cells_of(variable) for variable in profiled]]
     widths = [max(len(row[at]) for row in rows) for at in range(len(HEADS))]
     lines = ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
     return "\n".join(
-        [f"{made.source}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}", *lines]
+        [f"{profiled.source}: {counted(profiled.rows, 'row')}, {counted(len(profiled.variables), 'variable')}", *lines]
     )
 
 
-def profile_html(made: Profile) -> str:
+def profile_html(profiled: Profile) -> str:
     """Return a profile as a table for notebooks."""
-    title = f"{made.source}: {counted(made.rows, 'row')}, {counted(len(made.variables), 'variable')}"
-    return table_html(title, HEADS, [cells_of(variable) for variable in made])
+    title = f"{profiled.source}: {counted(profiled.rows, 'row')}, {counted(len(profiled.variables), 'variable')}"
+    return table_html(title, HEADS, [cells_of(variable) for variable in profiled])

@@ -24,7 +24,7 @@ COMMONEST = 8
 FEW_VALUES = 20
 QUARTILES = (0.25, 0.5, 0.75)
 CELLS = 40
-MOST_CORRELATED = 12
+MAX_CORRELATED = 12
 
 
 @dataclass(frozen=True)
@@ -69,8 +69,8 @@ class VariableProfile:
         return self.missing / self.rows if self.rows else 0.0
 
     @property
-    def commonest(self) -> tuple[tuple[str, int], ...]:
-        """The commonest values with their counts."""
+    def most_frequent(self) -> tuple[tuple[str, int], ...]:
+        """The most frequent values with their counts."""
         return tuple(sorted(self.values, key=lambda pair: -pair[1])[:COMMONEST])
 
 
@@ -86,7 +86,7 @@ class Profile:
 
     Example:
         >>> made = profile_of(Table.of({"beds": [8, 40, 8, None], "access": ["trail", "road", "road", "road"]}))
-        >>> made["beds"].missing, made["access"].commonest
+        >>> made["beds"].missing, made["access"].most_frequent
         (1, (('road', 3), ('trail', 1)))
     """
 
@@ -152,10 +152,10 @@ def profile_of(
             )
     chosen = [table[name] for name in names] or list(table)
     with ThreadPoolExecutor(thread_count(threads)) as pool:
-        found = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
-        numbers = [v for v, p in zip(chosen, found, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
-        correlated = [v for v in numbers if not v.identity and v.exact_as_double][:MOST_CORRELATED]
-        return Profile(table.source, table.length, tuple(found), _correlations(correlated, pool))
+        profiles = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
+        numbers = [v for v, p in zip(chosen, profiles, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
+        correlated = [v for v in numbers if not v.identity and v.exact_as_double][:MAX_CORRELATED]
+        return Profile(table.source, table.length, tuple(profiles), _correlations(correlated, pool))
 
 
 def _profile(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:
@@ -317,5 +317,5 @@ def _correlations(numbers: Sequence[Variable], pool: ThreadPoolExecutor) -> tupl
         return correlation(a[both], b[both])
 
     pairs = [(a, b) for a in range(len(numbers)) for b in range(a + 1, len(numbers))]
-    found = zip(pairs, pool.map(pair, pairs), strict=True)
-    return tuple((numbers[a].name, numbers[b].name, r) for (a, b), r in found if r is not None)
+    correlated = zip(pairs, pool.map(pair, pairs), strict=True)
+    return tuple((numbers[a].name, numbers[b].name, r) for (a, b), r in correlated if r is not None)

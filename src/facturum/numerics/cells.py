@@ -25,7 +25,7 @@ def whole_cells(distinct: FloatArray, most: int) -> tuple[int, int] | None:
     low, high = float(distinct[0]), float(distinct[-1])
     if not (abs(low) < WIDEST and abs(high) < WIDEST):
         return None
-    for values in (distinct[:1000], distinct):  # as a rule the first few tell
+    for values in (distinct[:1000], distinct):  # as a rule the first few suffice
         if not (values == np.floor(values)).all():
             return None
     numbers = int(high) - int(low) + 1

@@ -12,7 +12,7 @@ FEWEST = 10
 def welch(a: FloatArray, b: FloatArray) -> tuple[float | None, float | None]:
     """Return the difference of two means and its t value, for unequal variances.
 
-    There is no t value where one of them has fewer than ten values, or values that do not differ.
+    The t value is None where either has fewer than ten values, or no variance.
 
     Source: Welch, "The generalization of 'Student's' problem when several different population variances are involved"
     (1947).
@@ -89,6 +89,6 @@ def scale_figures(items: FloatArray) -> tuple[float | None, list[float | None]]:
     items = items / (float(np.max(np.abs(items))) or 1.0)  # neither figure depends on the scale
     total = items.sum(axis=0)
     whole = float(total.var(ddof=1))
-    own = float(np.sum(items.var(axis=1, ddof=1)))
-    alpha = count / (count - 1) * (1 - own / whole) if whole > 0 else None
+    item_variance = float(np.sum(items.var(axis=1, ddof=1)))
+    alpha = count / (count - 1) * (1 - item_variance / whole) if whole > 0 else None
     return alpha, [correlation(item, total - item) for item in items]

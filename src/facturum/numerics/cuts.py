@@ -92,20 +92,20 @@ class CutSearch:
 
     def cuts(self, count: int) -> list[int]:
         """Return how many values lie below each cut: the nearest whole number to its share."""
-        found = {(2 * at * count + self.parts) // (2 * self.parts) for at in range(1, self.parts)}
-        return sorted(cut for cut in found if 0 < cut < count)
+        ranks = {(2 * at * count + self.parts) // (2 * self.parts) for at in range(1, self.parts)}
+        return sorted(cut for cut in ranks if 0 < cut < count)
 
     @property
     def count(self) -> int:
         return self._search().count
 
     def _tied(self) -> list[float]:
-        at = self._search().found or {}
+        at = self._search().values or {}
         return sorted({at[cut] for cut in self.cuts(self.count) if at[cut - 1] == at[cut]})
 
     def observe(self, values: FloatArray) -> Any:
         search = self._search()
-        if search.found is None:
+        if search.values is None:
             return search.observe(values)
         return {value: self._around(values, value) for value in self._tied()}
 
@@ -121,7 +121,7 @@ class CutSearch:
 
     def merge(self, parts: Sequence[Any]) -> Any:
         search = self._search()
-        if search.found is None:
+        if search.values is None:
             return search.merge(parts)
         merged: dict[float, Tie] = {}
         for part in parts:
@@ -137,17 +137,17 @@ class CutSearch:
 
     def advance(self, merged: Any) -> CutSearch:
         search = self._search()
-        if search.found is None:
+        if search.values is None:
             following = replace(self, ranks=search.advance(merged))
             return (
                 following._finished({})
-                if following._search().found is not None and not following._tied()
+                if following._search().values is not None and not following._tied()
                 else following
             )
         return self._finished(merged)
 
     def _finished(self, ties: dict[float, Tie]) -> CutSearch:
-        at, count = self._search().found or {}, self.count
+        at, count = self._search().values or {}, self.count
         edges: set[float] = set()
         for number in range(1, self.parts):
             cut = (2 * number * count + self.parts) // (2 * self.parts)

@@ -8,11 +8,11 @@ import numpy.typing as npt
 FAR = 2**62
 
 
-def steps_apart(a: npt.NDArray[np.float64], b: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
+def ulp_distance(a: npt.NDArray[np.float64], b: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
     """Return how many doubles lie from each of one to the other; equal bits, and two NaN, are 0 apart.
 
     Example:
-        >>> steps_apart(np.array([1.0, np.nan, 0.0]), np.array([np.nextafter(1.0, 2.0), np.nan, 5e-324])).tolist()
+        >>> ulp_distance(np.array([1.0, np.nan, 0.0]), np.array([np.nextafter(1.0, 2.0), np.nan, 5e-324])).tolist()
         [1, 0, 1]
     """
     steps = np.zeros(len(a), dtype=np.int64)

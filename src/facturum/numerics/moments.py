@@ -1,4 +1,4 @@
-"""What is said of the values of matrix columns: counts, extremes, mean and spread, merged leaf by leaf."""
+"""Moments of matrix columns: counts, extremes, mean and spread, merged leaf by leaf."""
 
 from __future__ import annotations
 

@@ -44,7 +44,7 @@ class RankSearch:
     """The search for the values at some ranks (0-based) among all values seen, in a few passes over them.
 
     A pass feeds every part of the data to `observe`, merges what comes back (in any order) and calls `advance`, until
-    `found` holds the values. The first pass counts by the leading 16 bits, later ones by the next 16 within the
+    `values` holds them. The first pass counts by the leading 16 bits, later ones by the next 16 within the
     buckets that hold a wanted rank; once few values are left in them, they are gathered and sorted.
 
     Args:
@@ -57,7 +57,7 @@ class RankSearch:
     buckets: tuple[int, ...] = ()
     below: tuple[int, ...] = ()
     gather: bool = False
-    found: dict[int, float] | None = None
+    values: dict[int, float] | None = None
 
     def observe(self, values: FloatArray) -> dict[int, Counts] | FloatArray:
         if self.bits == 0:
@@ -88,7 +88,7 @@ class RankSearch:
         if self.bits == 0:
             count = int(merged[0].sum())
             start = replace(self, count=count, buckets=(0,), below=(0,))
-            return start._refine(merged) if count else replace(self, found={})
+            return start._refine(merged) if count else replace(self, values={})
         return self._refine(merged)
 
     def ranks(self) -> list[int]:
@@ -111,7 +111,7 @@ class RankSearch:
         if bits == 64:  # all values of a bucket are equal: nothing is left to gather
             keys = np.array(buckets, dtype=np.uint64)
             sizes = [chosen[bucket][1] for bucket in buckets]
-            return replace(self, found=self._placed(_values_of(keys), below_each, sizes))
+            return replace(self, values=self._placed(_values_of(keys), below_each, sizes))
         return replace(self, bits=bits, buckets=buckets, below=below_each, gather=left <= FEW)
 
     def _placed(self, values: FloatArray, below: Sequence[int], sizes: Sequence[int]) -> dict[int, float]:
@@ -126,11 +126,11 @@ class RankSearch:
         ordered = np.sort(gathered + 0.0)
         prefix = keys_of(ordered) >> np.uint64(64 - self.bits)
         starts = np.searchsorted(prefix, np.array(self.buckets, dtype=np.uint64))
-        found: dict[int, float] = {}
+        values: dict[int, float] = {}
         for rank in self.ranks():
             inside = int(np.searchsorted(self.below, rank, side="right")) - 1
-            found[rank] = float(ordered[int(starts[inside]) + rank - self.below[inside]])
-        return replace(self, found=found)
+            values[rank] = float(ordered[int(starts[inside]) + rank - self.below[inside]])
+        return replace(self, values=values)
 
 
 def search_for(shares: Sequence[float]) -> RankSearch:

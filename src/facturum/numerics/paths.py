@@ -54,8 +54,8 @@ def smoothest_path(totals: FloatArray, sizes: IntArray, order: int = 2) -> Float
     path = solve_banded((band, band), whole, right)[value_at]
     for _ in range(2):  # what rounding has left of the totals is spread over each part
         path = path + (((totals / scale) - np.add.reduceat(path, starts)) / sizes)[part]
-    found: FloatArray = path * scale
-    return found
+    path_scaled: FloatArray = path * scale
+    return path_scaled
 
 
 def cubic_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) -> FloatArray:
@@ -84,19 +84,19 @@ def cubic_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) 
         whole[0, 1:] = gaps[1:-1]
         whole[2, :-1] = gaps[1:-1]
         bend[1:-1] = solve_banded((1, 1), whole, 6 * np.diff(slopes))
-    found = np.full(len(wanted), np.nan)
+    path = np.full(len(wanted), np.nan)
     inside = (wanted >= positions[0]) & (wanted <= positions[-1]) if count else np.zeros(len(wanted), dtype=bool)
     if count == 1:
-        found[inside] = values[0]
-        return found
+        path[inside] = values[0]
+        return path
     x = wanted[inside]
     at = np.clip(np.searchsorted(positions, x, side="right") - 1, 0, max(count - 2, 0))
     if len(x):
         gap, a, b = gaps[at], positions[at + 1] - x, x - positions[at]
         curve = (bend[at] * a**3 + bend[at + 1] * b**3) / (6 * gap)
         line = (values[at] / gap - bend[at] * gap / 6) * a + (values[at + 1] / gap - bend[at + 1] * gap / 6) * b
-        found[inside] = curve + line
-    return found
+        path[inside] = curve + line
+    return path
 
 
 def between(start: FloatArray, end: FloatArray, share: FloatArray) -> FloatArray:
@@ -108,8 +108,8 @@ def between(start: FloatArray, end: FloatArray, share: FloatArray) -> FloatArray
     """
     with np.errstate(all="ignore"):
         width = np.subtract(end, start)
-        found: FloatArray = np.where(np.isfinite(width), start + width * share, start * (1 - share) + end * share)
-    return found
+        values: FloatArray = np.where(np.isfinite(width), start + width * share, start * (1 - share) + end * share)
+    return values
 
 
 def linear_values(positions: FloatArray, values: FloatArray, wanted: FloatArray) -> FloatArray:
@@ -119,15 +119,15 @@ def linear_values(positions: FloatArray, values: FloatArray, wanted: FloatArray)
         >>> linear_values(np.array([0.0, 2.0]), np.array([1.0, 5.0]), np.array([1.0, -1.0])).tolist()
         [3.0, nan]
     """
-    found = np.full(len(wanted), np.nan)
+    path = np.full(len(wanted), np.nan)
     if not len(positions):
-        return found
+        return path
     inside = (wanted >= positions[0]) & (wanted <= positions[-1])
     x = wanted[inside]
     if len(positions) == 1:
-        found[inside] = values[0]
+        path[inside] = values[0]
     elif len(x):
         at = np.clip(np.searchsorted(positions, x, side="right") - 1, 0, len(positions) - 2)
         share = (x - positions[at]) / (positions[at + 1] - positions[at])
-        found[inside] = between(values[at], values[at + 1], share)
-    return found
+        path[inside] = between(values[at], values[at + 1], share)
+    return path

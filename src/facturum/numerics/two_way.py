@@ -11,7 +11,7 @@ FloatArray = npt.NDArray[np.float64]
 IntArray = npt.NDArray[np.int64]
 
 CLOSE = 1e-13  # of the largest deviation: how far from 0 the mean residual of a group may lie
-MOST_RESTARTS = 50
+MAX_RESTARTS = 50
 
 
 def two_way_effects(first: IntArray, second: IntArray, x: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -48,11 +48,11 @@ def two_way_effects(first: IntArray, second: IntArray, x: FloatArray) -> tuple[F
     def left(values: FloatArray) -> FloatArray:
         """Return the mean in each second group of what a projection off the first leaves."""
         rest = values - (_sums(first, values) / other)[first]
-        found: FloatArray = _sums(second, rest) / sizes
-        return found
+        remainder: FloatArray = _sums(second, rest) / sizes
+        return remainder
 
     b = np.zeros(len(sizes))
-    for _ in range(MOST_RESTARTS):
+    for _ in range(MAX_RESTARTS):
         residual = left(about - b[second])
         if not np.max(np.abs(residual)) > close:
             break
@@ -60,9 +60,9 @@ def two_way_effects(first: IntArray, second: IntArray, x: FloatArray) -> tuple[F
     else:
         raise ArithmeticError("the projections do not converge")
     _, sets = connected_sets(first, second)
-    own = np.zeros(len(sizes), dtype=np.int64)
-    own[second] = sets
-    b = b - (np.bincount(own, sizes * b) / np.bincount(own, sizes))[own]
+    component = np.zeros(len(sizes), dtype=np.int64)
+    component[second] = sets
+    b = b - (np.bincount(component, sizes * b) / np.bincount(component, sizes))[component]
     return _sums(first, about - b[second]) / other + centre, b
 
 
@@ -74,20 +74,20 @@ def _conjugate_gradients(
     apply: Callable[[FloatArray], FloatArray], residual: FloatArray, weights: FloatArray, close: float
 ) -> FloatArray:
     """Return the solution of ``apply(b) = residual``, symmetric in the inner product with weights."""
-    found, direction = np.zeros(len(residual)), residual
+    solution, direction = np.zeros(len(residual)), residual
     squared = float(np.sum(weights * residual * residual))
     for _ in range(2 * len(residual) + 10):
         image = apply(direction)
         curvature = float(np.sum(weights * direction * image))
         if not curvature > 0:
             break
-        found = found + squared / curvature * direction
+        solution = solution + squared / curvature * direction
         residual = residual - squared / curvature * image
         if not np.max(np.abs(residual)) > close / 4:
             break
         before, squared = squared, float(np.sum(weights * residual * residual))
         direction = residual + squared / before * direction
-    return found
+    return solution
 
 
 def connected_sets(first: IntArray, second: IntArray) -> tuple[int, IntArray]:

@@ -1,4 +1,4 @@
-"""The column map in the terminal: a line for each column, and one for a run of columns that say the same."""
+"""The column map in the terminal: a line for each column, and one for a run of columns with the same pattern."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from facturum.errors import counted
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 
-RUN = 5  # columns of a term from which on they are shown in one line, if they say the same
+RUN = 5  # the number of columns from which a run is shown in one line
 LISTED = 16
 DIGITS = 6
 _LONG = re.compile(r"(?<![\w.])\d+\.\d{6,}(?:e[+-]?\d+)?")
@@ -91,12 +91,12 @@ def _figures(*values: float | None) -> list[Text]:
 
 
 def _in_runs(entries: Iterable[ColumnEntry]) -> Iterator[ColumnEntry | Run]:
-    """Give each column, and those of a term that say the same together."""
+    """Yield each column, and those of a term with the same pattern together."""
     for _, group in groupby(entries, key=lambda entry: (entry.role, entry.term, entry.measure)):
-        own = list(group)
-        run = _run(own) if len(own) >= RUN else None
+        run_of = list(group)
+        run = _run(run_of) if len(run_of) >= RUN else None
         if run is None:
-            yield from own
+            yield from run_of
         else:
             yield run
 

@@ -25,8 +25,8 @@ if TYPE_CHECKING:
 
 INK, FAINT, BAR, MARK = "#222831", "#8a94a0", "#4a7fb0", "#c8553d"
 COLUMNS = 3
-MOST_BARS = 12
-MOST_PANELS = 30
+MAX_BARS = 12
+MAX_PANELS = 30
 LONGER = 1.8  # than the usual step, from which on a line is parted
 APART = 8.0  # times the span of the smaller of two lines, from which on each has an axis of its own
 STYLE: Any = {
@@ -105,7 +105,7 @@ def profile_figure(profile: Profile, path: Path) -> None:
     Raises:
         DataError: where there is nothing to draw, or the picture cannot be written.
     """
-    drawn = [v for v in profile if v.cells or v.values][:MOST_PANELS]
+    drawn = [v for v in profile if v.cells or v.values][:MAX_PANELS]
     matrix = len({name for a, b, _ in profile.correlations for name in (a, b)}) > 1
     if not drawn:
         raise DataError("there is nothing to draw", remedy="Name a number or a category.")
@@ -138,7 +138,7 @@ def _histogram(axes: Axes, variable: VariableProfile) -> None:
 
 
 def _categories(axes: Axes, variable: VariableProfile) -> None:
-    shown = list(variable.values) if len(variable.values) <= MOST_BARS else list(variable.commonest)
+    shown = list(variable.values) if len(variable.values) <= MAX_BARS else list(variable.most_frequent)
     labels = [_plain(label if len(label) <= 18 else label[:16] + "..") for label, _ in shown]
     places = range(len(shown))
     axes.barh(places, [count for _, count in shown], color=BAR, alpha=0.75)
@@ -147,7 +147,7 @@ def _categories(axes: Axes, variable: VariableProfile) -> None:
     axes.tick_params(axis="y", colors=INK, length=0)
     axes.set_title(_headline(variable), loc="left")
     if len(shown) < variable.distinct:
-        axes.set_xlabel(f"the {len(shown)} commonest of {variable.distinct:,}", fontsize=9)
+        axes.set_xlabel(f"the {len(shown)} most frequent of {variable.distinct:,}", fontsize=9)
 
 
 def _headline(variable: VariableProfile) -> str:
@@ -191,7 +191,7 @@ def _save(figure: Figure, path: Path) -> None:
 
 
 def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:
-    """Draw columns along time over what they are made of, a panel for each column and unit.
+    """Draw columns along time over their sources, a panel for each column and unit.
 
     Raises:
         DataError: where the picture cannot be written.
@@ -215,12 +215,12 @@ def _lines(axes: Axes, entry: PathEntry) -> None:
     handles: list[Any] = []
     for at, (line, (moments, values)) in enumerate(zip(entry.lines, drawn, strict=True)):
         style = styles[2] if line.name.split(" by ")[-1] in STEPS else styles[min(at, 1)]
-        own = axes.twinx() if apart and at == 1 else axes
-        label = _plain(line.name) + (" (right)" if own is not axes else "")
-        handles += own.plot(moments, values, label=label, **style)
-        if own is not axes:
-            own.tick_params(colors=BAR)
-            own.spines["right"].set_visible(True)
+        own_axes = axes.twinx() if apart and at == 1 else axes
+        label = _plain(line.name) + (" (right)" if own_axes is not axes else "")
+        handles += own_axes.plot(moments, values, label=label, **style)
+        if own_axes is not axes:
+            own_axes.tick_params(colors=BAR)
+            own_axes.spines["right"].set_visible(True)
     within = f", {_plain(entry.unit)}" if entry.unit else ""
     axes.set_title(f"{_plain(entry.column)}{within}", loc="left")
     axes.legend(handles=handles, frameon=False, fontsize=9, loc="lower left", bbox_to_anchor=(0.0, -0.32), ncols=2)

@@ -25,7 +25,7 @@ class Head:
     Args:
         name: its head.
         style: of its cells.
-        right: whether they stand at the right, on one line, as figures do.
+        right: whether they are aligned right, on one line, as figures are.
         ratio: its share of the width that is left, for text that runs over several lines; 0 for as wide as it must be.
         leads: whether its cells begin a row that is stacked, without the name.
         short: its name there, the same where none is given.

@@ -20,15 +20,15 @@ def operations_view() -> RenderableType:
         grid = Table.grid(padding=(0, 2))
         grid.add_column(style="bold", no_wrap=True, min_width=16)
         grid.add_column(overflow="fold")
-        for made in operations:
-            grid.add_row(safe(f"  {made.name}"), _with_code(summary_of(made)))
+        for operation in operations:
+            grid.add_row(safe(f"  {operation.name}"), _with_code(summary_of(operation)))
         parts += [Rule(Text(family, "bold"), style="dim", align="left"), grid, ""]
     return Group(*parts, Text("All of one, its options and an example:  facturum operations NAME"))
 
 
-def operation_view(made: type[Node]) -> RenderableType:
-    """Return all that is said of one operation."""
-    return Group(Markdown(entry_of(made)), "")
+def operation_view(operation: type[Node]) -> RenderableType:
+    """Return the documentation of one operation."""
+    return Group(Markdown(entry_of(operation)), "")
 
 
 def _with_code(text: str) -> Text:

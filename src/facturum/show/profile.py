@@ -17,8 +17,8 @@ from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import safe
 
 BAR_WIDTH = 50
-MOST_LINES = 40
-MOST_BARS = 20
+MAX_LINES = 40
+MAX_BARS = 20
 _HEADS = (
     Head("variable", "bold", leads=True),
     Head("kind", right=True),
@@ -26,7 +26,7 @@ _HEADS = (
     Head("missing", right=True),
     Head("distinct", right=True),
     Head("smallest", right=True),
-    Head("quartiles, or the commonest", ratio=7, short="values"),
+    Head("quartiles, or the most frequent", ratio=7, short="values"),
     Head("largest", right=True),
     Head("notice", "yellow", ratio=8),
 )
@@ -45,26 +45,43 @@ def profile_view(profile: Profile) -> RenderableType:
     return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110))
 
 
-def cross_view(made: CrossTable, percent: str | None = None) -> RenderableType:
+def cross_view(crossed: CrossTable, percent: str | None = None) -> RenderableType:
     """Return a two-way table, as counts with their sums or in percent of row, column or total."""
-    heads = [Head(made.rows, "bold", leads=True), *[Head(value, right=True) for value in made.column_values]]
+    heads = [Head(crossed.rows, "bold", leads=True), *[Head(value, right=True) for value in crossed.column_values]]
     if percent is None:
-        sums = [sum(column) for column in zip(*made.counts, strict=True)]
-        lines = [[f"{n:,}" for n in (*row, sum(row))] for row in made.counts]
+        sums = [sum(column) for column in zip(*crossed.counts, strict=True)]
+        lines = [[f"{n:,}" for n in (*row, sum(row))] for row in crossed.counts]
         lines.append([f"{n:,}" for n in (*sums, sum(sums))])
         heads.append(Head("all", right=True))
-        names = [*made.row_values, "all"]
+        names = [*crossed.row_values, "all"]
     else:
-        lines = [["–" if share is None else f"{share:.1f}" for share in row] for row in made.percents(percent)]
-        names = list(made.row_values)
+        lines = [["–" if share is None else f"{share:.1f}" for share in row] for row in crossed.percents(percent)]
+        names = list(crossed.row_values)
     what = "rows" if percent is None else f"percent of {'the total' if percent == 'total' else f'each {percent}'}"
-    title = Text.assemble(safe(f"{made.rows} by {made.columns}", "bold"), f"  {what}")
+    title = Text.assemble(safe(f"{crossed.rows} by {crossed.columns}", "bold"), f"  {what}")
     cells = [[safe(name), *map(Text, line)] for name, line in zip(names, lines, strict=True)]
     return Group(Rule(title, style="dim", align="left"), Padding(Fitting(heads, cells), (0, 0, 0, 2)))
 
 
+def correlation_view(profile: Profile) -> RenderableType:
+    """Return the correlations between the numbers of a profile, each pair once."""
+    of_pair = {(a, b): r for a, b, r in profile.correlations}
+    names = list(dict.fromkeys(name for pair in of_pair for name in pair))
+    heads = [Head("", "bold", leads=True), *[Head(name, right=True) for name in names[:-1]]]
+    cells = [
+        [safe(name), *[Text(_correlation_text(of_pair.get((other, name)))) for other in names[:-1]]]
+        for name in names[1:]
+    ]
+    title = Text.assemble(("correlations", "bold"), "  over the rows in which both are present")
+    return Group(Rule(title, style="dim", align="left"), Padding(Fitting(heads, cells), (0, 0, 0, 2)), "")
+
+
+def _correlation_text(r: float | None) -> str:
+    return "" if r is None else f"{r:.3f}"
+
+
 def variable_view(variable: VariableProfile) -> RenderableType:
-    """Return all that a profile says of one variable: a frequency table, or a histogram with quantiles."""
+    """Return the profile of one variable: a frequency table, or a histogram with quantiles."""
     facts = f"{variable.kind} ({variable.why}), {counted(variable.distinct, 'different value')}"
     parts: list[RenderableType] = [safe(facts)]
     parts += [Text.assemble(("notice ", "yellow"), safe(note)) for note in variable.notes]
@@ -84,7 +101,7 @@ def _frequencies(variable: VariableProfile) -> RenderableType:
     for name in ("rows", "percent", "cumulative percent"):
         table.add_column(name, justify="right", no_wrap=True)
     present = variable.rows - variable.missing
-    shown = variable.values if len(variable.values) <= MOST_LINES else variable.commonest
+    shown = variable.values if len(variable.values) <= MAX_LINES else variable.most_frequent
     running = 0
     for value, count in shown:
         running += count
@@ -103,7 +120,7 @@ def _frequencies(variable: VariableProfile) -> RenderableType:
 
 def _histogram(variable: VariableProfile) -> RenderableType:
     """Return a histogram of lying bars, some cells to a line."""
-    together = -(-len(variable.cells) // MOST_BARS)
+    together = -(-len(variable.cells) // MAX_BARS)
     bars = [sum(variable.cells[at : at + together]) for at in range(0, len(variable.cells), together)]
     low, width = float(variable.smallest or 0), together * (variable.cell_width or 0.0)
     most = max(bars) or 1

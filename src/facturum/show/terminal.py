@@ -36,7 +36,7 @@ _MARKDOWN = Theme({"markdown.code": "bold", "markdown.h3": "bold"})
 
 
 class Screen(Console):
-    """A terminal that tells of a closed pipe instead of ending the process by itself."""
+    """A terminal that raises on a closed pipe instead of ending the process by itself."""
 
     def on_broken_pipe(self) -> None:
         """Let the command line decide how the process ends."""
@@ -44,10 +44,10 @@ class Screen(Console):
 
 
 def console(stderr: bool = False) -> Console:
-    """Return the terminal; in a pipe, one as wide as COLUMNS says, or else wide enough for a table."""
-    made = Screen(stderr=stderr, highlight=False, theme=_MARKDOWN)
-    told = made.is_terminal or os.environ.get("COLUMNS", "").isdigit()
-    return made if told else Screen(stderr=stderr, highlight=False, theme=_MARKDOWN, width=max(made.width, 160))
+    """Return the terminal; in a pipe, one as wide as COLUMNS, or else wide enough for a table."""
+    screen = Screen(stderr=stderr, highlight=False, theme=_MARKDOWN)
+    told = screen.is_terminal or os.environ.get("COLUMNS", "").isdigit()
+    return screen if told else Screen(stderr=stderr, highlight=False, theme=_MARKDOWN, width=max(screen.width, 160))
 
 
 def safe(text: str, style: str = "") -> Text:
@@ -132,7 +132,7 @@ def clock_text(clock: ClockEntry) -> str:
 
 
 def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
-    """Return all that the map says of one column."""
+    """Return the full entry of one column."""
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="dim", justify="right", no_wrap=True)
     grid.add_column(overflow="fold")

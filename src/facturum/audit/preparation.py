@@ -1,4 +1,4 @@
-"""What was done to variables on the way to the columns: bins, values put in, flags, scores of several items."""
+"""How variables were prepared for the columns: bins, imputed values, flags, scores of several items."""
 
 from __future__ import annotations
 
@@ -44,19 +44,19 @@ N = TypeVar("N", bound=Node)
 
 @dataclass(frozen=True)
 class FilledCells:
-    """The cells that an imputation filled: source row numbers, from 1, and what was put in."""
+    """The cells that an imputation filled: source row numbers, from 1, and the imputed values."""
 
     imputation: int
     rows: Array
     fills: list[float | str]
 
 
-class Treatments:
+class PreparationReport:
     """What was done to variables in a build, looked at once more over its rows."""
 
     def __init__(self, built: Built) -> None:
         self._built = built
-        self._made = built.prepared
+        self._prepared = built.prepared
         self._source = built.source
 
     @cached_property
@@ -64,8 +64,8 @@ class Treatments:
         """Positions of the rows that [rows] keep takes."""
         parts = []
         for leaf in self._built.selection.leaves:
-            own = np.arange(leaf.stop - leaf.start) if leaf.kept is None else leaf.kept
-            parts.append(own + leaf.start)
+            within = np.arange(leaf.stop - leaf.start) if leaf.kept is None else leaf.kept
+            parts.append(within + leaf.start)
         return np.concatenate(parts)
 
     @cached_property
@@ -73,15 +73,15 @@ class Treatments:
         return self._built.selection.missing()
 
     def missing(self, column: BuiltColumn) -> int:
-        """Return in how many rows taken by [rows] keep a column has no value."""
+        """Return in how many rows selected by [rows] keep a column is missing."""
         if column.column is None:
             return 0
         place = column.term if column.role == "response" else f"terms.{column.term}"
         count = self._missing_of_parts[place]
-        node = self._made.response if column.role == "response" else self._made.terms[column.term]
+        node = self._prepared.response if column.role == "response" else self._prepared.terms[column.term]
         if not count or node is None or not any(_differs(part) for part in walk(node)):
             return count
-        return int((~self._values(column.column.formula, self._kept).there()).sum())
+        return int((~self._values(column.column.formula, self._kept).present_mask()).sum())
 
     @cached_property
     def _remaining(self) -> Array:
@@ -102,17 +102,17 @@ class Treatments:
 
     def _found(self, kind: type[N]) -> Iterator[tuple[N, list[str]]]:
         """Yield each operation of a kind once, with the terms that it is part of, through derived variables too."""
-        found: dict[N, list[str]] = {}
-        roots = dict(self._made.terms)
-        if self._made.response is not None:
-            roots["response"] = self._made.response
+        reached_by: dict[N, list[str]] = {}
+        roots = dict(self._prepared.terms)
+        if self._prepared.response is not None:
+            roots["response"] = self._prepared.response
         for key, root in roots.items():
-            for node in self._made.reached(root):
+            for node in self._prepared.reached(root):
                 if isinstance(node, kind):
-                    terms = found.setdefault(node, [])
+                    terms = reached_by.setdefault(node, [])
                     if key not in terms:
                         terms.append(key)
-        yield from found.items()
+        yield from reached_by.items()
 
     @cached_property
     def bins(self) -> list[BinsEntry]:
@@ -123,13 +123,13 @@ class Treatments:
         at = self._remaining
         binned, inner = self._values(node, at), self._values(node.x, at)
         x = inner.numbers()
-        there = binned.there()
-        present = inner.there()
+        there = binned.present_mask()
+        present = inner.present_mask()
         y = self._response_at(at)
         entries = []
         for place, label in enumerate(binned.labels or ()):
             inside = there & (binned.data == place)
-            own = x[inside & present]
+            inside_values = x[inside & present]
             ends = node.interval(place) if place < len(node.labels or ()) else (-np.inf, np.inf, True, True)
             answers = None if y is None else y[inside & ~np.isnan(y)]
             entries.append(
@@ -139,15 +139,15 @@ class Treatments:
                     high=_finite(ends[1]),
                     rows=int(inside.sum()),
                     percent=100 * float(inside.mean()) if len(inside) else 0.0,
-                    smallest=float(own.min()) if len(own) else None,
-                    largest=float(own.max()) if len(own) else None,
+                    smallest=float(inside_values.min()) if len(inside_values) else None,
+                    largest=float(inside_values.max()) if len(inside_values) else None,
                     mean_response=float(answers.mean()) if answers is not None and len(answers) else None,
                 )
             )
         outside, shared = self._beyond(node)
         return BinsEntry(
             expression=str(node),
-            variable=stepped(node.x.subject(), self._made.spec.data.every),
+            variable=stepped(node.x.subject(), self._prepared.spec.data.every),
             terms=terms,
             bins=entries,
             histogram=histogram(x[present]),
@@ -164,17 +164,19 @@ class Treatments:
         inner = self._values(node.x, self._kept)
         binned = self._values(node, self._kept)
         x = inner.numbers()
-        lost = np.sort(x[inner.there() & ~binned.there()])
+        lost = np.sort(x[inner.present_mask() & ~binned.present_mask()])
         outside = []
         for low, high in pairwise([-np.inf, *(end for pair in pairs for end in pair), np.inf]):
-            own = lost[(lost >= low) & (lost <= high)]
-            if len(own):
+            between = lost[(lost >= low) & (lost <= high)]
+            if len(between):
                 ends = {"low": _finite(low), "high": _finite(high)}
-                outside.append(OutsideEntry(**ends, rows=len(own), smallest=float(own[0]), largest=float(own[-1])))
+                outside.append(
+                    OutsideEntry(**ends, rows=len(between), smallest=float(between[0]), largest=float(between[-1]))
+                )
                 lost = lost[lost > high]
         shared = []
         for (_, high), (low, _) in pairwise(pairs):
-            at = np.flatnonzero(inner.there() & (x == high))
+            at = np.flatnonzero(inner.present_mask() & (x == high))
             if high == low and len(at):
                 label = label_text((binned.labels or ())[int(binned.data[at[0]])])
                 shared.append(SharedEntry(value=float(high), rows=len(at), bin=label))
@@ -185,24 +187,24 @@ class Treatments:
         if self._responses is None:
             return None
         rows, y = self._responses
-        found = np.full(self._made.table.length, np.nan)
-        found[rows] = y
-        return found[at]
+        response = np.full(self._prepared.table.length, np.nan)
+        response[rows] = y
+        return response[at]
 
     @cached_property
     def _imputed(self) -> list[tuple[Impute, list[str], Mask, Values]]:
         """Each imputation, its terms, the kept rows whose cell was filled, and the values after."""
-        found = []
+        imputations = []
         for node, terms in self._found(Impute):
             before, after = self._values(node.x, self._kept), self._values(node, self._kept)
-            found.append((node, terms, ~before.there() & after.there(), after))
-        return found
+            imputations.append((node, terms, ~before.present_mask() & after.present_mask(), after))
+        return imputations
 
     def filled_rows(self, node: Node) -> int:
-        """Return in how many rows of the matrix a value was put in on the way to an expression."""
+        """Return in how many rows of the matrix an expression reads an imputed value."""
         if not self._imputed:
             return 0
-        inside = {part for part in self._made.reached(node) if isinstance(part, Impute)}
+        inside = {part for part in self._prepared.reached(node) if isinstance(part, Impute)}
         masks = [mask for impute, _, mask, _ in self._imputed if impute in inside]
         if not masks:
             return 0
@@ -211,8 +213,8 @@ class Treatments:
 
     @cached_property
     def imputations(self) -> list[ImputationEntry]:
-        """Return what was put in, and whether missing values go with the response."""
-        return [self._imputation(*found) for found in self._imputed]
+        """Return the imputed values, and whether missingness is associated with the response."""
+        return [self._imputation(*imputed) for imputed in self._imputed]
 
     def _imputation(self, node: Impute, terms: list[str], filled: Mask, after: Values) -> ImputationEntry:
         fills, not_seen = self._fills(node, filled)
@@ -223,12 +225,12 @@ class Treatments:
             difference, t = welch(y[filled & there], y[~filled & there])
         return ImputationEntry(
             expression=str(node),
-            variable=stepped(node.x.subject(), self._made.spec.data.every),
+            variable=stepped(node.x.subject(), self._prepared.spec.data.every),
             how=node.how or "value",
             terms=terms,
             rows=len(filled),
             cells=int(filled.sum()),
-            still_missing=int((~after.there()).sum()),
+            still_missing=int((~after.present_mask()).sum()),
             groups_not_seen=not_seen,
             fills=fills,
             response_difference=difference,
@@ -239,37 +241,37 @@ class Treatments:
         cells = int(filled.sum())
         if node.otherwise is None:
             return [FillEntry(group=None, fill=_plain(node.value), cells=cells)], 0
-        at = self._source.rows(0, self._made.table.length, self._kept[filled])
+        at = self._source.rows(0, self._prepared.table.length, self._kept[filled])
         groups = node.group_of(at)
         counts = np.bincount(groups[groups >= 0], minlength=len(node.fills))
-        found = [
+        fills = [
             FillEntry(group=_group_text(key), fill=_plain(value), cells=int(count))
             for (key, value), count in zip(node.fills, counts, strict=True)
         ]
         not_seen = int((groups < 0).sum())
-        return [*found, FillEntry(group=None, fill=_plain(node.otherwise), cells=not_seen)], not_seen
+        return [*fills, FillEntry(group=None, fill=_plain(node.otherwise), cells=not_seen)], not_seen
 
     def filled_cells(self) -> list[FilledCells]:
         """Return each cell that was filled."""
-        found = []
+        cells = []
         for number, (_, _, filled, after) in enumerate(self._imputed):
             at = np.flatnonzero(filled)
             if after.labels is not None:
                 fills: list[Any] = [label_text(after.labels[code]) for code in after.data[at]]
             else:
                 fills = after.numbers()[at].tolist()
-            found.append(FilledCells(number, self._kept[at] + (1 - self._made.shaped.first), fills))
-        return found
+            cells.append(FilledCells(number, self._kept[at] + (1 - self._prepared.shaped.history_rows), fills))
+        return cells
 
     @cached_property
     def flags(self) -> list[FlagEntry]:
         """Return what each flag for missing values marks."""
-        found = []
+        flagged = []
         for node, terms in self._found(IsMissing):
-            inner, wrong = _before_taking_out(node.x, self._made.derived)
-            raw = ~self._values(inner, self._kept).there()
-            marked = ~self._values(node.x, self._kept).there()
-            found.append(
+            inner, wrong = _before_taking_out(node.x, self._prepared.derived)
+            raw = ~self._values(inner, self._kept).present_mask()
+            marked = ~self._values(node.x, self._kept).present_mask()
+            flagged.append(
                 FlagEntry(
                     expression=str(node),
                     terms=terms,
@@ -278,12 +280,12 @@ class Treatments:
                     conditions=[str(condition) for condition in wrong],
                 )
             )
-        return found
+        return flagged
 
     @property
     def flagged(self) -> set[str]:
         """The variables whose missing values the plan flags, by what sentences call them."""
-        every = self._made.spec.data.every
+        every = self._prepared.spec.data.every
         return {stepped(node.x.subject(), every) for node, _ in self._found(IsMissing)}
 
     @cached_property
@@ -293,7 +295,7 @@ class Treatments:
 
     def _score(self, node: Across, terms: list[str]) -> ScoreEntry:
         items = [self._values(item, self._kept) for item in node.items]
-        there = np.array([item.there() for item in items])
+        there = np.array([item.present_mask() for item in items])
         alpha: float | None = None
         item_rest: list[float | None] = [None] * len(items)
         if isinstance(node, MeanOf | SumOf) and len(items) > 1:
@@ -310,7 +312,7 @@ class Treatments:
 
 
 def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, list[Node]]:
-    """Return what an expression was before wrong values were taken out, and by which conditions."""
+    """Return an expression before invalid values were set to missing, and the conditions that did so."""
     conditions: list[Node] = []
     while True:
         if isinstance(node, MissingIf):
@@ -327,14 +329,14 @@ def _differs(node: Node) -> bool:
     return isinstance(node, List) or (isinstance(node, Shifted) and node.many_columns)
 
 
-def set_missing_of(made: Prepared) -> dict[str, NoValue]:
+def set_missing_of(prepared: Prepared) -> dict[str, NoValue]:
     """Return, for each derived variable of which wrong values were set to missing, what having no value means."""
-    found = {}
-    for name in made.derived:
-        inner, wrong = _before_taking_out(Name(name), made.derived)
+    by_place = {}
+    for name in prepared.derived:
+        inner, wrong = _before_taking_out(Name(name), prepared.derived)
         if wrong:
-            found[name] = NoValue(inner.subject(), tuple(condition.subject() for condition in wrong))
-    return found
+            by_place[name] = NoValue(inner.subject(), tuple(condition.subject() for condition in wrong))
+    return by_place
 
 
 def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | None:

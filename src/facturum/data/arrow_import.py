@@ -93,7 +93,7 @@ def _arrow_array(name: str, values: Any) -> pa.Array | pa.ChunkedArray:
 
 
 def _as_texts(values: Any) -> Any:
-    """Return a column of periods or intervals, which Arrow does not know, as a category of their texts."""
+    """Return a column of periods or intervals, for which Arrow has no type, as a category of their texts."""
     kind = getattr(values, "dtype", None)
     if kind is None or not _unknown_to_arrow(kind):
         return values
@@ -154,8 +154,8 @@ def _numpy_column(name: str, values: Array) -> Variable:
         values = np.ma.getdata(values)
     kind = values.dtype.kind
     if kind in "iufb":
-        own = np.float64 if kind == "f" and values.dtype.itemsize > 8 else values.dtype.newbyteorder("=")
-        data = values.astype(own, copy=False)
+        native = np.float64 if kind == "f" and values.dtype.itemsize > 8 else values.dtype.newbyteorder("=")
+        data = values.astype(native, copy=False)
         return Variable(name, Kind.TRUTH if kind == "b" else Kind.NUMBER, data, valid, storage=str(values.dtype))
     if kind == "M":
         return _moments(name, values, valid)

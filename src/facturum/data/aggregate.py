@@ -10,7 +10,7 @@ from facturum.data.series import period_numbers
 from facturum.data.spans import HOUR, Observed, Periods, inner_periods, start_hours
 from facturum.data.values import Array, Mask
 
-LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "commonest")
+LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "mode")
 
 
 def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask, Array]:
@@ -21,8 +21,8 @@ def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask
         wanted: the longer periods.
         how: one of `LONGER`.
     """
-    own = period_numbers(start_hours(source.number, source.step) * HOUR, wanted.step)
-    place = _places(source.unit, own, wanted)[source.present]
+    source_periods = period_numbers(start_hours(source.number, source.step) * HOUR, wanted.step)
+    place = _places(source.unit, source_periods, wanted)[source.present]
     values = source.data[source.present]
     counts = np.bincount(place, minlength=len(wanted.unit))
     first, after = inner_periods(wanted.number, wanted.step, source.step)
@@ -30,18 +30,18 @@ def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask
     there = counts > 0
     if how == "count":
         return counts.astype(np.float64), np.ones(len(counts), dtype=bool), cover
-    made: Array = np.zeros(len(wanted.unit), dtype=values.dtype if len(values) else np.float64)
+    result: Array = np.zeros(len(wanted.unit), dtype=values.dtype if len(values) else np.float64)
     starts = np.searchsorted(place, np.flatnonzero(there))
-    made[there] = _reduced(how, values, starts, counts[there])
-    return made, there, cover
+    result[there] = _reduced(how, values, starts, counts[there])
+    return result, there, cover
 
 
 def _places(unit: Array, number: Array, wanted: Periods) -> Array:
     """Return the place of each unit and period among those wanted."""
     low = int(wanted.number.min(initial=0))
     span = int(wanted.number.max(initial=0)) - low + 1
-    found: Array = np.searchsorted(wanted.unit * span + (wanted.number - low), unit * span + (number - low))
-    return found
+    places: Array = np.searchsorted(wanted.unit * span + (wanted.number - low), unit * span + (number - low))
+    return places
 
 
 def _reduced(how: str, values: Array, starts: Array, sizes: Array) -> Array:
@@ -60,10 +60,10 @@ def _reduced(how: str, values: Array, starts: Array, sizes: Array) -> Array:
     parts = np.split(values, starts[1:])
     if how == "median":
         return np.array([np.median(part) for part in parts])
-    return np.array([_commonest(part) for part in parts], dtype=values.dtype)
+    return np.array([_mode(part) for part in parts], dtype=values.dtype)
 
 
-def _commonest(part: Array) -> object:
+def _mode(part: Array) -> object:
     distinct, counts = np.unique(part, return_counts=True)
     return distinct[np.argmax(counts)]
 
@@ -88,5 +88,5 @@ def shared_days(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mas
     count = np.bincount(place, minlength=len(wanted.unit))
     length = (start_hours(wanted.number + 1, wanted.step) - start_hours(wanted.number, wanted.step)) // 24
     with np.errstate(all="ignore"):
-        made = total if how == "sum" else total / count
-    return made, count > 0, count / length
+        spread = total if how == "sum" else total / count
+    return spread, count > 0, count / length

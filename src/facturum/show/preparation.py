@@ -1,4 +1,4 @@
-"""What a person sees of bins, values put in, flags and scores."""
+"""Terminal views of bins, imputed values, flags and scores."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def treatments_view(columns: ColumnMap, terms: set[str] | None = None) -> Render
 
 
 def _reads(columns: ColumnMap, variable: str, terms: set[str] | None) -> bool:
-    """Return whether a column of some terms is made of a variable."""
+    """Return whether a column of some terms has a variable as its source."""
     return terms is None or any(variable in entry.sources for entry in columns.columns if entry.term in terms)
 
 
@@ -57,7 +57,7 @@ def bins_view(entry: BinsEntry) -> RenderableType:
 
 
 def imputation_view(entry: ImputationEntry) -> RenderableType:
-    """Return what was put in for a variable, by group where groups have their own."""
+    """Return the imputed values of a variable, by group where groups have their own."""
     share = 100 * entry.cells / entry.rows if entry.rows else 0.0
     lines: list[RenderableType] = [
         safe(f"{entry.cells:,} of {entry.rows:,} cells filled ({share:.1f} %), {entry.still_missing:,} still missing")
@@ -124,7 +124,7 @@ def imputed_cells_view(columns: ColumnMap, cells: list[dict[str, Any]], most: in
 
 
 def exact(value: float | None) -> str:
-    """Return a number in as many digits as an edge needs to be told from the values beside it.
+    """Return a number in as many digits as an edge needs to differ from the values beside it.
 
     Example:
         >>> exact(37.555), exact(1500.0), exact(None)
@@ -134,7 +134,7 @@ def exact(value: float | None) -> str:
 
 
 def fill_text(fill: float | str | None) -> str:
-    """Return what was put in as text.
+    """Return an imputed value as text.
 
     Example:
         >>> fill_text(38.37), fill_text("road")

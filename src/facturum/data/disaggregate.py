@@ -23,7 +23,7 @@ def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) ->
         at: where in its period a dated value lies.
         order: of the differences that a smooth path keeps small.
     """
-    made: Array = np.zeros(len(wanted.unit), dtype=source.data.dtype)
+    result: Array = np.zeros(len(wanted.unit), dtype=source.data.dtype)
     there = np.zeros(len(wanted.unit), dtype=bool)
     first, after = inner_periods(source.number, source.step, wanted.step)
     units = np.unique(source.unit)
@@ -33,19 +33,19 @@ def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) ->
         begin = base + int(first[start] - wanted.number[base])
         end = base + int(after[stop - 1] - wanted.number[base])
         sizes = (after - first)[start:stop]
-        own = source.data[start:stop]
+        pieces = source.data[start:stop]
         if how == "repeat":
-            values = np.repeat(own, sizes)
+            values = np.repeat(pieces, sizes)
         elif how == "spread":
-            rate = own / _hours(source.number[start:stop], source.step)
+            rate = pieces / _hours(source.number[start:stop], source.step)
             values = np.repeat(rate, sizes) * _hours(wanted.number[begin:end], wanted.step)
         elif how in ("smooth_total", "smooth_mean"):
-            values = smoothest_path(own if how == "smooth_total" else own * sizes, sizes, order)
+            values = smoothest_path(pieces if how == "smooth_total" else pieces * sizes, sizes, order)
         else:
-            values = _through(own, first[start:stop], after[start:stop], how, at)
-        made[begin:end] = np.where(np.isnan(values), 0, values) if values.dtype.kind == "f" else values
+            values = _through(pieces, first[start:stop], after[start:stop], how, at)
+        result[begin:end] = np.where(np.isnan(values), 0, values) if values.dtype.kind == "f" else values
         there[begin:end] = ~np.isnan(values) if values.dtype.kind == "f" else True
-    return made, there
+    return result, there
 
 
 def _hours(numbers: Array, step: str) -> Array:
@@ -71,6 +71,6 @@ def _through(values: FloatArray, first: Array, after: Array, how: str, at: str) 
     places = {"start": first, "middle": (first + after - 1) / 2, "end": after - 1}
     positions = places[at].astype(np.float64) - float(first[0])
     wanted = np.arange(int(after[-1] - first[0]), dtype=np.float64)
-    found = (linear_values if how == "linear" else cubic_values)(positions, values, wanted)
-    found[np.isnan(found) & (wanted >= positions[0]) & (wanted <= positions[-1])] = np.inf
-    return found
+    path = (linear_values if how == "linear" else cubic_values)(positions, values, wanted)
+    path[np.isnan(path) & (wanted >= positions[0]) & (wanted <= positions[-1])] = np.inf
+    return path
