@@ -161,8 +161,8 @@ class Proof:
         return float(second - first)
 
     def slope(self) -> tuple[list[float], list[float]] | None:
-        """The slope of Y in S where S is 3 is E; the higher powers .. | The slope of Y in S is E, with c the coef .."""
-        if not (found := re.match(r"The slope of .+? in (\w+)(?: where \1 is (\S+))? is (.+)$", self.said)):
+        """The slope of Y in S is E where S is 3 (the higher ..) | The slope of Y in S is E, with c the coef .."""
+        if not (found := re.match(r"The slope of .+? in (\w+) is (.+?)(?: where \1 is (\S+) \(.*)?$", self.said)):
             if not (
                 found := re.match(r"The slope of .+? in (\w+) changes by (.+) with each additional unit", self.said)
             ):
@@ -172,14 +172,14 @@ class Proof:
             if None in slopes:
                 return None
             return [slopes[1][0] / STEP - slopes[0][0] / STEP], [value(found[2], {}, b=self.b)]  # type: ignore[index]
-        name, where, rest = found.groups()
+        name, rest, where = found.groups()
         expression, _, legend = rest.partition(", with ")
         letters = {
             letter: self.made.b[column] for letter, column in re.findall(r"(\w) the coefficient of (\w+)", legend)
         }
         base = self.row if where is None else self.row | {name: float(where)}
         moved = self.moved(name, base)
-        claimed = value(expression.partition(";")[0], base, b=self.b, **letters)
+        claimed = value(expression, base, b=self.b, **letters)
         return None if moved is None else ([moved[0] / moved[1]], [claimed])
 
     def difference(self) -> tuple[list[float], list[float]] | None:

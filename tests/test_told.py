@@ -98,7 +98,7 @@ class Maps(Folder):
             shown = {
                 "bins of": len(opened.columns.bins),
                 "imputed: ": len(opened.columns.imputations),
-                "rows are missing in the table": len(opened.columns.flags),
+                "missing in the table in": len(opened.columns.flags),
                 "values needed": len(opened.columns.scores),
             }
             self.assertEqual({said: each.count(said) for said in shown}, shown)

@@ -92,7 +92,7 @@ class ImputationEntry(Part):
     still_missing: int
     groups_not_seen: int = Field(description="filled cells whose group was not there when it was learned")
     fills: list[FillEntry]
-    response_difference: float | None = Field(description="mean response where filled less where present")
+    response_difference: float | None = Field(description="mean response where imputed minus where present")
     t: float | None = Field(description="its t value, by Welch's formula")
 
 

@@ -34,6 +34,7 @@ from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
+from facturum.language.printer import brief_text
 from facturum.language.reading import NoValue, stepped
 from facturum.numerics.cells import whole_cells
 from facturum.numerics.comparisons import scale_figures, welch
@@ -277,7 +278,7 @@ class PreparationReport:
                     terms=terms,
                     missing_in_source=int(raw.sum()),
                     made_missing=int((marked & ~raw).sum()),
-                    conditions=[str(condition) for condition in wrong],
+                    conditions=[brief_text(condition) for condition in wrong],
                 )
             )
         return flagged

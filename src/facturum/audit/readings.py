@@ -170,7 +170,7 @@ def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float)
         return f"{part}: {effect(response, b)} for each unit of this column, apart from the other parts"
     center = reading.center or 0.0
     if reading.degree == 1:
-        return f"The slope of {y} in {x} where {x} is {center:.6g} is {b}; the higher powers bend it elsewhere"
+        return f"The slope of {y} in {x} is {b} where {x} is {center:.6g} (the higher powers change it elsewhere)"
     if reading.degree == 2 and reading.top == 2:
         return f"The slope of {y} in {x} changes by {_times(2 * factor)} with each additional unit of {x}"
     return f"The power {reading.degree} of the curve of {y} in {x}, to be read with the other powers"

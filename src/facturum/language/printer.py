@@ -29,12 +29,14 @@ def text_of(expression: Node) -> str:
 
 
 def brief_text(expression: Node) -> str:
-    """Return the text of an expression for sentences, in which long tables and lists are only counted.
+    """Return the text of an expression for sentences: long tables and lists are counted, decimals rounded.
 
     Example:
         >>> from facturum.language.parser import parse
         >>> brief_text(parse("x - lookup(hut, {'a': 1, 'b': 2, 'c': 3, 'd': 4, 'e': 5})"))
         'x - lookup(hut, {.. 5 entries})'
+        >>> brief_text(parse("x > 41.23737410071942"))
+        'x > 41.23737'
     """
     return _Writer(MAX_ENTRIES)._text(expression, _IF)
 
@@ -55,6 +57,13 @@ def literal_text(value: Any, mapping: bool = False) -> str:
 
 def _key_text(key: Any) -> str:
     return "(" + ", ".join(literal_text(part) for part in key) + ")" if isinstance(key, tuple) else literal_text(key)
+
+
+def _rounded(value: Any) -> Any:
+    """Return a literal with its decimals in seven significant digits, enough for a sentence."""
+    if isinstance(value, tuple):
+        return tuple(_rounded(part) for part in value)
+    return float(f"{value:.7g}") if isinstance(value, float) and abs(value) < 1e6 else value
 
 
 def is_plain_name(name: str) -> bool:
@@ -83,7 +92,7 @@ class _Writer:
         if isinstance(node, Name):
             return (node.variable if is_plain_name(node.variable) else f"variable({node.variable!r})"), _ATOM
         if isinstance(node, Number):
-            return literal_text(node.value), _SIGN if node.value < 0 else _ATOM
+            return self._literal(node.value, False), _SIGN if node.value < 0 else _ATOM
         if isinstance(node, Text | Truth):
             return repr(node.value), _ATOM
         if isinstance(node, Missing):
@@ -150,6 +159,8 @@ class _Writer:
         return f"{node.name}({', '.join(words)})"
 
     def _literal(self, value: Any, mapping: bool) -> str:
-        if self.most is None or not isinstance(value, tuple) or len(value) <= self.most:
+        if self.most is None:
             return literal_text(value, mapping)
+        if not isinstance(value, tuple) or len(value) <= self.most:
+            return literal_text(_rounded(value), mapping)
         return f"{{.. {len(value)} entries}}" if mapping else f"[.. {len(value)} entries]"

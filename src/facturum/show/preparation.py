@@ -11,6 +11,7 @@ from rich.rule import Rule
 from rich.text import Text
 
 from facturum.audit.entries import BinsEntry, ColumnMap, ConversionEntry, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.errors import counted
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe, short
 
@@ -60,28 +61,28 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
     """Return the imputed values of a variable, by group where groups have their own."""
     share = 100 * entry.cells / entry.rows if entry.rows else 0.0
     lines: list[RenderableType] = [
-        safe(f"{entry.cells:,} of {entry.rows:,} cells filled ({share:.1f} %), {entry.still_missing:,} still missing")
+        safe(f"{entry.cells:,} of {entry.rows:,} cells imputed ({share:.1f} %), {entry.still_missing:,} still missing")
     ]
     if entry.t is not None and entry.response_difference is not None:
         difference = f"{entry.response_difference:+.4g} (t = {entry.t:.2f})"
-        lines.append(safe(f"mean response where filled less where present: {difference}"))
+        lines.append(safe(f"mean response where imputed minus where present: {difference}"))
     elif entry.response_difference is not None and entry.cells:
-        what = "whether the response differs there cannot be tested: each group needs ten rows and values that differ"
+        what = "no test of a difference in the response: both groups need ten rows and some variance"
         lines.append(safe(what))
     if any(part.group is not None for part in entry.fills):
         fills = [[part.group or "another group", fill_text(part.fill), f"{part.cells:,}"] for part in entry.fills]
         lines.append(_table(("group", "imputed", "cells"), fills))
     else:
-        put_in = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
-        lines.append(safe(f"fill: {put_in[0] if put_in else entry.how}"))
+        values = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
+        lines.append(safe(f"imputed value: {values[0] if values else entry.how}"))
     return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
 
 
 def flag_view(entry: FlagEntry) -> RenderableType:
     """Return which rows a flag marks."""
-    lines = [f"{entry.missing_in_source:,} rows are missing in the table"]
+    lines = [f"missing in the table in {counted(entry.missing_in_source, 'row')}"]
     if entry.conditions:
-        lines.append(f"{entry.made_missing:,} more were set to missing, since {'; '.join(entry.conditions)}")
+        lines.append(f"set to missing in {counted(entry.made_missing, 'row')}: {'; '.join(entry.conditions)}")
     return _headed("flag", short(entry.expression), *[safe(line) for line in lines])
 
 
@@ -144,7 +145,7 @@ def fill_text(fill: float | str | None) -> str:
 
 
 def imputed_cells(columns: ColumnMap, imputed: Any, terms: set[str]) -> Iterator[dict[str, Any]]:
-    """Yield the filled cells of some terms."""
+    """Yield the imputed cells of some terms."""
     wanted = {at for at, entry in enumerate(columns.imputations) if terms & set(entry.terms)}
     for number, row, value, text in zip(*[imputed[name].to_pylist() for name in imputed.column_names], strict=True):
         if number in wanted:

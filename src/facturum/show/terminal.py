@@ -148,8 +148,8 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         ("reference", entry.reference or "none"),
         ("reading", entry.reading),
         *[("learned", learned_text(each)) for each in columns.learned if entry.term in each.terms],
-        ("missing", f"{counted(entry.missing, 'row')} without a value"),
-        ("imputed", f"{counted(entry.imputed, 'row')} of the matrix with an imputed value"),
+        ("missing", f"{counted(entry.missing, 'row')}"),
+        ("imputed", f"{counted(entry.imputed, 'row')}"),
         (
             "values",
             f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",
@@ -207,15 +207,15 @@ def _mentions(formula: str, name: str) -> bool:
 
 
 def figure(value: float | None) -> str:
-    """Return a number in four or five digits.
+    """Return a number in up to six significant digits.
 
     Example:
         >>> figure(1886.0), figure(0.28632), figure(None)
-        ('1886', '0.2863', '–')
+        ('1886', '0.28632', '–')
     """
     if value is None:
         return "–"
-    return f"{value:.0f}" if float(value).is_integer() and abs(value) < 1e6 else f"{value:.4g}"
+    return f"{value:.0f}" if float(value).is_integer() and abs(value) < 1e6 else f"{value:.6g}"
 
 
 def verification_view(outcome: Verification) -> RenderableType:
