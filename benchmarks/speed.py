@@ -8,22 +8,22 @@ from __future__ import annotations
 import shutil
 import sys
 import tempfile
-import threading
 import time
 import warnings
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from itertools import pairwise, permutations
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
 import facturum as fa
+from along_time import time_lines
 from facturum.engine.leaves import thread_count
+from measuring import best, peak
 
 ROWS = 2_000_000
-RUNS = 24
 TERMS = {
     "access": "category(access)",
     "price": "log(price)",
@@ -163,43 +163,6 @@ def filled(rows: int, columns: int) -> np.ndarray:
     return matrix
 
 
-def best(*works: Callable[[], object], runs: int = RUNS) -> list[float]:
-    """Return the best time of each of some works, taken in turns and in every order, as one may slow down the next."""
-    times = [float("inf")] * len(works)
-    orders = list(permutations(range(len(works))))
-    for run in range(runs):
-        for at in orders[run % len(orders)]:
-            start = time.perf_counter()
-            result = works[at]()
-            times[at] = min(times[at], time.perf_counter() - start)
-            del result
-    return times
-
-
-def peak(work: Callable[[], object]) -> int:
-    """Return how many bytes of memory a work adds at its peak, from the kernel's count for this process."""
-    status = Path("/proc/self/statm")
-    page = 4096
-
-    def resident() -> int:
-        return int(status.read_text().split()[1]) * page
-
-    before, highest, done = resident(), 0, threading.Event()
-
-    def watch() -> None:
-        nonlocal highest
-        while not done.wait(0.001):
-            highest = max(highest, resident())
-
-    watcher = threading.Thread(target=watch)
-    watcher.start()
-    result = work()
-    done.set()
-    watcher.join()
-    del result
-    return highest - before
-
-
 def compare(rows: int, categories: int, missing: float, with_plain: bool = True) -> tuple[float, float, float]:
     """Return the times of building, of plain NumPy and of filling."""
     table, codes, price = sample(rows, categories, missing)
@@ -236,6 +199,7 @@ def main() -> None:
     lines += ["", f"Peak memory beyond the inputs: {used / (ROWS * 26 * 8):.2f} times the matrix (wanted: ≤ 1.2)."]
     lines += clean_lines()
     lines += growth_lines()
+    lines += time_lines()
     text = "\n".join(lines)
     print(text)
     if "--write" in sys.argv:

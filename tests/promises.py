@@ -12,7 +12,7 @@ import numpy as np
 from facturum.data.values import Kind, Mask, Values
 from facturum.design import Design
 from facturum.engine.build import Built
-from facturum.engine.evaluate import LeafRows
+from facturum.engine.rows import LeafRows
 from facturum.engine.scope import Scope
 from facturum.language.categories import Category
 from facturum.language.failures import RowFailure

@@ -94,7 +94,7 @@ def built(made: fa.Plan, table: Any, **options: Any) -> Built:
 def column_by_formula(made: Built, formula: str | Any, rows: Sequence[int] | None = None) -> np.ndarray:
     """Return a formula's values on the rows of a build, computed as expressions are, NaN where missing."""
     source = made.prepared.source()
-    chosen = made.selection.source_rows() - 1 if rows is None else np.array(rows)
+    chosen = made.selection.positions() if rows is None else source.positions_of(np.array(rows) + 1)
     found = source.rows(0, made.prepared.table.length, chosen)
     values = found.evaluate(parse(formula) if isinstance(formula, str) else formula).full(len(chosen))
     data = values.numbers() + 0.0

@@ -28,7 +28,7 @@ from facturum.data.number_text import NumberForm, form_of
 from facturum.data.table import Table
 from facturum.data.values import Values, label_text
 from facturum.engine.build import resolve
-from facturum.engine.evaluate import LeafRows
+from facturum.engine.rows import LeafRows
 from facturum.language.parser import parse
 from tests.expressions import TERMS
 from tests.support import MIXED_TERMS, Folder, huts, plan

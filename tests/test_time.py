@@ -18,8 +18,7 @@ from hypothesis import strategies as st
 import facturum as fa
 from facturum.data.calendar import PARTS, part_codes, period_text
 from facturum.data.series import period_numbers
-from facturum.engine.evaluate import MAX_OFFSETS
-from tests.support import PANEL_DATA, Folder, built, command, panel
+from tests.support import PANEL_DATA, Folder, command, panel
 
 Cells = dict[str, dict[int, float | None]]
 
@@ -169,12 +168,6 @@ class Operations(unittest.TestCase):
         self.assertTrue(made.verify(table).ok)
         crossed = fa.Plan(None, {"p": "lag(price, [1, 12]) * comfort"}, data=PANEL_DATA).build(table)
         self.assertEqual(crossed.names[1:], ["p_lag1_good", "p_lag12_good"])
-
-    def test_only_so_many_arrays_of_places_are_kept(self) -> None:
-        lags = fa.Plan(None, {"x": f"lag(price, {[*range(1, 61)]})"}, data=PANEL_DATA, rows={"missing": "keep"})
-        made = built(lags, panel(3, periods=80))
-        kept = [key for key in made.source.cache if isinstance(key, tuple) and key[0] in ("own", "find")]
-        self.assertEqual(len(kept), MAX_OFFSETS)
 
     def test_a_lag_of_a_category_is_a_category(self) -> None:
         table = {"hut": ["a"] * 4, "month": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["x", "y", "x", "y"]}

@@ -24,7 +24,7 @@ def absence_entries(built: Built) -> list[AbsenceEntry]:
     A row in which several variables are missing counts for each of them.
     """
     rows, causes = built.selection.dropped_rows()
-    at = rows[causes >= 0] - 1 + built.selection.history_rows
+    at = built.source.positions_of(rows[causes >= 0])
     if not len(at):
         return []
     finder = _Finder(built, at)
@@ -108,18 +108,19 @@ class _Finder:
 
     def _of_periods(self, node: AlongTime) -> Iterator[tuple[str, Mask]]:
         """Yield the rows whose periods are absent from the table, and those whose values there are missing."""
-        frame = self._source.frame_of(node.x)
         offsets = node.offsets_read()
-        places = [frame.find(offset)[self._at] for offset in offsets]
-        absent = np.logical_or.reduce([place < 0 for place in places])
+        frame = self._source.rows(0, self._prepared.table.length, self._at).frame(node.x, offsets)
+        absent = np.logical_or.reduce([frame.absent(offset) for offset in offsets])
         subject, step = stepped(node.x.subject(), self._step), step_noun(self._step or "row")
         which = "an earlier" if max(offsets) <= 0 else "a later" if min(offsets) >= 0 else "an earlier or later"
         needs, when = f"needs {which} {step} that is not in the table", f"in {which} {step}"
         if isinstance(node, Shifted) and len(offsets) == 1:
             when = f"{counted(abs(offsets[0]), step)} {'before' if offsets[0] < 0 else 'later'}"
             needs = f"needs the value {when}, and that {step} is not in the table"
-        values = frame.whole(node.x).present_mask()
-        empty = np.logical_or.reduce([(place >= 0) & ~values[np.maximum(place, 0)] for place in places])
+        values = frame.whole(node.x)
+        empty = np.logical_or.reduce(
+            [~frame.absent(offset) & ~frame.here(values, offset).present_mask() for offset in offsets]
+        )
         missing = np.ones(len(self._at), dtype=bool) if self._is_block(node) else self._missing(node)
         if (absent & missing).any():
             yield f"{subject} {needs}", absent & missing

@@ -261,7 +261,9 @@ class PreparationReport:
                 fills: list[Any] = [label_text(after.labels[code]) for code in after.data[at]]
             else:
                 fills = after.numbers()[at].tolist()
-            cells.append(FilledCells(number, self._kept[at] + (1 - self._prepared.shaped.history_rows), fills))
+            rows = self._source.row_numbers(self._kept[at])
+            order = np.argsort(rows)
+            cells.append(FilledCells(number, rows[order], [fills[place] for place in order.tolist()]))
         return cells
 
     @cached_property

@@ -13,12 +13,12 @@ from facturum.audit.fingerprints import column_digests
 from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import Built, build
-from facturum.engine.evaluate import Source
 from facturum.engine.leaves import leaves_of, on_threads
 from facturum.engine.prepare import Prepared, prepare
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables
+from facturum.engine.source import Source
 from facturum.engine.spec import PlanSpec, spec_from
 from facturum.errors import FacturumError, PlanError, counted, rows_in_words
 from facturum.language.failures import RowFailure
@@ -201,10 +201,10 @@ def _column_failures(
     entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope
 ) -> tuple[list[Failure], int]:
     try:
-        anew = _formula_values(entry.formula, source, kept + (source.history_rows - 1), scope)
+        anew = _formula_values(entry.formula, source, source.positions_of(kept), scope)
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
-        return [Failure("column", entry.name, what, tuple(failure.rows[:5]), len(failure.rows))], 0
+        return [_rows("column", entry.name, what, np.sort(source.row_numbers(np.array(failure.rows))))], 0
     except FacturumError as error:
         return [Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}")], 0
     apart = ulp_distance(anew, values)
@@ -216,22 +216,23 @@ def _column_failures(
 
 
 def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
-    """Return a column by its scalar formula alone for some rows, counted from 0 and increasing, NaN without a value."""
+    """Return a column by its scalar formula alone for rows at some positions, NaN where it is missing."""
     node = parse(formula, learned=True)
     refuse_deep(source.derived, {formula[:40]: node})
     with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
         kind = scope.type_of(node)
     if kind.block or not kind.kind.numeric:
         raise PlanError(f"the formula {formula} is not one number")
-    parts: list[FloatArray] = []
+    order = np.argsort(rows) if source.numbers is not None else np.arange(len(rows))
+    ordered, column = rows[order], np.zeros(len(rows))
     for start, stop in leaves_of(source.table.length):
-        low, high = np.searchsorted(rows, [start, stop])
+        low, high = np.searchsorted(ordered, [start, stop])
         if high > low:
-            leaf = source.rows(start, stop, rows[low:high] - start)
+            leaf = source.rows(start, stop, ordered[low:high] - start)
             values = leaf.evaluate(node).full(leaf.length)
             data = values.numbers() + 0.0
-            parts.append(data if values.valid is None else np.where(values.valid, data, np.nan))
-    return np.concatenate(parts) if parts else np.zeros(0)
+            column[order[low:high]] = data if values.valid is None else np.where(values.valid, data, np.nan)
+    return column
 
 
 def _rows(kind: str, name: str, what: str, rows: Sequence[int] | Array) -> Failure:

@@ -6,7 +6,7 @@ import numpy as np
 
 from facturum.data.series import Timing, series_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Labels, label_text
+from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError
 
@@ -59,6 +59,8 @@ def _recoded(part: Variable | None, there: Array, labels: Labels | None, length:
     if labels is None:
         if part is None or part.labels is not None:
             return np.zeros(length)
+        if part.kind is Kind.TIME:
+            return part.data
         return part.data.astype(np.float64) if part.data.dtype.kind == "f" or part.exact_as_double else part.data
     place = {label: at for at, label in enumerate(labels)}
     if part is None or part.labels is None:

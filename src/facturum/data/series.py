@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.data.calendar import MINUTES, first_day, weekend
-from facturum.data.grouping import group_numbers
+from facturum.data.grouping import SPARSE, group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -113,7 +113,9 @@ class Series:
     def order(self) -> Array:
         """The known rows, unit by unit and in the order of time."""
         rows = np.flatnonzero(self.known)
-        ordered: Array = rows[np.lexsort((self.period[rows], self.unit[rows]))]
+        unit, period = self.unit[rows], self.period[rows]
+        placed = _placed(unit, period)
+        ordered: Array = rows[np.lexsort((period, unit)) if placed is None else placed]
         return ordered
 
     @cached_property
@@ -171,6 +173,20 @@ class Series:
             last[0, order] = self.period[order[np.searchsorted(unit, unit, side="left")]]
             last[1, order] = self.period[order[np.searchsorted(unit, unit, side="right") - 1]]
         return last[0], last[1]
+
+
+def _placed(unit: Array, period: Array) -> Array | None:
+    """Return the order of unit and period by putting each row at its place; None where most places stay empty."""
+    if not len(unit):
+        return None
+    low, span = int(period.min()), int(period.max()) - int(period.min()) + 1
+    size = (int(unit.max()) + 1) * span
+    if size > SPARSE * len(unit):
+        return None
+    places = np.full(size, -1)
+    places[unit * span + (period - low)] = np.arange(len(unit))
+    order: Array = places[places >= 0]
+    return order if len(order) == len(unit) else None  # else a period occurs twice, and the first row comes first
 
 
 def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Series:

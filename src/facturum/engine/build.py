@@ -8,13 +8,13 @@ from itertools import count
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
-from facturum.engine.evaluate import Source
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MAX_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
 from facturum.engine.prepare import Prepared, at_place, prepare
 from facturum.engine.selection import Selection, select
 from facturum.engine.shaping import Given
+from facturum.engine.source import Source
 from facturum.engine.spec import PlanSpec, VariableSpec
 from facturum.engine.spreading import walk
 from facturum.errors import DataError
@@ -198,13 +198,13 @@ def build(
         selection = select(prepared, source, threads, leaf=leaf)
     columns, pieces = _pieces(prepared)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
-    matrix, moments = fill(pieces, source, selection, prepared.where, threads, tick)
+    matrix, moments = fill(pieces, source, selection, prepared, threads, tick)
     responses: tuple[BuiltColumn, ...] = ()
     y, response_moments = None, None
     if prepared.response is not None:
         response_columns = prepared.response.columns()
         y, response_moments = fill(
-            [Piece(prepared.response, response_columns, 0)], source, selection, prepared.where, threads
+            [Piece(prepared.response, response_columns, 0)], source, selection, prepared, threads
         )
         y = y[:, 0] if len(response_columns) == 1 else y
         names = (prepared.spec.columns or {})[RESPONSE]

@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from facturum.data.values import Array, Mask
-from facturum.engine.evaluate import LeafRows, Source
+from facturum.engine.failing import evaluated
 from facturum.engine.learned import Learned
-from facturum.engine.leaves import TOGETHER, batched, run, thread_count
+from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared, at_place
+from facturum.engine.rows import LeafRows
 from facturum.engine.selection import Selection, select
+from facturum.engine.source import Source
 from facturum.engine.spreading import walk
 from facturum.errors import DataError
 from facturum.language.core import truths
@@ -117,9 +121,12 @@ def _visible(prepared: Prepared) -> Mask | None:
     """Return the learning rows where an operation along time could otherwise read others while learning."""
     if prepared.learn is None or not any(prepared.looks_along(root) for root in prepared.parts().values()):
         return None
-    values = prepared.source().frame.whole(prepared.learn)
-    holds: Mask = truths(values)
-    return holds if values.valid is None else holds & values.valid
+    source = prepared.source()
+    holds: list[Mask] = []
+    for start, stop in leaves_of(source.table.length):
+        values, _ = evaluated(source, prepared.learn, start, stop)
+        holds.append(truths(values) if values.valid is None else truths(values) & values.valid)
+    return np.concatenate(holds)
 
 
 def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
@@ -164,7 +171,7 @@ def _answers(
             return [_observed(node, question, rows) for node, question in asked]
 
         quick = all(question.quick for _, question in asked)
-        parts = run(work, len(spans), thread_count(1 if quick else threads), prepared.where)
+        parts = run(work, len(spans), thread_count(1 if quick else threads), prepared)
         if order is not None:
             parts = [parts[at] for at in order(len(parts))]
         for at, (node, question) in enumerate(asked):

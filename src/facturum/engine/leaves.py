@@ -8,8 +8,11 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import accumulate, pairwise
 from threading import Lock
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
+import numpy as np
+
+from facturum.data.values import Array
 from facturum.errors import DataError, FacturumError, counted
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
@@ -20,7 +23,13 @@ TOGETHER = 8  # leaves that a quick look takes together, where the result does n
 MAX_THREADS = 256
 S = TypeVar("S")
 T = TypeVar("T")
-Where = Callable[[Node], tuple[str | None, str | None]]
+
+
+class Reporter(Protocol):
+    """What errors need to name a place in the plan and rows of the table given."""
+
+    def where(self, node: Node) -> tuple[str | None, str | None]: ...
+    def row_numbers(self, positions: Array) -> Array: ...
 
 
 def leaves_of(length: int, leaf: int = LEAF) -> list[tuple[int, int]]:
@@ -63,26 +72,26 @@ def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None =
         return list(pool.map(work, items))
 
 
-def run(work: Callable[[int], T], count: int, threads: int, where: Where) -> list[T]:
+def run(work: Callable[[int], T], count: int, threads: int, reporter: Reporter) -> list[T]:
     """Return ``work(0), work(1), ..``, computed on a thread pool; failing rows of all leaves are added up.
 
     Args:
         work: does one leaf.
         count: how many leaves there are.
         threads: how many threads.
-        where: returns the place and text of the expression that failed.
+        reporter: names the place of the expression that failed, and its rows.
 
     Raises:
         DataError: with the rows of all leaves in which the first failing operation failed.
     """
-    return run_together(lambda group: [work(at) for at in group], count, threads, where, together=1)
+    return run_together(lambda group: [work(at) for at in group], count, threads, reporter, together=1)
 
 
 def run_together(
     work: Callable[[range], list[T]],
     count: int,
     threads: int,
-    where: Where,
+    reporter: Reporter,
     tick: Callable[[], None] | None = None,
     sizes: Sequence[int] | None = None,
     together: int = STRETCH,
@@ -91,7 +100,7 @@ def run_together(
 
     Args:
         work: does some leaves; where it fails, they are done one by one, so that the rows of each are reported.
-        count, threads, where: as of `run`.
+        count, threads, reporter: as of `run`.
         tick: is called after each leaf, for progress.
         sizes: how much work each leaf is, where that is known.
         together: how many leaves at most are done at a time.
@@ -138,7 +147,7 @@ def run_together(
                     queue.clear()  # so that the other threads stop soon
                 raise
     if failures:
-        raise merged_failure([failures[at] for at in sorted(failures)], where)
+        raise merged_failure([failures[at] for at in sorted(failures)], reporter)
     return [results[at] for at in range(count)]
 
 
@@ -170,11 +179,12 @@ def _groups(block: range, together: int) -> list[range]:
     return groups
 
 
-def merged_failure(failures: Sequence[RowFailure], where: Where) -> FacturumError:
+def merged_failure(failures: Sequence[RowFailure], reporter: Reporter) -> FacturumError:
     """Return one error for what failed in several leaves."""
     first = failures[0]
-    rows = sorted({row for failure in failures if failure.node == first.node for row in failure.rows})
-    place, text = where(first.node)
+    positions = {row for failure in failures if failure.node == first.node for row in failure.rows}
+    rows = np.sort(reporter.row_numbers(np.array(list(positions), dtype=np.int64))).tolist()
+    place, text = reporter.where(first.node)
     span = first.node.span if text is not None else None
     if span is not None and text is not None and span[1] > len(text):
         span = None

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from facturum.data.values import Array, FloatArray
-from facturum.engine.evaluate import LeafRows, Source
-from facturum.engine.leaves import LEAF, Where, run, run_together, thread_count
+from facturum.engine.leaves import LEAF, Reporter, run, run_together, thread_count
+from facturum.engine.rows import LeafRows
 from facturum.engine.selection import LeafSelection, Selection
+from facturum.engine.source import Source
 from facturum.errors import DataError
 from facturum.language.nodes import Column, Dense, Node, Scattered
 from facturum.numerics.moments import Moments
@@ -51,7 +53,7 @@ def fill(
     pieces: Sequence[Piece],
     source: Source,
     selection: Selection,
-    where: Where,
+    reporter: Reporter,
     threads: int | None,
     tick: Callable[[], None] | None = None,
 ) -> tuple[FloatArray, Moments]:
@@ -61,7 +63,7 @@ def fill(
         pieces: the terms, in the order of their columns.
         source: the table.
         selection: the remaining rows; where not all of them have all values, a value not there becomes NaN.
-        where: returns the place of an expression that fails.
+        reporter: names the place of an expression that fails, and its rows.
         threads: how many threads.
         tick: is called after each leaf, for progress.
 
@@ -72,23 +74,32 @@ def fill(
     count = selection.count
     _refuse_size(count, width)
     matrix: FloatArray = np.zeros((count, width), order="F")
-    offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves])
+    offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves]).tolist()
+    rows = selection.matrix_rows
 
     def work(group: range) -> list[Moments]:
-        leaves = [_leaf(source, selection.leaves[at], int(offsets[at]), width) for at in group]
+        leaves = [
+            _leaf(
+                source,
+                selection.leaves[at],
+                slice(*offsets[at : at + 2]) if rows is None else rows[slice(*offsets[at : at + 2])],
+                width,
+            )
+            for at in group
+        ]
         with np.errstate(all="ignore"):  # the moments find values that are not finite
             _write(matrix, pieces, leaves)
         return [leaf.moments for leaf in leaves]
 
     sizes = [leaf.count for leaf in selection.leaves]
-    parts = run_together(work, len(selection.leaves), thread_count(threads), where, tick, sizes)
+    parts = run_together(work, len(selection.leaves), thread_count(threads), reporter, tick, sizes)
     moments = Moments.merged(parts)
-    _refuse_infinite(pieces, moments, source, selection, where)
+    _refuse_infinite(pieces, moments, source, selection, reporter)
     return matrix, moments
 
 
 def _refuse_infinite(
-    pieces: Sequence[Piece], moments: Moments, source: Source, selection: Selection, where: Where
+    pieces: Sequence[Piece], moments: Moments, source: Source, selection: Selection, reporter: Reporter
 ) -> None:
     """Find the operation and the rows behind a value that is not finite, by the formulas."""
     wrong = (moments.count > 0) & ~(np.isfinite(moments.smallest) & np.isfinite(moments.largest))
@@ -103,7 +114,7 @@ def _refuse_infinite(
                 if bad:
                     rows.evaluate(column.formula)
 
-    run(search, len(selection.leaves), 1, where)
+    run(search, len(selection.leaves), 1, reporter)
     odd = next(piece for piece in pieces if wrong[piece.first : piece.first + piece.width].any())
     raise DataError(
         f"'{odd.node}' is infinite or not a number in some rows",
@@ -130,17 +141,23 @@ def _memory() -> float:
 
 @dataclass(frozen=True)
 class _Leaf:
-    """The rows of one leaf, where they begin in the matrix, and the moments of their columns."""
+    """The rows of one leaf, their rows in the matrix, and the moments of their columns."""
 
     rows: LeafRows
-    start: int
+    at: slice | Array
     complete: bool
     moments: Moments
     sorts: dict[int, _Sorted] = field(default_factory=dict)
 
-    @property
-    def stop(self) -> int:
-        return self.start + self.rows.length
+    @contextmanager
+    def column(self, matrix: FloatArray, column: int) -> Iterator[FloatArray]:
+        """Yield memory for the values of a column, which become those of the matrix."""
+        if isinstance(self.at, slice):
+            yield matrix[self.at, column]
+            return
+        values = np.empty(self.rows.length)
+        yield values
+        matrix[:, column][self.at] = values
 
     def sorted(self, block: Scattered) -> _Sorted:
         """Return the rows by their columns, sorted once for all blocks of the same base."""
@@ -150,10 +167,10 @@ class _Leaf:
         return sorted_block
 
 
-def _leaf(source: Source, leaf: LeafSelection, start: int, width: int) -> _Leaf:
+def _leaf(source: Source, leaf: LeafSelection, at: slice | Array, width: int) -> _Leaf:
     rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
     complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
-    return _Leaf(rows, start, complete, Moments.of(width))
+    return _Leaf(rows, at, complete, Moments.of(width))
 
 
 def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf]) -> None:
@@ -163,7 +180,7 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
         scattered: list[tuple[_Leaf, Scattered]] = []
         for leaf in filled:
             if piece.node is None:
-                matrix[leaf.start : leaf.stop, piece.first] = 1.0
+                matrix[leaf.at, piece.first] = 1.0
                 leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
             elif not leaf.complete:
                 piece.node.examine(leaf.rows)
@@ -179,20 +196,20 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
 def _write_formula(matrix: FloatArray, leaf: _Leaf, column: Column, at: int) -> None:
     """Write one column by its formula, NaN where it is missing."""
     values = leaf.rows.evaluate(column.formula).full(leaf.rows.length)
-    target = matrix[leaf.start : leaf.stop, at]
-    np.add(values.numbers(), 0.0, out=target)
-    if values.valid is None:
-        leaf.moments.put_dense(at, target)
-    else:
-        target[~values.valid] = np.nan
-        leaf.moments.put_dense(at, target[values.valid])
+    with leaf.column(matrix, at) as target:
+        np.add(values.numbers(), 0.0, out=target)
+        if values.valid is None:
+            leaf.moments.put_dense(at, target)
+        else:
+            target[~values.valid] = np.nan
+            leaf.moments.put_dense(at, target[values.valid])
 
 
 def _write_dense(matrix: FloatArray, leaf: _Leaf, block: Dense, first: int) -> None:
     for at, values in enumerate(block.columns, first):
-        target = matrix[leaf.start : leaf.stop, at]
-        np.add(values, 0.0, out=target)
-        leaf.moments.put_dense(at, target)
+        with leaf.column(matrix, at) as target:
+            np.add(values, 0.0, out=target)
+            leaf.moments.put_dense(at, target)
 
 
 def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]], first: int) -> None:
@@ -202,7 +219,10 @@ def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]
         leaf.moments.put_zeros(slice(first, first + block.width), leaf.rows.length)
         for offset, layer in zip(block.offsets, block.layers, strict=True):
             for column, rows, values in _runs_of(leaf, block, layer, first + offset):
-                runs.setdefault(column, []).append((matrix[leaf.start : leaf.stop, column], rows, values))
+                if isinstance(leaf.at, slice):
+                    runs.setdefault(column, []).append((matrix[leaf.at, column], rows, values))
+                else:
+                    matrix[:, column][leaf.at[rows]] = values
     for _, stretches in sorted(runs.items(), key=lambda item: item[0]):
         for target, _, _ in stretches:
             # fresh memory is touched first, which other threads need not wait for, unlike for scattered writes

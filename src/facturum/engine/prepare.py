@@ -10,13 +10,13 @@ from typing import TypeVar
 import numpy as np
 
 from facturum.data.table import Table
-from facturum.data.values import Kind, Mask
+from facturum.data.values import Array, Kind, Mask
 from facturum.engine.dating import with_periods
-from facturum.engine.evaluate import Source
 from facturum.engine.leaks import refuse_ids, refuse_leaks
 from facturum.engine.learned import Learned
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.shaping import Given, Shaped, given_of, name_clash, shape
+from facturum.engine.source import Source
 from facturum.engine.spec import PlanSpec
 from facturum.engine.spreading import frozen, passed_over_in, spread, walk, with_children
 from facturum.errors import FacturumError, PlanError, nearest
@@ -70,7 +70,27 @@ class Prepared:
     def source(self, visible: Mask | None = None) -> Source:
         """Return the rows for operations to read; those along time read the visible ones."""
         shaped = self.shaped
-        return Source(shaped.table, self.derived, self.spec.data.timing, visible, shaped.joined, shaped.history_rows)
+        return Source(
+            shaped.table,
+            self.derived,
+            self.spec.data.timing,
+            visible,
+            shaped.joined,
+            shaped.history_rows,
+            shaped.numbers,
+            self._halo(),
+        )
+
+    def _halo(self) -> tuple[int, int]:
+        """Return how many periods before and after its own a row reads at most, by one operation along time."""
+        roots = [*self.parts().values(), *[node for node in (self.keep, self.learn) if node is not None]]
+        offsets = {k for root in roots for node in walk(root) if node.along_time for k in node.offsets_read()}
+        return max(0, -min(offsets, default=0)), max(0, max(offsets, default=0))
+
+    def row_numbers(self, positions: Array) -> Array:
+        """Return the numbers of rows of the table given, by their positions in the table that the plan works on."""
+        shaped = self.shaped
+        return positions + (1 - shaped.history_rows) if shaped.numbers is None else shaped.numbers[positions]
 
     def parts(self) -> dict[str, Node]:
         """Return all expressions by their place in the plan."""
@@ -239,6 +259,10 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     conditioned = conditions["keep"], conditions["learn"]
     prepared = Prepared(spec, given, shaped, response, terms, kept, *conditioned, spec, passed_over=passed_over)
     refuse_leaks(response, terms, kept, spec)
+    timing = spec.data.timing
+    roots = [*prepared.parts().values(), *[node for node in conditioned if node is not None]]
+    if timing is not None and any(prepared.looks_along(root) for root in roots):
+        return replace(prepared, shaped=shaped.in_order_of_time(timing))
     return prepared
 
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
 
 from facturum.data.values import Array, Mask
-from facturum.engine.evaluate import Source
 from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
 from facturum.engine.prepare import Prepared
+from facturum.engine.source import Source
 from facturum.errors import DataError, counted
 from facturum.language.core import truths
 from facturum.language.nodes import Node, Rows
@@ -50,10 +51,9 @@ class LeafSelection:
         """How many rows remain."""
         return self.stop - self.start if self.remaining is None else len(self.remaining)
 
-    def source_rows(self) -> Array:
-        """Return the source row numbers of the remaining rows, counted from 1."""
-        at = np.arange(self.stop - self.start) if self.remaining is None else self.remaining
-        return at + (self.start + 1)
+    def positions(self) -> Array:
+        """Return the positions of the remaining rows in the table."""
+        return np.arange(self.start, self.stop) if self.remaining is None else self.remaining + self.start
 
     @property
     def learned(self) -> Array | None:
@@ -70,16 +70,21 @@ class Selection:
     Args:
         leaves: in their order.
         parts: the places whose values a row needs: the response and each term.
-        history_rows: how many rows of history stand before those given.
+        history_rows: how many rows of history there are besides those given.
+        numbers: the row number of each position of the table; None where they are in order.
     """
 
     leaves: tuple[LeafSelection, ...]
     parts: tuple[str, ...]
     history_rows: int = 0
+    numbers: Array | None = None
 
     @property
     def given(self) -> int:
         return self.leaves[-1].stop - self.history_rows
+
+    def _numbers_of(self, positions: Array) -> Array:
+        return positions + (1 - self.history_rows) if self.numbers is None else self.numbers[positions]
 
     @property
     def count(self) -> int:
@@ -109,21 +114,46 @@ class Selection:
 
     def source_rows(self) -> Array:
         """Return the source row number of each row of the matrix, counted from 1."""
-        return self.positions() + (1 - self.history_rows)
+        return self._numbers_of(self.positions())
 
     def positions(self) -> Array:
         """Return the position of each row of the matrix in the table that the plan works on, counted from 0."""
-        return np.concatenate([leaf.source_rows() for leaf in self.leaves]) - 1
+        remaining, order = self._remaining, self._order
+        return remaining if order is None else remaining[order]
+
+    @cached_property
+    def _remaining(self) -> Array:
+        """The positions of the remaining rows, in the order of the table."""
+        return np.concatenate([leaf.positions() for leaf in self.leaves])
+
+    @cached_property
+    def _order(self) -> Array | None:
+        """What brings them into the order of the rows given, which is that of the matrix; None where they are."""
+        return None if self.numbers is None else np.argsort(self.numbers[self._remaining])
+
+    @cached_property
+    def matrix_rows(self) -> Array | None:
+        """The row of the matrix of each remaining row, in the order of the table; None where the two are the same."""
+        if self._order is None:
+            return None
+        rows = np.empty(len(self._order), dtype=np.int64)
+        rows[self._order] = np.arange(len(rows))
+        return rows
 
     def learning_rows(self) -> Mask:
         """Return for each row of the matrix whether it is learned from."""
         each = [np.ones(leaf.count, dtype=bool) if leaf.learning is None else leaf.learning for leaf in self.leaves]
-        return np.concatenate(each)
+        learning = np.concatenate(each)
+        return learning if self._order is None else learning[self._order]
 
     def dropped_rows(self) -> tuple[Array, Array]:
         """Return the source row numbers left out, and the numbers of their reasons."""
-        rows = np.concatenate([leaf.dropped + (leaf.start + 1 - self.history_rows) for leaf in self.leaves])
-        return rows, np.concatenate([leaf.causes for leaf in self.leaves])
+        rows = self._numbers_of(np.concatenate([leaf.dropped + leaf.start for leaf in self.leaves]))
+        causes = np.concatenate([leaf.causes for leaf in self.leaves])
+        if self.numbers is None:
+            return rows, causes
+        order = np.argsort(rows)
+        return rows[order], causes[order]
 
 
 def select(
@@ -151,10 +181,10 @@ def select(
         lambda at: _select(prepared, source, list(parts.values()), drop, groups[at]),
         len(groups),
         thread_count(threads),
-        prepared.where,
+        prepared,
     )
     leaves = [leaf for group in parts_selected for leaf in group]
-    selection = Selection(tuple(leaves), tuple(parts), prepared.shaped.history_rows)
+    selection = Selection(tuple(leaves), tuple(parts), prepared.shaped.history_rows, source.numbers)
     if complete and prepared.spec.rows.missing == "fail":
         _refuse_missing(selection)
     if not selection.count:
@@ -168,7 +198,7 @@ def _select(
     """Return which rows of some neighbouring leaves remain; to evaluate them together is faster, and gives the same."""
     start, stop = leaves[0][0], leaves[-1][1]
     edges = [leaf[0] - start for leaf in leaves] + [stop - start]
-    kept, dropped, causes = _kept(prepared.keep, source, start, stop, prepared.shaped.history_rows)
+    kept, dropped, causes = _kept(prepared.keep, source, start, stop)
     rows = source.rows(start, stop, kept)
     without, cause, missing = _absences(rows, parts, _cut(edges, kept))
     remaining = kept
@@ -247,12 +277,13 @@ def _apart(positions: Array | None, edges: Sequence[int]) -> list[Array | None]:
     return [positions[low:high] - edge for (low, high), edge in zip(_cut(edges, positions), edges, strict=False)]
 
 
-def _kept(
-    keep: Node | None, source: Source, start: int, stop: int, history_rows: int
-) -> tuple[Array | None, Array, Array]:
+def _kept(keep: Node | None, source: Source, start: int, stop: int) -> tuple[Array | None, Array, Array]:
     """Return the rows that [rows] keep takes, those it leaves out, and why; rows of history are neither."""
     nothing = np.zeros(0, dtype=np.int64)
-    given = np.arange(max(history_rows - start, 0), stop - start) if history_rows > start else None
+    given = None
+    if source.history_rows:
+        new = source.row_numbers(np.arange(start, stop)) > 0
+        given = None if new.all() else np.flatnonzero(new)
     if keep is None:
         return given, nothing, nothing
     rows = source.rows(start, stop, given)

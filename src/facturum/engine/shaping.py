@@ -16,10 +16,11 @@ from facturum.data.reshaping import stack
 from facturum.data.series import Timing, series_of
 from facturum.data.spans import nests
 from facturum.data.table import Table
-from facturum.data.values import Kind
+from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
-from facturum.engine.evaluate import Source
+from facturum.engine.ordering import order_of_time
 from facturum.engine.scope import Scope, refuse_deep
+from facturum.engine.source import Source
 from facturum.engine.spec import PlanSpec, SeriesSpec
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.language.failures import RowFailure
@@ -53,12 +54,26 @@ class Shaped:
         history_rows: how many rows of history there are.
         joined: the series beside it.
         converted: what conversions did, by the place in the plan.
+        numbers: the row number of each position, those of history below 1; None where they are in order.
     """
 
     table: Table
     history_rows: int = 0
     joined: tuple[JoinedSeries, ...] = ()
     converted: tuple[tuple[str, Converted], ...] = ()
+    numbers: Array | None = None
+
+    def in_order_of_time(self, timing: Timing) -> Shaped:
+        """Return the same with the rows of each unit together and in the order of time.
+
+        Raises:
+            DataError: where a period occurs twice within a unit, or the step is longer than the plan's.
+        """
+        order = order_of_time(self.table, timing)
+        if order is None:
+            return self
+        joined = tuple(replace(series, unit=series.unit[order]) for series in self.joined)
+        return replace(self, table=self.table.take(order), joined=joined, numbers=order + (1 - self.history_rows))
 
 
 def shape(spec: PlanSpec, given: Given) -> Shaped:
@@ -134,7 +149,9 @@ def _timed(spec: PlanSpec, table: Table) -> Table:
         values = Source(table, derived).rows(0, table.length).evaluate(derived[time]).full(table.length)
     except RowFailure as failure:
         place = f"derived.{time}"
-        raise DataError(failure.what, place=place, text=text, rows=failure.rows, remedy=failure.remedy) from None
+        raise DataError(
+            failure.what, place=place, text=text, rows=[at + 1 for at in failure.rows], remedy=failure.remedy
+        ) from None
     except FacturumError as error:
         raise error.at(f"derived.{time}", text) from None
     data = np.where(values.present_mask(), values.data, 0)

@@ -62,24 +62,16 @@ class Windowed(AlongTime):
         """Return the values for all rows of the frame that the expression runs in."""
 
     def values(self, rows: Rows) -> Values:
-        frame = rows.frame(self.x)
-        whole: Values = rows.shared(("along", self), lambda: self.along(frame))
-        frame.refuse_failed(self.x, rows, (rows.chosen(frame.find(offset)) for offset in self.offsets_read()))
-        at_own_rows = _taken(whole, rows.chosen(frame.find(0)))
-        return finite(self, rows, at_own_rows.data, at_own_rows.valid)
+        offsets = self.offsets_read()
+        frame = rows.frame(self.x, offsets)
+        whole: Values = frame.once(self, lambda: self.along(frame))
+        frame.refuse_failed(self.x, offsets)
+        here = frame.here(whole)
+        return finite(self, rows, here.data, here.valid)
 
 
 def _numbers(whole: Values) -> Values:
     return Values(whole.numbers(), whole.valid)
-
-
-def _taken(whole: Values, at: Array) -> Values:
-    """Return values at some places; -1 has none."""
-    there = at >= 0
-    if whole.valid is not None and len(whole.valid):
-        there = there & whole.valid[np.maximum(at, 0)]
-    data = whole.data[np.maximum(at, 0)] if len(whole.data) else np.zeros(len(at))
-    return Values(data, None if there.all() else there, whole.labels)
 
 
 class Shifted(AlongTime):
@@ -119,11 +111,10 @@ class Shifted(AlongTime):
     def values(self, rows: Rows) -> Values:
         if isinstance(self.k, tuple):
             return super().values(rows)  # which refuses: there are several columns
-        frame = rows.frame(self.x)
-        at = rows.chosen(frame.find(self.sign * self.k))
+        frame = rows.frame(self.x, self.offsets_read())
         whole = frame.whole(self.x)
-        frame.refuse_failed(self.x, rows, [at])
-        return _taken(whole, at)
+        frame.refuse_failed(self.x, self.offsets_read())
+        return frame.here(whole, self.sign * self.k)
 
     def valid(self, rows: Rows) -> Mask | None:
         if not isinstance(self.k, tuple):
@@ -194,9 +185,8 @@ class Difference(Windowed):
 
     def along(self, frame: Frame) -> Values:
         values = _numbers(frame.whole(self.x))
-        before = frame.own(-self.step)
         for _ in range(self.order):
-            earlier = _taken(values, before)
+            earlier = frame.shift(values, -self.step)
             with np.errstate(all="ignore"):
                 values = Values(np.subtract(values.data, earlier.data), and_masks(values.valid, earlier.valid))
         return values
@@ -221,7 +211,7 @@ class PercentChange(Windowed):
 
     def along(self, frame: Frame) -> Values:
         values = _numbers(frame.whole(self.x))
-        earlier = _taken(values, frame.own(-self.step))
+        earlier = frame.shift(values, -self.step)
         with np.errstate(all="ignore"):
             data = np.multiply(100.0, np.divide(np.subtract(values.data, earlier.data), earlier.data))
         return Values(data, and_masks(values.valid, earlier.valid))
@@ -266,7 +256,7 @@ class Moving(Windowed):
         total, weight = np.zeros(len(numbers.data)), np.zeros(len(numbers.data))
         count = np.zeros(len(numbers.data), dtype=np.int64)
         for offset, share in self.weights().items():
-            part = _taken(numbers, frame.own(offset))
+            part = frame.shift(numbers, offset)
             there = part.present_mask()
             with np.errstate(all="ignore"):
                 total = np.add(total, np.where(there, share * part.data, 0.0))

@@ -17,7 +17,7 @@ class RowFailure(Exception):
     Args:
         node: the operation.
         what: what is wrong.
-        rows: the numbers of the rows.
+        rows: the positions of the rows in the table.
         remedy: what to write instead.
         looking: the rows that read these along time, and so are not defined either; the same where none are given.
         because: for each of those, one of the rows that it reads.

@@ -11,7 +11,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
-from facturum.language.nodes import Frame, Kinds, Node, Question, Rows, Type, operation
+from facturum.language.nodes import Kinds, Node, Question, Rows, Type, operation
 from facturum.language.options import (
     FILL,
     TABLE,
@@ -239,42 +239,33 @@ class Impute(Node):
         return index.find([rows.evaluate(key).full(rows.length) for key in self.by])
 
     def _from_neighbours(self, rows: Rows, inner: Values, present: Mask) -> Values:
-        """Return the values with neighbours imputed; they are looked for among all rows."""
-        frame = rows.frame(self.x)
-        whole, neighbours = rows.shared(("along", self), lambda: self._filled_along(frame))
-        at = rows.chosen(frame.find(0))
-        there = at >= 0
-        needing = there & ~present
-        frame.refuse_failed(self.x, rows, (np.where(needing, looked[at], -1) for looked in neighbours))
-        data = np.where(present, inner.data, whole.data[np.maximum(at, 0)])
-        valid = present | (there & (True if whole.valid is None else whole.valid[np.maximum(at, 0)]))
-        return Values(data, None if valid.all() else valid, inner.labels)
+        """Return the values with neighbours imputed, where the run is not too long.
 
-    def _filled_along(self, frame: Frame) -> tuple[Values, list[Array]]:
-        """Return the values of all rows with neighbours imputed, where the run is not too long, and these neighbours.
-
-        A row in which the argument fails is a neighbour too, to be refused where it is looked at.
+        A row in which the argument fails is a neighbour too, to be refused where it is read.
         """
-        whole, period = frame.whole(self.x), frame.series.period
-        there = whole.present_mask() | frame.failed(self.x)
-        before, after = frame.series.neighbours(there)
+        near = rows.frame(self.x, (0,)).nearest(self.x)
+        before, after = near.before, near.after
         if self.limit is not None:
-            first, last = frame.series.last_periods()
-            start = np.where(before >= 0, period[before], first - 1)
-            end = np.where(after >= 0, period[after], last + 1)
+            first, last = near.ends()
+            start = np.where(before >= 0, near.periods[before], first - 1)
+            end = np.where(after >= 0, near.periods[after], last + 1)
             long = end - start - 1 > self.limit
             before, after = np.where(long, -1, before), np.where(long, -1, after)
         if self.how != "linear":
             source = before if self.how == "previous" else after
-            fill = ~there & (source >= 0)
-            data = whole.data.copy()
-            data[fill] = whole.data[source[fill]]
-            return Values(data, whole.present_mask() | fill, whole.labels), [np.where(fill, source, -1)]
-        fill = ~there & (before >= 0) & (after >= 0)
-        a, b = before[fill], after[fill]
-        data = whole.numbers().copy()
-        data[fill] = between(data[a], data[b], (period[fill] - period[a]) / (period[b] - period[a]))
-        return Values(data, whole.present_mask() | fill), [np.where(fill, side, -1) for side in (before, after)]
+            fill = ~present & (source >= 0)
+            near.refuse([(source, fill)])
+            data = inner.data.copy()
+            data[fill] = near.values.data[source[fill]]
+        else:
+            fill = ~present & (before >= 0) & (after >= 0)
+            near.refuse([(before, fill), (after, fill)])
+            a, b, numbers = before[fill], after[fill], near.values.numbers()
+            data = inner.numbers().copy()
+            share = (near.period[fill] - near.periods[a]) / (near.periods[b] - near.periods[a])
+            data[fill] = between(numbers[a], numbers[b], share)
+        valid = present | fill
+        return Values(data, None if valid.all() else valid, inner.labels)
 
     def decided_by(self) -> tuple[Node, ...]:
         return (self.x,) if self.along_time else ()

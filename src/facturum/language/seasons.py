@@ -125,18 +125,18 @@ class PeriodsSince(Timed):
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
-        period = rows.chosen(rows.series.period)
-        known = rows.chosen(rows.series.known)
+        period, known = rows.periods()
         start, valid = self._start(rows)
-        return Values(np.subtract(period, start).astype(np.float64), and_masks(valid, None if known.all() else known))
+        known = None if known is None or known.all() else known
+        return Values(np.subtract(period, start).astype(np.float64), and_masks(valid, known))
 
     def _start(self, rows: Rows) -> tuple[Any, Mask | None]:
         if isinstance(self.date, Number):
             return int(self.date.value), None
         if isinstance(self.date, Text):
-            return period_numbers(np.array([period_written(self.date).start]), rows.series.every), None
+            return period_numbers(np.array([period_written(self.date).start]), rows.every), None
         values = rows.evaluate(self.date).full(rows.length)
-        return period_numbers(values.data, rows.series.every), values.valid
+        return period_numbers(values.data, rows.every), values.valid
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.evaluate(self).valid
