@@ -7,7 +7,7 @@ from dataclasses import dataclass, fields
 
 from facturum.engine.build import Built
 from facturum.engine.names import slug
-from facturum.engine.prepare import Prepared
+from facturum.engine.prepared import Prepared
 from facturum.language.bins import Bins
 from facturum.language.categories import Codes
 from facturum.language.core import Name, names_in

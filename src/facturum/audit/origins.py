@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from facturum.audit.fingerprints import Fingerprint, fingerprint_of
 from facturum.data.reshaping import ORIGIN
-from facturum.engine.prepare import Prepared
+from facturum.engine.prepared import Prepared
 from facturum.engine.shaping import DATA, HISTORY, SERIES, declared_tables
 from facturum.engine.spec import PlanSpec, TakeSpec
 

@@ -24,7 +24,7 @@ from facturum.audit.entries import (
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
 from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.prepare import Prepared
+from facturum.engine.prepared import Prepared
 from facturum.engine.spreading import walk
 from facturum.language.across import Across, MeanOf, SumOf
 from facturum.language.along import Shifted

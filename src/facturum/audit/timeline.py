@@ -15,7 +15,7 @@ from facturum.data.series import Series, period_numbers
 from facturum.data.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
 from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.prepare import Prepared
+from facturum.engine.prepared import Prepared
 from facturum.engine.source import Source
 from facturum.engine.spreading import walk
 from facturum.language.along import AlongTime

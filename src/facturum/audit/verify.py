@@ -14,7 +14,8 @@ from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import Built, build
 from facturum.engine.leaves import leaves_of, on_threads
-from facturum.engine.prepare import Prepared, prepare
+from facturum.engine.prepare import prepare
+from facturum.engine.prepared import Prepared
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.selection import select
 from facturum.engine.shaping import Given, declared_tables

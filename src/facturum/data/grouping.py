@@ -25,13 +25,29 @@ def group_numbers(variables: Sequence[Variable], length: int) -> Array:
         >>> group_numbers([table["hut"], table["year"]], 3).tolist()
         [0, 2, 1]
     """
-    group: Array = np.zeros(length, dtype=np.int64)
+    group: Array | None = None
     for variable in variables:
         missing = variable.missing_rows()
-        codes = dense_ranks(np.where(missing, 0, variable.data))
-        codes = np.where(missing, 0, codes + 1)
-        group = dense_ranks(group * (int(codes.max(initial=0)) + 1) + codes)
-    return group
+        if missing.any():
+            codes = dense_ranks(np.where(missing, 0, dense_ranks(np.where(missing, 0, variable.data)) + 1))
+        else:
+            codes = dense_ranks(variable.data)
+        if group is not None:
+            codes = dense_ranks(group * (int(codes.max(initial=0)) + 1) + codes)
+        group = codes
+    return np.zeros(length, dtype=np.int64) if group is None else group
+
+
+def first_rows(groups: Array) -> Array:
+    """Return the first row of each group, by their numbers, which run from 0 without gaps.
+
+    Example:
+        >>> first_rows(np.array([1, 0, 1])).tolist()
+        [1, 0]
+    """
+    rows = np.zeros(int(groups.max(initial=-1)) + 1, dtype=np.int64)
+    rows[groups[::-1]] = np.arange(len(groups) - 1, -1, -1)
+    return rows
 
 
 def dense_ranks(values: Array) -> Array:

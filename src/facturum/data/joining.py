@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.data.grouping import group_numbers
+from facturum.data.grouping import dense_ranks, first_rows, group_numbers
 from facturum.data.series import Series, Timing, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, label_text
@@ -81,11 +81,11 @@ def _units(main: Sequence[Variable], keys_of: Sequence[Variable], series: Series
     if not main:
         return np.zeros(length, dtype=np.int64)
     keys: dict[tuple[str | None, ...], int] = {}
-    for row, unit in enumerate(series.unit.tolist()):
+    for row in first_rows(dense_ranks(series.unit)).tolist():
+        unit = int(series.unit[row])
         keys.setdefault(tuple(_cell(variable, row) for variable in keys_of), unit)
     distinct = group_numbers(main, length)
-    _, first = np.unique(distinct, return_index=True)
-    wanted = [tuple(_cell(variable, row) for variable in main) for row in first.tolist()]
+    wanted = [tuple(_cell(variable, row) for variable in main) for row in first_rows(distinct).tolist()]
     unit_of = np.array([-1 if None in key else keys.get(key, -1) for key in wanted])
     units: Array = unit_of[distinct]
     return units

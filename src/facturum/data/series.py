@@ -18,6 +18,7 @@ STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
+AT_ONCE = 65_536  # steps that are looked at together: as a rule, the first ones already have no common length
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
 _LONGER = {
     "hour": ((24, "day"),),
@@ -113,10 +114,17 @@ class Series:
     def order(self) -> Array:
         """The known rows, unit by unit and in the order of time."""
         rows = np.flatnonzero(self.known)
-        unit, period = self.unit[rows], self.period[rows]
-        placed = _placed(unit, period)
-        ordered: Array = rows[np.lexsort((period, unit)) if placed is None else placed]
+        if self.placed is not None:
+            return self.placed if len(rows) == len(self.known) else rows[self.placed]
+        ordered: Array = rows[np.lexsort((self.period[rows], self.unit[rows]))]
         return ordered
+
+    @cached_property
+    def placed(self) -> Array | None:
+        """The order of the known rows where each has its own place; None where some share one, or few are taken."""
+        if self.known.all():
+            return _placed(self.unit, self.period)
+        return _placed(self.unit[self.known], self.period[self.known])
 
     @cached_property
     def _keys(self) -> tuple[Array, int, int, int]:
@@ -255,10 +263,15 @@ def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
 def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
     """Refuse rows whose step is longer than the plan's, for which lags and changes would find no neighbour."""
     order = series.order
-    steps = np.diff(series.period[order])[np.diff(series.unit[order]) == 0]
-    if len(steps) < FEWEST_STEPS:
+    apart, count = 0, 0
+    for start in range(0, len(order), AT_ONCE):
+        part = order[start : start + AT_ONCE + 1]
+        steps = np.diff(series.period[part])[np.diff(series.unit[part]) == 0]
+        apart, count = int(np.gcd(apart, np.gcd.reduce(steps.astype(np.int64)))), count + len(steps)
+        if apart == 1:
+            return
+    if count < FEWEST_STEPS:
         return
-    apart = int(np.gcd.reduce(steps.astype(np.int64)))
     noun = step_noun(timing.every)
     longer = next((step for count, step in _LONGER.get(timing.every, ()) if apart % count == 0), None)
     if longer is not None:
@@ -273,6 +286,8 @@ def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
 
 
 def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
+    if series.placed is not None:
+        return
     order = series.order
     same = (np.diff(series.unit[order]) == 0) & (np.diff(series.period[order]) == 0)
     if not same.any():

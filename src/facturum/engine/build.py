@@ -11,7 +11,8 @@ from facturum.data.values import FloatArray, Kind
 from facturum.engine.learning import learn
 from facturum.engine.matrix import MAX_COLUMNS, Piece, fill
 from facturum.engine.names import column_names, refuse_equal_names, slug
-from facturum.engine.prepare import Prepared, at_place, prepare
+from facturum.engine.prepare import at_place, prepare
+from facturum.engine.prepared import Prepared
 from facturum.engine.selection import Selection, select
 from facturum.engine.shaping import Given
 from facturum.engine.source import Source
@@ -198,19 +199,24 @@ def build(
         selection = select(prepared, source, threads, leaf=leaf)
     columns, pieces = _pieces(prepared)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
-    matrix, moments = fill(pieces, source, selection, prepared, threads, tick)
+    complete = prepared.spec.rows.missing != "keep"
+    matrix, moments, missing = fill(pieces, source, selection, prepared, threads, tick, complete)
+    counts = dict(zip([f"terms.{key}" for key in prepared.terms], missing, strict=True))
     responses: tuple[BuiltColumn, ...] = ()
     y, response_moments = None, None
     if prepared.response is not None:
         response_columns = prepared.response.columns()
-        y, response_moments = fill(
-            [Piece(prepared.response, response_columns, 0)], source, selection, prepared, threads
+        piece = Piece(prepared.response, response_columns, 0)
+        y, response_moments, (counts[RESPONSE],) = fill(
+            [piece], source, selection, prepared, threads, complete=complete
         )
         y = y[:, 0] if len(response_columns) == 1 else y
         names = (prepared.spec.columns or {})[RESPONSE]
         responses = tuple(
             BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, response_columns, strict=True)
         )
+    if not complete:
+        selection = replace(selection, missing_filled=counts)
     return Built(prepared, source, selection, matrix, y, columns, responses, moments, response_moments)
 
 

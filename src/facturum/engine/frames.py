@@ -14,7 +14,8 @@ from facturum.engine.failing import NOWHERE, Failed, evaluated, failing, origins
 from facturum.engine.leaves import leaves_of
 from facturum.engine.margin import Margin
 from facturum.engine.neighbours import Neighbours
-from facturum.language.nodes import Nearest, Node
+from facturum.language.nodes import Node
+from facturum.language.rows import Look, Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.rows import LeafRows
@@ -37,10 +38,6 @@ class BlockFrame:
         """Return an expression over all rows of the frame; where it fails or is not visible it is missing."""
         return self._margin.whole(node)
 
-    def shift(self, values: Values, offset: int) -> Values:
-        """Return for each row of the frame the value so many periods later in its unit."""
-        return self._margin.shift(values, offset, 0, self._margin.length)
-
     def here(self, values: Values, offset: int = 0) -> Values:
         """Return for each row asked for the value so many periods later in its unit."""
         margin, chosen = self._margin, self._rows.positions_chosen
@@ -52,9 +49,9 @@ class BlockFrame:
         there = self.here(Values(np.ones(self._margin.length, dtype=bool)), offset)
         return ~there.present_mask()
 
-    def once(self, key: Any, make: Callable[[], Any]) -> Any:
-        """Return what is made once for all rows of the frame."""
-        return self._margin.once(key, make)
+    def windowed(self, node: Node, key: Node, work: Callable[[Look], Values]) -> Values:
+        """Return for each row asked for what is computed from an expression at several periods."""
+        return work(partial(self.here, self.whole(node)))
 
     def refuse_failed(self, node: Node, offsets: Iterable[int]) -> None:
         """Refuse rows that read a row in which an expression fails; rows that are not read may fail.
@@ -122,9 +119,6 @@ class JoinedFrame:
     def whole(self, node: Node) -> Values:
         return self._series.whole(node)[0]
 
-    def shift(self, values: Values, offset: int) -> Values:
-        return taken(values, self._series.positions(offset))
-
     def here(self, values: Values, offset: int = 0) -> Values:
         return taken(values, self._positions(offset))
 
@@ -139,8 +133,14 @@ class JoinedFrame:
         known = np.ones(rows.length, dtype=bool) if known is None else known
         return self._series.source.series.lookup(unit, period + offset, known)
 
-    def once(self, key: Any, make: Callable[[], Any]) -> Any:
-        return self._series.source.shared(key, make)
+    def windowed(self, node: Node, key: Node, work: Callable[[Look], Values]) -> Values:
+        """Return the same, computed once over the whole series."""
+        values, series = self.whole(node), self._series
+        whole: Values = self._once(key, lambda: work(lambda offset: taken(values, series.positions(offset))))
+        return self.here(whole)
+
+    def _once(self, key: Any, make: Callable[[], Any]) -> Any:
+        return self._series.source.shared(("once", key), make)
 
     def refuse_failed(self, node: Node, offsets: Iterable[int]) -> None:
         failed = self._series.whole(node)[1]
@@ -151,7 +151,7 @@ class JoinedFrame:
         whole, failed = self._series.whole(node)
         series = self._series.source.series
         there = whole.present_mask() | failing(failed, len(whole.data))
-        before, after = self.once(("neighbours", node), lambda: series.neighbours(there))
+        before, after = self._once(("neighbours", node), lambda: series.neighbours(there))
         at = self._positions(0)
         own = np.maximum(at, 0)
 
@@ -159,7 +159,7 @@ class JoinedFrame:
             refuse(failed, self._rows, [partial(origins_at, at, use) for at, use in fills])
 
         def ends() -> tuple[Array, Array]:
-            first, last = self.once("ends", series.last_periods)
+            first, last = self._once("ends", series.last_periods)
             return first[own], last[own]
 
         found = [np.where(at >= 0, side[own], -1) for side in (before, after)]

@@ -11,7 +11,8 @@ from facturum.data.values import Array, Mask
 from facturum.engine.failing import evaluated
 from facturum.engine.learned import Learned
 from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
-from facturum.engine.prepare import Prepared, at_place
+from facturum.engine.prepare import at_place
+from facturum.engine.prepared import Prepared
 from facturum.engine.rows import LeafRows
 from facturum.engine.selection import Selection, select
 from facturum.engine.source import Source

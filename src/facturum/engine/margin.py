@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from facturum.data.grouping import SPARSE
-from facturum.data.values import Array, Mask, Values
+from facturum.data.values import Array, Mask, Values, and_masks
 from facturum.engine.failing import Failed, evaluated, taken
 from facturum.engine.leaves import LEAF
 from facturum.language.nodes import Node
@@ -88,7 +88,12 @@ class Margin:
     def consecutive(self) -> bool:
         """Whether no unit has a gap here."""
         steps = np.diff(self.periods)
-        return bool(((steps == 1) | self.changes[1:]).all())
+        return bool((steps == 1).all() if self._undivided else ((steps == 1) | self.changes[1:]).all())
+
+    @cached_property
+    def _undivided(self) -> bool:
+        """Whether all rows are of one unit."""
+        return int(np.count_nonzero(self.changes)) <= 1
 
     def positions(self, offset: int) -> Array:
         """Return for each row the place in the margin of the row so many periods later; -1 where there is none."""
@@ -139,12 +144,24 @@ class Margin:
         low, high = start + offset, stop + offset
         inside = slice(max(low, 0), max(min(high, self.length), 0))
         pad = (min(max(0, -low), stop - start), min(max(0, high - self.length), stop - start))
-        near = self.place[start:stop] >= -offset if offset < 0 else _padded(self.place[inside] >= offset, pad, False)
-        data = _padded(values.data[inside], pad, 0)
-        if values.valid is not None:
-            near = near & _padded(values.valid[inside], pad, False)
-        return Values(data, near, values.labels)
+        near = self.once(("near", offset, start, stop), lambda: self._near(offset, start, stop, inside, pad))
+        valid = None if values.valid is None else _padded(values.valid[inside], pad, False)
+        return Values(_padded(values.data[inside], pad, 0), and_masks(near, valid), values.labels)
+
+    def _near(self, offset: int, start: int, stop: int, inside: slice, pad: tuple[int, int]) -> Mask | None:
+        """Return which rows have the row so many rows later in their unit; None where all have."""
+        if self._undivided:
+            return _padded(np.ones(inside.stop - inside.start, dtype=bool), pad, False) if any(pad) else None
+        if offset < 0:
+            mask: Mask = self.place[start:stop] >= -offset
+            return mask
+        return _padded(self.place[inside] >= offset, pad, False)
 
 
 def _padded(data: Array, pad: tuple[int, int], nothing: Any) -> Array:
-    return np.pad(data, pad, constant_values=nothing) if any(pad) else data
+    if not any(pad):
+        return data
+    before, after = pad
+    padded = np.full(before + len(data) + after, nothing, dtype=data.dtype)
+    padded[before : before + len(data)] = data
+    return padded

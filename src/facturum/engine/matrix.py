@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from facturum.data.values import Array, FloatArray
-from facturum.engine.leaves import LEAF, Reporter, run, run_together, thread_count
+from facturum.engine.leaves import LEAF, Reporter, on_threads, run, run_together, thread_count
 from facturum.engine.rows import LeafRows
 from facturum.engine.selection import LeafSelection, Selection
 from facturum.engine.source import Source
@@ -56,16 +55,18 @@ def fill(
     reporter: Reporter,
     threads: int | None,
     tick: Callable[[], None] | None = None,
-) -> tuple[FloatArray, Moments]:
-    """Return a column-major matrix of the remaining rows, and the moments of its columns.
+    complete: bool = True,
+) -> tuple[FloatArray, Moments, list[int]]:
+    """Return the matrix of the remaining rows, the moments of its columns, and how many rows of each term are missing.
 
     Args:
         pieces: the terms, in the order of their columns.
         source: the table.
-        selection: the remaining rows; where not all of them have all values, a value not there becomes NaN.
+        selection: the remaining rows.
         reporter: names the place of an expression that fails, and its rows.
         threads: how many threads.
         tick: is called after each leaf, for progress.
+        complete: whether all terms have a value in all rows; otherwise a missing value becomes NaN.
 
     Raises:
         DataError: where the matrix would not fit into memory, or an operation has no finite value in some rows.
@@ -75,27 +76,32 @@ def fill(
     _refuse_size(count, width)
     matrix: FloatArray = np.zeros((count, width), order="F")
     offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves]).tolist()
-    rows = selection.matrix_rows
 
-    def work(group: range) -> list[Moments]:
-        leaves = [
-            _leaf(
-                source,
-                selection.leaves[at],
-                slice(*offsets[at : at + 2]) if rows is None else rows[slice(*offsets[at : at + 2])],
-                width,
-            )
-            for at in group
-        ]
+    def work(group: range) -> list[tuple[Moments, dict[int, int]]]:
+        leaves = [_leaf(source, selection.leaves[at], slice(*offsets[at : at + 2]), width) for at in group]
         with np.errstate(all="ignore"):  # the moments find values that are not finite
-            _write(matrix, pieces, leaves)
-        return [leaf.moments for leaf in leaves]
+            _write(matrix, pieces, leaves, complete)
+        return [
+            (Moments.merged([leaf.moments, *[part.moments for part in leaf.parts]]), leaf.missing) for leaf in leaves
+        ]
 
     sizes = [leaf.count for leaf in selection.leaves]
     parts = run_together(work, len(selection.leaves), thread_count(threads), reporter, tick, sizes)
-    moments = Moments.merged(parts)
+    moments = Moments.merged([part for part, _ in parts])
+    missing = [sum(counts.get(piece.first, 0) for _, counts in parts) for piece in pieces if piece.node is not None]
     _refuse_infinite(pieces, moments, source, selection, reporter)
-    return matrix, moments
+    if selection.order is not None:
+        _reorder(matrix, selection.order, threads)
+    return matrix, moments, missing
+
+
+def _reorder(matrix: FloatArray, order: Array, threads: int | None) -> None:
+    """Bring the rows of a matrix into another order, column by column: reading here and there beats writing so."""
+
+    def take(column: int) -> None:
+        np.take(matrix[:, column].copy(), order, out=matrix[:, column], mode="clip")
+
+    on_threads(take, range(matrix.shape[1]), threads)
 
 
 def _refuse_infinite(
@@ -141,23 +147,39 @@ def _memory() -> float:
 
 @dataclass(frozen=True)
 class _Leaf:
-    """The rows of one leaf, their rows in the matrix, and the moments of their columns."""
+    """The rows of one leaf, their rows in the matrix, and the moments of their columns.
+
+    Args:
+        rows: the rows.
+        at: which rows of the matrix they are.
+        moments: of their columns.
+        sorts: the rows by their columns, of each base.
+        parts: leaves of some of the rows, where a term is missing in others.
+        missing: for each piece, by its first column, in how many rows it is missing.
+    """
 
     rows: LeafRows
     at: slice | Array
-    complete: bool
     moments: Moments
     sorts: dict[int, _Sorted] = field(default_factory=dict)
+    parts: list[_Leaf] = field(default_factory=list)
+    missing: dict[int, int] = field(default_factory=dict)
 
-    @contextmanager
-    def column(self, matrix: FloatArray, column: int) -> Iterator[FloatArray]:
-        """Yield memory for the values of a column, which become those of the matrix."""
-        if isinstance(self.at, slice):
-            yield matrix[self.at, column]
-            return
-        values = np.empty(self.rows.length)
-        yield values
-        matrix[:, column][self.at] = values
+    def part(self, chosen: Array) -> _Leaf:
+        """Return some of the rows, whose moments count beside those of the leaf."""
+        rows = np.arange(self.at.start, self.at.stop) if isinstance(self.at, slice) else self.at
+        part = _Leaf(self.rows.where(chosen), rows[chosen], Moments.of(len(self.moments.count)))
+        self.parts.append(part)
+        return part
+
+    def target(self, matrix: FloatArray, column: int) -> FloatArray:
+        """Return memory for the values of a column, which `put` enters where it is not the matrix's own."""
+        return matrix[self.at, column] if isinstance(self.at, slice) else np.empty(self.rows.length)
+
+    def put(self, matrix: FloatArray, column: int, values: FloatArray) -> None:
+        """Enter the values of a column that are not in place yet."""
+        if not isinstance(self.at, slice):
+            matrix[self.at, column] = values
 
     def sorted(self, block: Scattered) -> _Sorted:
         """Return the rows by their columns, sorted once for all blocks of the same base."""
@@ -169,12 +191,18 @@ class _Leaf:
 
 def _leaf(source: Source, leaf: LeafSelection, at: slice | Array, width: int) -> _Leaf:
     rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
-    complete = not leaf.missing.any() or leaf.remaining is not leaf.kept
-    return _Leaf(rows, at, complete, Moments.of(width))
+    return _Leaf(rows, at, Moments.of(width))
 
 
-def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf]) -> None:
-    """Write all columns of some neighbouring leaves."""
+def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf], complete: bool) -> None:
+    """Write all columns of some neighbouring leaves.
+
+    Args:
+        matrix: is written to.
+        pieces: the terms.
+        leaves: the rows.
+        complete: whether all terms have a value in all of them.
+    """
     filled = [leaf for leaf in leaves if leaf.rows.length]
     for piece in pieces:
         scattered: list[tuple[_Leaf, Scattered]] = []
@@ -182,10 +210,8 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
             if piece.node is None:
                 matrix[leaf.at, piece.first] = 1.0
                 leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
-            elif not leaf.complete:
-                piece.node.examine(leaf.rows)
-                for at, column in enumerate(piece.columns):
-                    _write_formula(matrix, leaf, column, piece.first + at)
+            elif not complete and (valid := leaf.rows.valid(piece.node)) is not None:
+                scattered += _write_incomplete(matrix, leaf, piece, piece.node, valid)
             elif isinstance(block := leaf.rows.block(piece.node), Scattered):
                 scattered.append((leaf, block))
             else:
@@ -193,23 +219,41 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf])
         _write_scattered(matrix, scattered, piece.first)
 
 
+def _write_incomplete(
+    matrix: FloatArray, leaf: _Leaf, piece: Piece, node: Node, valid: Array
+) -> list[tuple[_Leaf, Scattered]]:
+    """Write a term that is missing in some rows by its formulas; return what is faster written as a block."""
+    node.examine(leaf.rows)
+    leaf.missing[piece.first] = len(valid) - int(np.count_nonzero(valid))
+    blocks: list[tuple[_Leaf, Scattered]] = []
+    rest = leaf
+    if len(piece.columns) > 1 and isinstance(leaf.rows.where(np.flatnonzero(valid)[:1]).block(node), Scattered):
+        part = leaf.part(np.flatnonzero(valid))
+        block = part.rows.block(node)
+        if isinstance(block, Scattered):
+            blocks, rest = [(part, block)], leaf.part(np.flatnonzero(~valid))
+    for at, column in enumerate(piece.columns):
+        _write_formula(matrix, rest, column, piece.first + at)
+    return blocks
+
+
 def _write_formula(matrix: FloatArray, leaf: _Leaf, column: Column, at: int) -> None:
     """Write one column by its formula, NaN where it is missing."""
     values = leaf.rows.evaluate(column.formula).full(leaf.rows.length)
-    with leaf.column(matrix, at) as target:
-        np.add(values.numbers(), 0.0, out=target)
-        if values.valid is None:
-            leaf.moments.put_dense(at, target)
-        else:
-            target[~values.valid] = np.nan
-            leaf.moments.put_dense(at, target[values.valid])
+    target = leaf.target(matrix, at)
+    np.add(values.numbers(), 0.0, out=target)
+    if values.valid is None:
+        leaf.moments.put_dense(at, target)
+    else:
+        leaf.moments.put_missing(at, target, ~values.valid)
+    leaf.put(matrix, at, target)
 
 
 def _write_dense(matrix: FloatArray, leaf: _Leaf, block: Dense, first: int) -> None:
     for at, values in enumerate(block.columns, first):
-        with leaf.column(matrix, at) as target:
-            np.add(values, 0.0, out=target)
-            leaf.moments.put_dense(at, target)
+        target = matrix[leaf.at, at]
+        np.add(values, 0.0, out=target)
+        leaf.moments.put_dense(at, target)
 
 
 def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]], first: int) -> None:

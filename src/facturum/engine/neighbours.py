@@ -12,7 +12,8 @@ from facturum.data.values import Array, Mask, Values
 from facturum.engine.failing import NOWHERE, Failed, evaluated, failing, origins_at, refuse
 from facturum.engine.leaves import LEAF
 from facturum.engine.margin import Margin
-from facturum.language.nodes import Nearest, Node
+from facturum.language.nodes import Node
+from facturum.language.rows import Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.rows import LeafRows

@@ -11,7 +11,7 @@ from facturum.data.series import Timing, period_numbers, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Mask
 from facturum.data.variable import Variable
-from facturum.engine.leaves import leaves_of
+from facturum.engine.leaves import leaves_of, on_threads
 
 
 def order_of_time(table: Table, timing: Timing) -> Array | None:
@@ -38,27 +38,32 @@ def order_of_time(table: Table, timing: Timing) -> Array | None:
 def _in_order(table: Table, timing: Timing) -> bool:
     """Return whether rows are known to be in order and to have no fault, reading them once."""
     panel = [table[name] for name in timing.panel]
-    starts: list[Array] = []
-    step = 0
-    dated = timing.time is not None and timing.every != "row"
-    if dated and timing.every == "workday":
+    time = table[timing.time] if timing.time is not None and timing.every != "row" else None
+    if time is not None and (time.valid is not None or timing.every == "workday"):
         return False  # whether rows lie in weekends is asked where all are sorted
-    for start, stop in leaves_of(table.length):
+
+    def looked_at(leaf: tuple[int, int]) -> tuple[Array, int] | None:
+        """Return where units begin, and the common length of the steps; None where rows are not in order."""
+        start, stop = leaf
         begin = max(start - 1, 0)
         new_unit = unit_changes(panel, begin, stop)
         if start:
             new_unit[0] = False
-        starts.append(np.flatnonzero(new_unit) + begin)
-        if dated and timing.time is not None:
-            time = table[timing.time]
-            if time.valid is not None:
-                return False
-            steps = np.diff(period_numbers(time.data[begin:stop], timing.every))
-            within = steps[~new_unit[1:]]
-            if (within < 1).any():
-                return False
-            step = step if step == 1 else int(np.gcd(step, np.gcd.reduce(within))) if len(within) else step
-    return (not dated or step == 1) and _each_once(panel, np.concatenate(starts))
+        starts = np.flatnonzero(new_unit) + begin
+        if time is None:
+            return starts, 1
+        steps = np.diff(period_numbers(time.data[begin:stop], timing.every))
+        within = steps if not len(starts) else steps[~new_unit[1:]]
+        if len(within) and int(within.min()) < 1:
+            return None
+        return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
+
+    leaves = leaves_of(table.length)
+    if looked_at(leaves[0]) is None:
+        return False
+    parts = [part for part in on_threads(looked_at, leaves) if part is not None]
+    common = int(np.gcd.reduce([step for _, step in parts])) if parts else 0
+    return len(parts) == len(leaves) and common == 1 and _each_once(panel, np.concatenate([part for part, _ in parts]))
 
 
 def _each_once(panel: Sequence[Variable], starts: Array) -> bool:

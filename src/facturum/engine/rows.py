@@ -13,7 +13,8 @@ from facturum.engine.frames import BlockFrame, JoinedFrame
 from facturum.engine.margin import Margin
 from facturum.language.core import Name
 from facturum.language.failures import RowFailure
-from facturum.language.nodes import Block, Frame, Node
+from facturum.language.nodes import Block, Node
+from facturum.language.rows import Frame
 
 if TYPE_CHECKING:
     from facturum.engine.source import Source

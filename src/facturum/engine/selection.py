@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -11,11 +11,12 @@ import numpy as np
 
 from facturum.data.values import Array, Mask
 from facturum.engine.leaves import TOGETHER, batched, leaves_of, run, thread_count
-from facturum.engine.prepare import Prepared
+from facturum.engine.prepared import Prepared
 from facturum.engine.source import Source
 from facturum.errors import DataError, counted
 from facturum.language.core import truths
-from facturum.language.nodes import Node, Rows
+from facturum.language.nodes import Node
+from facturum.language.rows import Rows
 
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"
@@ -72,12 +73,14 @@ class Selection:
         parts: the places whose values a row needs: the response and each term.
         history_rows: how many rows of history there are besides those given.
         numbers: the row number of each position of the table; None where they are in order.
+        missing_filled: where no row is left out for it, the number of rows missing of each part, counted by filling.
     """
 
     leaves: tuple[LeafSelection, ...]
     parts: tuple[str, ...]
     history_rows: int = 0
     numbers: Array | None = None
+    missing_filled: Mapping[str, int] | None = None
 
     @property
     def given(self) -> int:
@@ -98,7 +101,8 @@ class Selection:
     def missing(self) -> dict[str, int]:
         """Return for each part in how many kept rows it is missing."""
         total = np.sum([leaf.missing for leaf in self.leaves], axis=0)
-        return {part: int(count) for part, count in zip(self.parts, total, strict=True)}
+        counted = {part: int(count) for part, count in zip(self.parts, total, strict=True)}
+        return counted if self.missing_filled is None else dict(self.missing_filled)
 
     def reasons(self) -> dict[tuple[str, str], int]:
         """Return how many rows were left out, by reason and by the part that caused it."""
@@ -118,7 +122,7 @@ class Selection:
 
     def positions(self) -> Array:
         """Return the position of each row of the matrix in the table that the plan works on, counted from 0."""
-        remaining, order = self._remaining, self._order
+        remaining, order = self._remaining, self.order
         return remaining if order is None else remaining[order]
 
     @cached_property
@@ -127,24 +131,20 @@ class Selection:
         return np.concatenate([leaf.positions() for leaf in self.leaves])
 
     @cached_property
-    def _order(self) -> Array | None:
+    def order(self) -> Array | None:
         """What brings them into the order of the rows given, which is that of the matrix; None where they are."""
-        return None if self.numbers is None else np.argsort(self.numbers[self._remaining])
-
-    @cached_property
-    def matrix_rows(self) -> Array | None:
-        """The row of the matrix of each remaining row, in the order of the table; None where the two are the same."""
-        if self._order is None:
+        if self.numbers is None:
             return None
-        rows = np.empty(len(self._order), dtype=np.int64)
-        rows[self._order] = np.arange(len(rows))
-        return rows
+        places = np.full(self.given, -1)
+        places[self.numbers[self._remaining] - 1] = np.arange(self.count)
+        order: Array = places if self.count == self.given else places[places >= 0]
+        return order
 
     def learning_rows(self) -> Mask:
         """Return for each row of the matrix whether it is learned from."""
         each = [np.ones(leaf.count, dtype=bool) if leaf.learning is None else leaf.learning for leaf in self.leaves]
         learning = np.concatenate(each)
-        return learning if self._order is None else learning[self._order]
+        return learning if self.order is None else learning[self.order]
 
     def dropped_rows(self) -> tuple[Array, Array]:
         """Return the source row numbers left out, and the numbers of their reasons."""
@@ -171,14 +171,13 @@ def select(
         DataError: where no row is left, or where rows without a value are refused.
     """
     parts: dict[str, Node] = {}
-    if complete:
+    if complete and prepared.spec.rows.missing != "keep":  # else filling counts what is missing
         parts = {place: node for place, node in prepared.parts().items() if not place.startswith("derived.")}
     ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
-    drop = prepared.spec.rows.missing != "keep"
 
     groups = batched(ranges, TOGETHER)
     parts_selected = run(
-        lambda at: _select(prepared, source, list(parts.values()), drop, groups[at]),
+        lambda at: _select(prepared, source, list(parts.values()), groups[at]),
         len(groups),
         thread_count(threads),
         prepared,
@@ -193,7 +192,7 @@ def select(
 
 
 def _select(
-    prepared: Prepared, source: Source, parts: Sequence[Node], drop: bool, leaves: Sequence[tuple[int, int]]
+    prepared: Prepared, source: Source, parts: Sequence[Node], leaves: Sequence[tuple[int, int]]
 ) -> list[LeafSelection]:
     """Return which rows of some neighbouring leaves remain; to evaluate them together is faster, and gives the same."""
     start, stop = leaves[0][0], leaves[-1][1]
@@ -202,7 +201,7 @@ def _select(
     rows = source.rows(start, stop, kept)
     without, cause, missing = _absences(rows, parts, _cut(edges, kept))
     remaining = kept
-    if drop and without is not None:
+    if without is not None:
         out = np.flatnonzero(without)
         inside = np.flatnonzero(~without)
         dropped = np.concatenate([dropped, out if kept is None else kept[out]])

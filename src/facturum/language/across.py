@@ -9,9 +9,10 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values
 from facturum.language.core import truths
-from facturum.language.nodes import Kinds, Node, Rows, Type, finite, need_number, operation
+from facturum.language.nodes import Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, NUMBER, argument, arguments, option
 from facturum.language.reading import Reading, Unit
+from facturum.language.rows import Rows
 from facturum.language.transforms import Elementwise
 
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from itertools import pairwise
 from typing import ClassVar
 
 import numpy as np
 
 from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
-from facturum.language.nodes import Column, Frame, Kinds, Node, Rows, Type, finite, need_number, operation
+from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import STEP, Logged, Reading, Unit
+from facturum.language.rows import Look, Rows
 
 MAX_SHIFTS = 1000
 
@@ -58,20 +60,19 @@ class Windowed(AlongTime):
     """A number computed from several periods, for all rows at once."""
 
     @abstractmethod
-    def along(self, frame: Frame) -> Values:
-        """Return the values for all rows of the frame that the expression runs in."""
+    def along(self, look: Look) -> Values:
+        """Return the values of some rows; ``look`` returns the argument of each, so many periods later."""
 
     def values(self, rows: Rows) -> Values:
         offsets = self.offsets_read()
         frame = rows.frame(self.x, offsets)
-        whole: Values = frame.once(self, lambda: self.along(frame))
         frame.refuse_failed(self.x, offsets)
-        here = frame.here(whole)
-        return finite(self, rows, here.data, here.valid)
+        values = frame.windowed(self.x, self, self.along)
+        return finite(self, rows, values.data, values.valid)
 
 
-def _numbers(whole: Values) -> Values:
-    return Values(whole.numbers(), whole.valid)
+def _numbers(values: Values) -> Values:
+    return Values(values.numbers(), values.valid)
 
 
 class Shifted(AlongTime):
@@ -183,13 +184,15 @@ class Difference(Windowed):
     order: int = option(whole_from(1, 10), "how often the difference is taken", default=1)
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
-    def along(self, frame: Frame) -> Values:
-        values = _numbers(frame.whole(self.x))
-        for _ in range(self.order):
-            earlier = frame.shift(values, -self.step)
+    def along(self, look: Look) -> Values:
+        values = [_numbers(look(-self.step * number)) for number in range(self.order + 1)]
+        while len(values) > 1:
             with np.errstate(all="ignore"):
-                values = Values(np.subtract(values.data, earlier.data), and_masks(values.valid, earlier.valid))
-        return values
+                values = [
+                    Values(np.subtract(now.data, before.data), and_masks(now.valid, before.valid))
+                    for now, before in pairwise(values)
+                ]
+        return values[0]
 
     def offsets_read(self) -> tuple[int, ...]:
         return tuple(-self.step * number for number in range(self.order + 1))
@@ -209,9 +212,8 @@ class PercentChange(Windowed):
     x: Node = argument("a number")
     step: int = option(whole_from(1), "how many periods lie between", default=1)
 
-    def along(self, frame: Frame) -> Values:
-        values = _numbers(frame.whole(self.x))
-        earlier = frame.shift(values, -self.step)
+    def along(self, look: Look) -> Values:
+        values, earlier = _numbers(look(0)), _numbers(look(-self.step))
         with np.errstate(all="ignore"):
             data = np.multiply(100.0, np.divide(np.subtract(values.data, earlier.data), earlier.data))
         return Values(data, and_masks(values.valid, earlier.valid))
@@ -250,19 +252,23 @@ class Moving(Windowed):
             each[-half] = each[half] = 0.5
         return each
 
-    def sums(self, frame: Frame) -> tuple[Array, Array, Array]:
+    def sums(self, look: Look) -> tuple[Array, Array, Array]:
         """Return for all rows the weighted sum of the values there, their weights together, and how many there are."""
-        numbers = _numbers(frame.whole(self.x))
-        total, weight = np.zeros(len(numbers.data)), np.zeros(len(numbers.data))
-        count = np.zeros(len(numbers.data), dtype=np.int64)
-        for offset, share in self.weights().items():
-            part = frame.shift(numbers, offset)
-            there = part.present_mask()
+        weights = self.weights()
+        equal = set(weights.values()) == {1.0}
+        parts = {offset: _numbers(look(offset)) for offset in weights}
+        length = len(next(iter(parts.values())).data)
+        total, weight = np.zeros(length), np.zeros(0 if equal else length)
+        count = np.zeros(length, dtype=np.int16)
+        for offset, share in weights.items():
+            part = parts[offset]
+            there: Mask | bool = True if part.valid is None else part.valid
             with np.errstate(all="ignore"):
-                total = np.add(total, np.where(there, share * part.data, 0.0))
-            weight += np.where(there, share, 0.0)
-            count += there
-        return total, weight, count
+                np.add(total, part.data if equal else share * part.data, out=total, where=there)
+            if not equal:
+                np.add(weight, share, out=weight, where=there)
+            np.add(count, 1, out=count, where=there)
+        return total, count if equal else weight, count
 
     def enough(self, count: Array) -> Array:
         """Return where there are as many values as are asked for."""
@@ -300,8 +306,8 @@ class MovingAverage(Moving):
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 
-    def along(self, frame: Frame) -> Values:
-        total, weight, count = self.sums(frame)
+    def along(self, look: Look) -> Values:
+        total, weight, count = self.sums(look)
         with np.errstate(all="ignore"):
             return Values(np.divide(total, weight), self.enough(count))
 
@@ -318,6 +324,6 @@ class MovingSum(Moving):
     align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
     at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
 
-    def along(self, frame: Frame) -> Values:
-        total, _, count = self.sums(frame)
+    def along(self, look: Look) -> Values:
+        total, _, count = self.sums(look)
         return Values(total, self.enough(count))

@@ -17,7 +17,7 @@ from facturum.errors import DataError, counted
 from facturum.language.core import Number
 from facturum.language.logic import Comparison
 from facturum.language.missing import MISSING_OPTION, IsMissing, check_missing_name, missing_name
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.options import (
     EDGES,
     LABELS,
@@ -29,6 +29,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.reading import Curve, Reading
+from facturum.language.rows import Rows
 from facturum.language.samples import present, some
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 

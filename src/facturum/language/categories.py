@@ -10,7 +10,7 @@ from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.codings import CODINGS, coded_columns
 from facturum.language.missing import MISSING_OPTION
-from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Rows, Scattered, Type, operation
+from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Scattered, Type, operation
 from facturum.language.options import (
     CATEGORIES,
     LABELS,
@@ -27,6 +27,7 @@ from facturum.language.options import (
 )
 from facturum.language.placing import Categorical
 from facturum.language.reading import Curve, Reading, Unit
+from facturum.language.rows import Rows
 from facturum.numerics.contrasts import polynomial_contrasts
 
 UNSEEN_OPTION = one_of("fail", "missing", "pool")

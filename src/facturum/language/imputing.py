@@ -11,7 +11,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.groups import Key, KeyIndex, group_codes, in_order
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, operation
 from facturum.language.options import (
     FILL,
     TABLE,
@@ -23,6 +23,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.reading import Reading, Unit
+from facturum.language.rows import Rows
 from facturum.language.samples import present, some
 from facturum.language.statistics import (
     GroupQuestion,

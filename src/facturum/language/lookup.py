@@ -8,9 +8,10 @@ import numpy as np
 
 from facturum.data.values import Kind, Label, Values
 from facturum.language.groups import Key, KeyIndex
-from facturum.language.nodes import Kinds, Node, Rows, Type, operation
+from facturum.language.nodes import Kinds, Node, Type, operation
 from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
 from facturum.language.reading import Reading, Unit
+from facturum.language.rows import Rows
 
 
 @operation

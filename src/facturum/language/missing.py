@@ -10,9 +10,10 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import nearest
 from facturum.language.core import Condition, truths
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.options import NUMBERS, TEXT, Absent, argument, either, one_of, option
 from facturum.language.reading import NoValue, Reading, Unit
+from facturum.language.rows import Rows
 from facturum.language.statistics import QuantileQuestion
 from facturum.language.transforms import Elementwise
 

@@ -11,8 +11,9 @@ from facturum.data.calendar import period_of, period_text
 from facturum.data.series import period_numbers
 from facturum.data.values import Array, Kind, Values, and_masks
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Rows, Type, need_number, operation
+from facturum.language.nodes import Kinds, Node, Type, need_number, operation
 from facturum.language.options import argument, arguments, one_of, option
+from facturum.language.rows import Rows
 
 STEPS = (*series.STEPS[:-1], "minute")  # all but the row
 

@@ -13,8 +13,9 @@ from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text, plain_number
 from facturum.errors import DataError
 from facturum.language.missing import check_missing_name, missing_name
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type
+from facturum.language.nodes import Kinds, Node, Question, Type
 from facturum.language.options import MISSING, Absent, literal_key
+from facturum.language.rows import Rows
 
 UNSEEN = -2
 FEW_NUMBERS = 36  # categories up to which a text that is nearly all numbers is only warned of

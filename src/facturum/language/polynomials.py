@@ -19,7 +19,6 @@ from facturum.language.nodes import (
     Node,
     Part,
     Question,
-    Rows,
     Type,
     finite,
     need_number,
@@ -28,6 +27,7 @@ from facturum.language.nodes import (
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
 from facturum.language.reading import Curve, Orthogonal, Reading, Unit
 from facturum.language.reading import Power as PowerReading
+from facturum.language.rows import Rows
 from facturum.language.samples import finite_numbers
 from facturum.language.statistics import MeanQuestion
 from facturum.numerics.powers import whole_power

@@ -14,8 +14,9 @@ import numpy as np
 from facturum.data.number_text import PLAIN
 from facturum.data.values import Kind, Label, Labels, Mask, Values, label_text, plain_number
 from facturum.errors import nearest
-from facturum.language.nodes import Kinds, Node, Rows, Type, operation
+from facturum.language.nodes import Kinds, Node, Type, operation
 from facturum.language.options import GROUPS, MISSING, TEXT, Absent, argument, literal_key, option
+from facturum.language.rows import Rows
 
 _RANGE = re.compile(r"\s*(-?[\d.]+(?:[eE][+-]?\d+)?)?\s*\.\.\s*(-?[\d.]*\d(?:[eE][+-]?\d+)?)?\s*")
 

@@ -14,10 +14,11 @@ from facturum.language.bins import RangeQuestion
 from facturum.language.categories import Category, Codes
 from facturum.language.core import Multiply, Name, Number, Power, Text
 from facturum.language.logic import period_written
-from facturum.language.nodes import Block, Column, Kinds, Node, Question, Rows, Type, operation
+from facturum.language.nodes import Block, Column, Kinds, Node, Question, Type, operation
 from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of, option, whole_from
 from facturum.language.reading import STEP, Curve, Reading, Unit
 from facturum.language.reading import Power as PowerReading
+from facturum.language.rows import Rows
 from facturum.language.transforms import Cos, Sin
 
 CYCLES = ("quarter", "fiscal_quarter", "month", "week", "weekday", "hour")

@@ -14,8 +14,9 @@ from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
+from facturum.language.rows import Rows
 from facturum.language.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
 from facturum.numerics.sums import as_float, exact_sum, exact_sum_of_squares

@@ -8,9 +8,10 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, finite, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.options import NUMBER, argument, one_of, option
 from facturum.language.reading import Logged, Reading, Unit
+from facturum.language.rows import Rows
 from facturum.language.statistics import MeanQuestion, SpreadQuestion
 
 

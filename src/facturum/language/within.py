@@ -12,9 +12,10 @@ from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_mask
 from facturum.errors import DataError
 from facturum.language.groups import Key, group_codes, in_order
 from facturum.language.lookup import Lookup
-from facturum.language.nodes import Kinds, Node, Question, Rows, Type, finite, need_number, operation
+from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
 from facturum.language.reading import Logged, Reading, Unit
+from facturum.language.rows import Rows
 from facturum.language.samples import TOO_FAR, present, some
 from facturum.language.statistics import GroupQuestion, mean_of_values, table_of
 from facturum.numerics.two_way import IntArray, connected_sets, two_way_effects

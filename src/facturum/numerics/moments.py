@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -11,6 +12,8 @@ import numpy.typing as npt
 
 FloatArray = npt.NDArray[np.float64]
 FEW = 64
+FEW_MISSING = 0.9  # of the rows present, from which on the places of the others are written one by one
+_MEMORY = threading.local()
 Columns = npt.NDArray[Any] | slice
 
 
@@ -57,13 +60,33 @@ class Moments:
             return
         smallest, largest = float(np.minimum.reduce(values)), float(np.maximum.reduce(values))
         mean = float(np.add.reduce(values)) / count
-        about = np.subtract(values, mean)
+        about = np.subtract(values, mean, out=_scratch(count))
         self.count[column] = count
         self.smallest[column], self.largest[column] = smallest, largest
         self.mean[column] = mean
         np.multiply(about, about, out=about)
         self.squares[column] = np.add.reduce(about)
         self.nonzero[column] = count if smallest > 0 or largest < 0 else np.count_nonzero(values)
+
+    def put_missing(self, column: int, values: FloatArray, missing: npt.NDArray[np.bool_]) -> None:
+        """Enter the values of one column, all finite, but for those that are missing, which become NaN."""
+        count = len(values) - int(np.count_nonzero(missing))
+        places = np.flatnonzero(missing) if count > FEW_MISSING * len(values) else missing
+        values[places] = 0.0
+        mean = float(np.add.reduce(values)) / count if count else 0.0
+        about = np.subtract(values, mean, out=_scratch(len(values)))
+        about[places] = 0.0
+        values[places] = np.nan
+        if not count:
+            return
+        smallest, largest = float(np.fmin.reduce(values)), float(np.fmax.reduce(values))
+        self.count[column] = count
+        self.smallest[column], self.largest[column] = smallest, largest
+        self.mean[column] = mean
+        np.multiply(about, about, out=about)
+        self.squares[column] = np.add.reduce(about)
+        zero_free = smallest > 0 or largest < 0
+        self.nonzero[column] = count if zero_free else count - np.count_nonzero(values == 0.0)
 
     def put_zeros(self, columns: slice, total: int) -> None:
         """Enter columns that are zero in every row."""
@@ -125,6 +148,14 @@ class Moments:
                 self.squares + other.squares + apart * apart * (self.count * share),
                 self.nonzero + other.nonzero,
             )
+
+
+def _scratch(length: int) -> FloatArray:
+    """Return memory of this thread to compute in; fresh memory would cost more than what is computed in it."""
+    memory: FloatArray | None = getattr(_MEMORY, "scratch", None)
+    if memory is None or len(memory) < length:
+        memory = _MEMORY.scratch = np.empty(length)
+    return memory[:length]
 
 
 def deviations(values: FloatArray, means: FloatArray, sizes: npt.NDArray[Any]) -> FloatArray:
