@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import unittest
+from contextlib import ExitStack
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
@@ -14,7 +16,7 @@ from facturum.engine.leaks import looks
 from facturum.language.parser import parse
 from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, SCALARS, TERMS
 from tests.interpreter import Interpreter, Refused
-from tests.support import PANEL_DATA, VARIABLES, huts, panel
+from tests.support import PANEL_DATA, VARIABLES, built, huts, panel
 
 ORDERS = {"comfort": ("poor", "fair", "good")}
 DERIVED = {"ratio": "price / (beds + 1)", "near": "regroup(valley, {'near': ['Upper']}, rest='far')"}
@@ -98,6 +100,39 @@ class Plans(unittest.TestCase):
 
 
 class AlongTime(unittest.TestCase):
+    @given(
+        st.lists(st.one_of(ALONG, ALONG, ANY, PRODUCTS), min_size=1, max_size=3),
+        st.one_of(CONDITIONS, st.none()),
+        st.sampled_from(["drop", "keep"]),
+        st.integers(1, 9),
+        st.booleans(),
+        st.integers(0, 10**6),
+    )
+    @settings(max_examples=60, deadline=None)
+    def test_where_blocks_begin_does_not_matter(
+        self, terms: list[str], keep: str | None, missing: str, leaf: int, in_order: bool, seed: int
+    ) -> None:
+        """Blocks of a few rows, whose neighbours lie in other blocks, give the bytes of one block."""
+        table = {name: values for name, values in cells(seed).items() if name != "period"}
+        if in_order:
+            order = sorted(range(len(table["hut"])), key=lambda at: (table["hut"][at], table["month"][at]))
+            table = {name: [values[at] for at in order] for name, values in table.items()}
+        rows = {"missing": missing} | ({"keep": keep} if keep else {})
+        named = {f"t{at}": text for at, text in enumerate(terms)}
+        plan = fa.Plan(None, named, data=PANEL_DATA, derived=DERIVED, variables=VARIABLES, rows=rows)
+        try:
+            made = plan.build(table)
+        except fa.FacturumError:
+            assume(False)
+        with ExitStack() as patches:
+            for part in ("neighbours.NEAR", "neighbours.LEAF", "source.LEAF"):
+                patches.enter_context(patch(f"facturum.engine.{part}", 2))
+            if seed % 2:  # periods are searched for, not looked up
+                patches.enter_context(patch("facturum.engine.margin.SPARSE", -(10**6)))
+            again = built(made.plan, table, leaf=leaf)
+        self.assertEqual(again.X.tobytes("F"), made.X.tobytes("F"), f"{named} {rows}")
+        self.assertEqual(again.selection.source_rows().tolist(), made.rows.kept.tolist())
+
     @given(ALONG, st.integers(0, 10**6))
     @settings(max_examples=30, deadline=None)
     def test_the_order_of_rows_does_not_matter(self, text: str, seed: int) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from facturum.data.series import period_numbers
-from facturum.data.spans import HOUR, Observed, Periods, inner_periods, start_hours
+from facturum.data.spans import HOUR, Observed, Periods, begins, inner_periods, periods_of, start_hours
 from facturum.data.values import Array, Mask
 
 LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "mode")
@@ -21,18 +21,21 @@ def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask
         wanted: the longer periods.
         how: one of `LONGER`.
     """
-    source_periods = period_numbers(start_hours(source.number, source.step) * HOUR, wanted.step)
-    place = _places(source.unit, source_periods, wanted)[source.present]
-    values = source.data[source.present]
-    counts = np.bincount(place, minlength=len(wanted.unit))
+    unit, periods, values = source.unit, periods_of(source.number, source.step, wanted.step), source.data
+    if not source.present.all():
+        unit, periods, values = unit[source.present], periods[source.present], values[source.present]
+    starts = begins(unit, periods)
+    sizes = np.diff(np.append(starts, len(values)))
+    place = _places(unit[starts], periods[starts], wanted)
+    counts = np.zeros(len(wanted.unit), dtype=np.int64)
+    counts[place] = sizes
     first, after = inner_periods(wanted.number, wanted.step, source.step)
     cover = counts / (after - first)
     there = counts > 0
     if how == "count":
         return counts.astype(np.float64), np.ones(len(counts), dtype=bool), cover
     result: Array = np.zeros(len(wanted.unit), dtype=values.dtype if len(values) else np.float64)
-    starts = np.searchsorted(place, np.flatnonzero(there))
-    result[there] = _reduced(how, values, starts, counts[there])
+    result[place] = _reduced(how, values, starts, sizes)
     return result, there, cover
 
 
@@ -40,7 +43,9 @@ def _places(unit: Array, number: Array, wanted: Periods) -> Array:
     """Return the place of each unit and period among those wanted."""
     low = int(wanted.number.min(initial=0))
     span = int(wanted.number.max(initial=0)) - low + 1
-    places: Array = np.searchsorted(wanted.unit * span + (wanted.number - low), unit * span + (number - low))
+    pairs = ((wanted.unit, wanted.number), (unit, number))
+    keys = [np.multiply(units, span, dtype=np.int64) + (numbers - low) for units, numbers in pairs]
+    places: Array = np.searchsorted(keys[0], keys[1])
     return places
 
 

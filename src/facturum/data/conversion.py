@@ -9,8 +9,9 @@ import numpy as np
 
 from facturum.data.aggregate import LONGER, aggregated, shared_days
 from facturum.data.disaggregate import SHORTER, refined
-from facturum.data.series import OWN_STEPS, Series, Timing, period_numbers, series_of
-from facturum.data.spans import HOUR, Observed, Periods, nests, start_hours
+from facturum.data.ordering import periods_in_order
+from facturum.data.series import OWN_STEPS, Timing, period_numbers, series_of
+from facturum.data.spans import HOUR, Observed, Periods, begins, nests, periods_of, start_hours
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -124,25 +125,37 @@ def convert(
     for name, take in takes.items():
         _check_take(name, take, table, timing, to, place)
     _refuse_unknown_units(table, timing.panel, place)
-    series = series_of(table, timing)
-    order = series.order
-    periods = Periods(series.unit[order], series.period[order], timing.every)
+    periods, order, first = _ordered(table, timing)
     wanted = _wanted(periods, to)
     converted: dict[str, Variable] = {}
     reports: list[Converted] = []
     dropped = np.zeros(len(wanted.unit), dtype=bool)
     for name, take in takes.items():
-        converted[name], report, out = _taken(name, table[take.of or name].take(order), take, periods, wanted, place)
+        source = table[take.of or name] if order is None else table[take.of or name].take(order)
+        converted[name], report, out = _taken(name, source, take, periods, wanted, place)
         reports.append(report)
         dropped |= out
-    return _assembled(table, timing.time, timing.panel, series, wanted, converted, dropped), reports
+    return _assembled(table, timing.time, timing.panel, first, wanted, converted, dropped), reports
+
+
+def _ordered(table: Table, timing: Timing) -> tuple[Periods, Array | None, Array]:
+    """Return the periods by unit and number, their rows (None for all in order), and the first row of each unit."""
+    if (in_order := periods_in_order(table, timing)) is not None:
+        new, number = in_order
+        return Periods(np.cumsum(new, dtype=np.int32) - 1, number, timing.every), None, np.flatnonzero(new)
+    series = series_of(table, timing)
+    order = series.order
+    first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
+    np.minimum.at(first, series.unit, np.arange(table.length))
+    return Periods(series.unit[order], series.period[order], timing.every), order, first
 
 
 def _wanted(source: Periods, to: str) -> Periods:
     """Return all periods of a step between the first and the last that each unit has."""
-    units, firsts = np.unique(source.unit, return_index=True)
+    firsts = begins(source.unit)
+    units = source.unit[firsts]
     lasts = np.append(firsts[1:], len(source.unit)) - 1
-    low = period_numbers(start_hours(source.number[firsts], source.step) * HOUR, to)
+    low = periods_of(source.number[firsts], source.step, to)
     high = period_numbers((start_hours(source.number[lasts] + 1, source.step) - 1) * HOUR, to)
     sizes = high - low + 1
     inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
@@ -194,7 +207,7 @@ def _taken(
     every, to = source_periods.step, wanted.step
     present = ~source.missing_rows()
     numeric = take.how not in SAME_KIND and take.how != "count"
-    data = source.data.astype(np.float64) if numeric else source.data
+    data = source.data.astype(np.float64, copy=False) if numeric else source.data
     scale = _scale(data, present) if numeric else 0
     observed = Observed(
         source_periods.unit, source_periods.number, every, np.ldexp(data, -scale) if scale else data, present
@@ -248,7 +261,8 @@ def _partial_text(partial: str | float | None) -> str | None:
 
 def _scale(data: Array, present: Mask) -> int:
     """Return by which power of two values are made smaller, so that nothing overflows on the way; 0 as a rule."""
-    largest = float(np.max(np.abs(data[present]), initial=0.0))
+    data = data if present.all() else data[present]
+    largest = max(-float(np.min(data, initial=0.0)), float(np.max(data, initial=0.0)))
     return 64 if 2.0**900 < largest < np.inf else 0
 
 
@@ -270,14 +284,12 @@ def _assembled(
     table: Table,
     time: str,
     panel: Sequence[str],
-    series: Series,
+    first: Array,
     wanted: Periods,
     converted: Mapping[str, Variable],
     dropped: Mask,
 ) -> Table:
     """Return the table of converted variables beside their time and panel; units in the order of the source."""
-    first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
-    np.minimum.at(first, series.unit, np.arange(table.length))
     order = np.lexsort((wanted.number, first[wanted.unit]))
     order = order[~dropped[order]]
     rows = first[wanted.unit[order]]

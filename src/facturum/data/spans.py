@@ -62,14 +62,49 @@ def start_hours(numbers: Array, step: str) -> Array:
         [0, 744]
     """
     if step == "hour":
-        return numbers.astype(np.int64)
+        return numbers.astype(np.int64, copy=False)
     if step == "day":
-        return numbers.astype(np.int64) * 24
+        return numbers.astype(np.int64, copy=False) * 24
     if step.startswith("week"):
-        return (numbers.astype(np.int64) * 7 + first_day(step)) * 24
-    months = numbers.astype(np.int64) * {"month": 1, "quarter": 3, "year": 12}[step]
+        return (numbers.astype(np.int64, copy=False) * 7 + first_day(step)) * 24
+    months = numbers.astype(np.int64, copy=False) * {"month": 1, "quarter": 3, "year": 12}[step]
     days: Array = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
     return days * 24
+
+
+def begins(*columns: Array) -> Array:
+    """Return the rows that differ from the row before in some column, the first row always.
+
+    Example:
+        >>> begins(np.array([0, 0, 1]), np.array([4, 5, 5])).tolist()
+        [0, 1, 2]
+    """
+    length = len(columns[0])
+    new = np.ones(length, dtype=bool)
+    if length:
+        np.not_equal(columns[0][1:], columns[0][:-1], out=new[1:])
+        for column in columns[1:]:
+            new[1:] |= column[1:] != column[:-1]
+    return np.flatnonzero(new)
+
+
+def periods_of(numbers: Array, step: str, to: str) -> Array:
+    """Return the period of another step in which each period begins.
+
+    Periods that lie close together are looked up in a table of all of them.
+
+    Example:
+        >>> periods_of(np.array([0, 31, 59]), "day", "month").tolist()
+        [0, 1, 2]
+    """
+    if step == to:
+        return numbers
+    low, high = int(numbers.min(initial=0)), int(numbers.max(initial=0))
+    if high - low < len(numbers) // 2:
+        table = period_numbers(start_hours(np.arange(low, high + 1), step) * HOUR, to)
+        periods: Array = table[numbers - low]
+        return periods
+    return period_numbers(start_hours(numbers, step) * HOUR, to)
 
 
 def inner_periods(numbers: Array, long: str, short: str) -> tuple[Array, Array]:

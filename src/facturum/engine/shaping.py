@@ -12,13 +12,14 @@ from facturum.data.conversion import Converted, Take, convert
 from facturum.data.declared import declare, unknown_declarations
 from facturum.data.grouping import group_numbers
 from facturum.data.joining import JoinedSeries, join
+from facturum.data.ordering import order_of_time
 from facturum.data.reshaping import stack
 from facturum.data.series import Timing, series_of
 from facturum.data.spans import nests
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
-from facturum.engine.ordering import order_of_time
+from facturum.engine.leaves import on_threads
 from facturum.engine.scope import Scope, refuse_deep
 from facturum.engine.source import Source
 from facturum.engine.spec import PlanSpec, SeriesSpec
@@ -69,7 +70,7 @@ class Shaped:
         Raises:
             DataError: where a period occurs twice within a unit, or the step is longer than the plan's.
         """
-        order = order_of_time(self.table, timing)
+        order = order_of_time(self.table, timing, on_threads)
         if order is None:
             return self
         joined = tuple(replace(series, unit=series.unit[order]) for series in self.joined)

@@ -11,13 +11,13 @@ from typing import Any
 import numpy as np
 
 from facturum.data.joining import JoinedSeries
+from facturum.data.ordering import unit_changes
 from facturum.data.series import Series, Timing, period_numbers, series_of
 from facturum.data.table import Table
 from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Variable
 from facturum.engine.frames import SeriesFrame
 from facturum.engine.leaves import LEAF
-from facturum.engine.ordering import unit_changes
 from facturum.engine.rows import LeafRows
 from facturum.language.core import names_in
 from facturum.language.failures import RowFailure

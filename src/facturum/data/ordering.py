@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
 
 import numpy as np
 
 from facturum.data.grouping import group_numbers
 from facturum.data.series import Timing, period_numbers, series_of
 from facturum.data.table import Table
-from facturum.data.values import Array, Mask
+from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
-from facturum.engine.leaves import leaves_of, on_threads
+
+PART = 65_536  # rows looked at together
+Each = Callable[[Callable[[Any], Any], Sequence[Any]], Iterable[Any]]
 
 
-def order_of_time(table: Table, timing: Timing) -> Array | None:
+def order_of_time(table: Table, timing: Timing, each: Each = map) -> Array | None:
     """Return the positions that bring rows into the order of unit and period; None where they are in it already.
 
     Rows without a period come last. The units are in any order, the rows of each together.
@@ -22,11 +25,12 @@ def order_of_time(table: Table, timing: Timing) -> Array | None:
     Args:
         table: the variables as declared.
         timing: how rows follow one another.
+        each: applies a work to each of some parts of the rows, on threads say.
 
     Raises:
         DataError: where a period occurs twice within a unit, or the step is longer than the plan's.
     """
-    if _in_order(table, timing):
+    if is_in_order(table, timing, each):
         return None
     series = series_of(table, timing)
     order: Array = series.order
@@ -35,7 +39,7 @@ def order_of_time(table: Table, timing: Timing) -> Array | None:
     return None if bool((order == np.arange(len(order))).all()) else order
 
 
-def _in_order(table: Table, timing: Timing) -> bool:
+def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     """Return whether rows are known to be in order and to have no fault, reading them once."""
     panel = [table[name] for name in timing.panel]
     time = table[timing.time] if timing.time is not None and timing.every != "row" else None
@@ -58,12 +62,25 @@ def _in_order(table: Table, timing: Timing) -> bool:
             return None
         return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
 
-    leaves = leaves_of(table.length)
-    if looked_at(leaves[0]) is None:
+    leaves = [(start, min(start + PART, table.length)) for start in range(0, table.length, PART)]
+    if not leaves or looked_at(leaves[0]) is None:
         return False
-    parts = [part for part in on_threads(looked_at, leaves) if part is not None]
+    parts = [part for part in each(looked_at, leaves) if part is not None]
     common = int(np.gcd.reduce([step for _, step in parts])) if parts else 0
     return len(parts) == len(leaves) and common == 1 and _each_once(panel, np.concatenate([part for part, _ in parts]))
+
+
+def periods_in_order(table: Table, timing: Timing) -> tuple[Mask, Array] | None:
+    """Return where units begin, and each row's period, where rows are known to be in order and without fault."""
+    if timing.time is None or timing.every == "workday" or not table.length:
+        return None
+    time, panel = table[timing.time], [table[name] for name in timing.panel]
+    if time.kind is not Kind.TIME or time.valid is not None:
+        return None
+    new, period = unit_changes(panel, 0, table.length), period_numbers(time.data, timing.every)
+    steps = period[1:] - period[:-1]
+    fine = bool(((steps > 0) | new[1:]).all()) and bool(((steps == 1) & ~new[1:]).any())
+    return (new, period) if fine and _each_once(panel, np.flatnonzero(new)) else None
 
 
 def _each_once(panel: Sequence[Variable], starts: Array) -> bool:
