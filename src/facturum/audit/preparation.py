@@ -25,11 +25,9 @@ from facturum.audit.entries import (
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.prepared import Prepared
-from facturum.engine.spreading import walk
 from facturum.language.across import Across, MeanOf, SumOf
-from facturum.language.along import Shifted
 from facturum.language.bins import Bins
-from facturum.language.core import List, Name
+from facturum.language.core import Name
 from facturum.language.imputing import Impute
 from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
@@ -80,7 +78,7 @@ class PreparationReport:
         place = column.term if column.role == "response" else f"terms.{column.term}"
         count = self._missing_of_parts[place]
         node = self._prepared.response if column.role == "response" else self._prepared.terms[column.term]
-        if not count or node is None or not any(_differs(part) for part in walk(node)):
+        if not count or node is None or not node.missing_by_column:
             return count
         return int((~self._values(column.column.formula, self._kept).present_mask()).sum())
 
@@ -325,11 +323,6 @@ def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, l
             node = inner
         else:
             return node, conditions
-
-
-def _differs(node: Node) -> bool:
-    """Return whether the columns of an operation can be missing in different rows."""
-    return isinstance(node, List) or (isinstance(node, Shifted) and node.many_columns)
 
 
 def set_missing_of(prepared: Prepared) -> dict[str, NoValue]:

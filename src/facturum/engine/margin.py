@@ -142,7 +142,8 @@ class Margin:
         if not self.consecutive:
             return taken(values, self.positions(offset)[start:stop])
         low, high = start + offset, stop + offset
-        inside = slice(max(low, 0), max(min(high, self.length), 0))
+        first = min(max(low, 0), self.length)
+        inside = slice(first, max(first, min(high, self.length)))
         pad = (min(max(0, -low), stop - start), min(max(0, high - self.length), stop - start))
         near = self.once(("near", offset, start, stop), lambda: self._near(offset, start, stop, inside, pad))
         valid = None if values.valid is None else _padded(values.valid[inside], pad, False)

@@ -151,7 +151,8 @@ class _Leaf:
 
     Args:
         rows: the rows.
-        at: which rows of the matrix they are.
+        at: the rows of the matrix that the leaf has.
+        chosen: which of these, counted from the first, the rows are; None for all.
         moments: of their columns.
         sorts: the rows by their columns, of each base.
         parts: leaves of some of the rows, where a term is missing in others.
@@ -159,27 +160,27 @@ class _Leaf:
     """
 
     rows: LeafRows
-    at: slice | Array
+    at: slice
     moments: Moments
+    chosen: Array | None = None
     sorts: dict[int, _Sorted] = field(default_factory=dict)
     parts: list[_Leaf] = field(default_factory=list)
     missing: dict[int, int] = field(default_factory=dict)
 
     def part(self, chosen: Array) -> _Leaf:
         """Return some of the rows, whose moments count beside those of the leaf."""
-        rows = np.arange(self.at.start, self.at.stop) if isinstance(self.at, slice) else self.at
-        part = _Leaf(self.rows.where(chosen), rows[chosen], Moments.of(len(self.moments.count)))
+        part = _Leaf(self.rows.where(chosen), self.at, Moments.of(len(self.moments.count)), chosen)
         self.parts.append(part)
         return part
 
     def target(self, matrix: FloatArray, column: int) -> FloatArray:
         """Return memory for the values of a column, which `put` enters where it is not the matrix's own."""
-        return matrix[self.at, column] if isinstance(self.at, slice) else np.empty(self.rows.length)
+        return matrix[self.at, column] if self.chosen is None else np.empty(self.rows.length)
 
     def put(self, matrix: FloatArray, column: int, values: FloatArray) -> None:
         """Enter the values of a column that are not in place yet."""
-        if not isinstance(self.at, slice):
-            matrix[self.at, column] = values
+        if self.chosen is not None:
+            matrix[self.at, column][self.chosen] = values
 
     def sorted(self, block: Scattered) -> _Sorted:
         """Return the rows by their columns, sorted once for all blocks of the same base."""
@@ -189,7 +190,7 @@ class _Leaf:
         return sorted_block
 
 
-def _leaf(source: Source, leaf: LeafSelection, at: slice | Array, width: int) -> _Leaf:
+def _leaf(source: Source, leaf: LeafSelection, at: slice, width: int) -> _Leaf:
     rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
     return _Leaf(rows, at, Moments.of(width))
 
@@ -206,35 +207,39 @@ def _write(matrix: FloatArray, pieces: Sequence[Piece], leaves: Sequence[_Leaf],
     filled = [leaf for leaf in leaves if leaf.rows.length]
     for piece in pieces:
         scattered: list[tuple[_Leaf, Scattered]] = []
+        rest: list[_Leaf] = []
         for leaf in filled:
             if piece.node is None:
                 matrix[leaf.at, piece.first] = 1.0
                 leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
             elif not complete and (valid := leaf.rows.valid(piece.node)) is not None:
-                scattered += _write_incomplete(matrix, leaf, piece, piece.node, valid)
+                blocks, others = _incomplete(leaf, piece, piece.node, valid)
+                scattered += blocks
+                rest.append(others)
             elif isinstance(block := leaf.rows.block(piece.node), Scattered):
                 scattered.append((leaf, block))
             else:
                 _write_dense(matrix, leaf, block, piece.first)
         _write_scattered(matrix, scattered, piece.first)
+        for at, column in enumerate(piece.columns):
+            for leaf in rest:
+                if leaf.chosen is None or (piece.node is not None and piece.node.missing_by_column):
+                    _write_formula(matrix, leaf, column, piece.first + at)
+                else:
+                    matrix[leaf.at, piece.first + at][leaf.chosen] = np.nan
 
 
-def _write_incomplete(
-    matrix: FloatArray, leaf: _Leaf, piece: Piece, node: Node, valid: Array
-) -> list[tuple[_Leaf, Scattered]]:
-    """Write a term that is missing in some rows by its formulas; return what is faster written as a block."""
+def _incomplete(leaf: _Leaf, piece: Piece, node: Node, valid: Array) -> tuple[list[tuple[_Leaf, Scattered]], _Leaf]:
+    """Return, of a term that is missing in some rows, what is written as a block, and the other rows."""
     node.examine(leaf.rows)
+    present = np.flatnonzero(valid) if len(piece.columns) > 1 else None
     leaf.missing[piece.first] = len(valid) - int(np.count_nonzero(valid))
-    blocks: list[tuple[_Leaf, Scattered]] = []
-    rest = leaf
-    if len(piece.columns) > 1 and isinstance(leaf.rows.where(np.flatnonzero(valid)[:1]).block(node), Scattered):
-        part = leaf.part(np.flatnonzero(valid))
+    if present is not None and len(present) and isinstance(leaf.rows.where(present[:1]).block(node), Scattered):
+        part = leaf.part(present)
         block = part.rows.block(node)
         if isinstance(block, Scattered):
-            blocks, rest = [(part, block)], leaf.part(np.flatnonzero(~valid))
-    for at, column in enumerate(piece.columns):
-        _write_formula(matrix, rest, column, piece.first + at)
-    return blocks
+            return [(part, block)], leaf.part(np.flatnonzero(~valid))
+    return [], leaf
 
 
 def _write_formula(matrix: FloatArray, leaf: _Leaf, column: Column, at: int) -> None:
@@ -263,10 +268,8 @@ def _write_scattered(matrix: FloatArray, parts: Sequence[tuple[_Leaf, Scattered]
         leaf.moments.put_zeros(slice(first, first + block.width), leaf.rows.length)
         for offset, layer in zip(block.offsets, block.layers, strict=True):
             for column, rows, values in _runs_of(leaf, block, layer, first + offset):
-                if isinstance(leaf.at, slice):
-                    runs.setdefault(column, []).append((matrix[leaf.at, column], rows, values))
-                else:
-                    matrix[:, column][leaf.at[rows]] = values
+                rows = rows if leaf.chosen is None else leaf.chosen[rows]
+                runs.setdefault(column, []).append((matrix[leaf.at, column], rows, values))
     for _, stretches in sorted(runs.items(), key=lambda item: item[0]):
         for target, _, _ in stretches:
             # fresh memory is touched first, which other threads need not wait for, unlike for scattered writes

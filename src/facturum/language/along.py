@@ -86,6 +86,10 @@ class Shifted(AlongTime):
         """Whether there are several shifts."""
         return isinstance(self.k, tuple)
 
+    @property
+    def missing_by_column(self) -> bool:
+        return self.many_columns
+
     def _shifts(self) -> tuple[int, ...]:
         return self.k if isinstance(self.k, tuple) else (self.k,)
 

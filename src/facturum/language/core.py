@@ -97,6 +97,10 @@ class List(Node):
     takes_blocks: ClassVar[frozenset[str]] = frozenset({"members"})
     members: tuple[Node, ...] = arguments("the members")
 
+    @property
+    def missing_by_column(self) -> bool:
+        return True
+
     def check(self, kinds: Kinds) -> Type:
         for member in self.members:
             kinds.type_of(member)

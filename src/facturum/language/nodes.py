@@ -217,6 +217,11 @@ class Node(ABC):
             valid = and_masks(valid, rows.valid(child))
         return valid
 
+    @property
+    def missing_by_column(self) -> bool:
+        """Whether the columns of the expression can be missing in different rows."""
+        return any(child.missing_by_column for child in self.children())
+
     def columns(self) -> tuple[Column, ...]:
         """Return the columns of the expression as a term; its questions are answered by then."""
         return (Column((), self, self.reading()),)
