@@ -172,6 +172,8 @@ def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
     except FacturumError as error:
         yield Failure("rows", "", f"The rows can no longer be selected: {error}")
         return
+    if np.array_equal(kept, now):
+        return
     gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
     if len(gone):
         yield _rows("rows", "", "Rows of the matrix would be left out now.", gone)

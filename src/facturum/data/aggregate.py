@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from facturum.data.series import period_numbers
-from facturum.data.spans import HOUR, Observed, Periods, begins, inner_periods, periods_of, start_hours
+from facturum.data.spans import HOUR, Observed, Periods, Runs, begins, inner_periods, periods_of, start_hours
 from facturum.data.values import Array, Mask
 
 LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "mode")
@@ -21,15 +21,22 @@ def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask
         wanted: the longer periods.
         how: one of `LONGER`.
     """
-    unit, periods, values = source.unit, periods_of(source.number, source.step, wanted.step), source.data
-    if not source.present.all():
-        unit, periods, values = unit[source.present], periods[source.present], values[source.present]
-    starts = begins(unit, periods)
-    sizes = np.diff(np.append(starts, len(values)))
-    place = _places(unit[starts], periods[starts], wanted)
+    first, after = inner_periods(wanted.number, wanted.step, source.step)
+    values, runs = source.data, source.periods
+    if isinstance(runs, Runs) and source.present.all():
+        own_first, own_after = (each[wanted.unit] for each in (runs.firsts, runs.firsts + runs.sizes))
+        low = np.maximum(first, own_first)
+        starts, sizes = runs.starts[wanted.unit] + (low - own_first), np.minimum(after, own_after) - low
+        place = np.arange(len(starts))
+    else:
+        unit, periods = source.unit, periods_of(source.number, source.step, wanted.step)
+        if not source.present.all():
+            unit, periods, values = unit[source.present], periods[source.present], values[source.present]
+        starts = begins(unit, periods)
+        sizes = np.diff(np.append(starts, len(values)))
+        place = _places(unit[starts], periods[starts], wanted)
     counts = np.zeros(len(wanted.unit), dtype=np.int64)
     counts[place] = sizes
-    first, after = inner_periods(wanted.number, wanted.step, source.step)
     cover = counts / (after - first)
     there = counts > 0
     if how == "count":

@@ -9,9 +9,9 @@ import numpy as np
 
 from facturum.data.aggregate import LONGER, aggregated, shared_days
 from facturum.data.disaggregate import SHORTER, refined
-from facturum.data.ordering import periods_in_order
+from facturum.data.ordering import runs_of
 from facturum.data.series import OWN_STEPS, Timing, period_numbers, series_of
-from facturum.data.spans import HOUR, Observed, Periods, begins, nests, periods_of, start_hours
+from facturum.data.spans import HOUR, Observed, Periods, Runs, begins, nests, periods_of, start_hours
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -138,11 +138,10 @@ def convert(
     return _assembled(table, timing.time, timing.panel, first, wanted, converted, dropped), reports
 
 
-def _ordered(table: Table, timing: Timing) -> tuple[Periods, Array | None, Array]:
+def _ordered(table: Table, timing: Timing) -> tuple[Periods | Runs, Array | None, Array]:
     """Return the periods by unit and number, their rows (None for all in order), and the first row of each unit."""
-    if (in_order := periods_in_order(table, timing)) is not None:
-        new, number = in_order
-        return Periods(np.cumsum(new, dtype=np.int32) - 1, number, timing.every), None, np.flatnonzero(new)
+    if (runs := runs_of(table, timing)) is not None:
+        return runs, None, runs.starts
     series = series_of(table, timing)
     order = series.order
     first = np.full(int(series.unit.max(initial=0)) + 1, table.length)
@@ -150,13 +149,16 @@ def _ordered(table: Table, timing: Timing) -> tuple[Periods, Array | None, Array
     return Periods(series.unit[order], series.period[order], timing.every), order, first
 
 
-def _wanted(source: Periods, to: str) -> Periods:
+def _wanted(source: Periods | Runs, to: str) -> Periods:
     """Return all periods of a step between the first and the last that each unit has."""
-    firsts = begins(source.unit)
-    units = source.unit[firsts]
-    lasts = np.append(firsts[1:], len(source.unit)) - 1
-    low = periods_of(source.number[firsts], source.step, to)
-    high = period_numbers((start_hours(source.number[lasts] + 1, source.step) - 1) * HOUR, to)
+    if isinstance(source, Runs):
+        units, first, last = np.arange(len(source.starts)), source.firsts, source.firsts + source.sizes - 1
+    else:
+        firsts = begins(source.unit)
+        units, first = source.unit[firsts], source.number[firsts]
+        last = source.number[np.append(firsts[1:], len(source.unit)) - 1]
+    low = periods_of(first, source.step, to)
+    high = period_numbers((start_hours(last + 1, source.step) - 1) * HOUR, to)
     sizes = high - low + 1
     inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     return Periods(np.repeat(units, sizes), np.repeat(low, sizes) + inside, to)
@@ -201,7 +203,7 @@ def _check_take(name: str, take: Take, table: Table, timing: Timing, to: str, pl
 
 
 def _taken(
-    name: str, source: Variable, take: Take, source_periods: Periods, wanted: Periods, place: str
+    name: str, source: Variable, take: Take, source_periods: Periods | Runs, wanted: Periods, place: str
 ) -> tuple[Variable, Converted, Mask]:
     """Return a converted variable, what was done to it, and which of the periods wanted are left out."""
     every, to = source_periods.step, wanted.step
@@ -209,9 +211,7 @@ def _taken(
     numeric = take.how not in SAME_KIND and take.how != "count"
     data = source.data.astype(np.float64, copy=False) if numeric else source.data
     scale = _scale(data, present) if numeric else 0
-    observed = Observed(
-        source_periods.unit, source_periods.number, every, np.ldexp(data, -scale) if scale else data, present
-    )
+    observed = Observed(source_periods, np.ldexp(data, -scale) if scale else data, present)
     cover: Array | None = None
     with np.errstate(all="ignore"):  # what is not finite is refused here, or where it is read
         if nests(every, to):

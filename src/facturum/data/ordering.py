@@ -9,10 +9,12 @@ import numpy as np
 
 from facturum.data.grouping import group_numbers
 from facturum.data.series import Timing, period_numbers, series_of
+from facturum.data.spans import Runs
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 
+_LENGTHS = {"hour": 3_600_000_000, "day": 24 * 3_600_000_000}  # in microseconds
 PART = 65_536  # rows looked at together
 Each = Callable[[Callable[[Any], Any], Sequence[Any]], Iterable[Any]]
 
@@ -70,17 +72,20 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     return len(parts) == len(leaves) and common == 1 and _each_once(panel, np.concatenate([part for part, _ in parts]))
 
 
-def periods_in_order(table: Table, timing: Timing) -> tuple[Mask, Array] | None:
-    """Return where units begin, and each row's period, where rows are known to be in order and without fault."""
-    if timing.time is None or timing.every == "workday" or not table.length:
+def runs_of(table: Table, timing: Timing) -> Runs | None:
+    """Return the periods of a table whose rows are in order, by units without gaps, days or hours; None for others."""
+    length = _LENGTHS.get(timing.every)
+    if timing.time is None or length is None or not table.length:
         return None
     time, panel = table[timing.time], [table[name] for name in timing.panel]
     if time.kind is not Kind.TIME or time.valid is not None:
         return None
-    new, period = unit_changes(panel, 0, table.length), period_numbers(time.data, timing.every)
-    steps = period[1:] - period[:-1]
-    fine = bool(((steps > 0) | new[1:]).all()) and bool(((steps == 1) & ~new[1:]).any())
-    return (new, period) if fine and _each_once(panel, np.flatnonzero(new)) else None
+    new = unit_changes(panel, 0, table.length)
+    next_to = (time.data[1:] - time.data[:-1]) == length
+    starts = np.flatnonzero(new)
+    if not (next_to | new[1:]).all() or len(starts) == table.length or not _each_once(panel, starts):
+        return None
+    return Runs(starts, period_numbers(time.data[starts], timing.every), table.length, timing.every)
 
 
 def _each_once(panel: Sequence[Variable], starts: Array) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -37,11 +38,57 @@ class Periods:
 
 
 @dataclass(frozen=True)
-class Observed(Periods):
+class Runs:
+    """Periods of units, each unit's without a gap.
+
+    Args:
+        starts: where the periods of each unit begin.
+        firsts: the first period of each.
+        length: how many periods there are in all.
+        step: as of `Periods`.
+    """
+
+    starts: Array
+    firsts: Array
+    length: int
+    step: str
+
+    @property
+    def sizes(self) -> Array:
+        """How many periods each unit has."""
+        sizes: Array = np.diff(np.append(self.starts, self.length))
+        return sizes
+
+    @cached_property
+    def unit(self) -> Array:
+        """The number of each period's unit."""
+        return np.repeat(np.arange(len(self.starts)), self.sizes)
+
+    @cached_property
+    def number(self) -> Array:
+        """The number of each period."""
+        return np.arange(self.length) + np.repeat(self.firsts - self.starts, self.sizes)
+
+
+@dataclass(frozen=True)
+class Observed:
     """Periods with the values of a variable, and which of them have one."""
 
+    periods: Periods | Runs
     data: Array
     present: Mask
+
+    @property
+    def unit(self) -> Array:
+        return self.periods.unit
+
+    @property
+    def number(self) -> Array:
+        return self.periods.number
+
+    @property
+    def step(self) -> str:
+        return self.periods.step
 
 
 def nests(short: str, long: str) -> bool:
