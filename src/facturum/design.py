@@ -3,38 +3,36 @@
 from __future__ import annotations
 
 import warnings
+from collections import ChainMap
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
-from functools import cached_property
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
 from facturum.arguments import checked
-from facturum.audit.column_map import column_map
 from facturum.audit.content import content_failures, row_failures, table_failures
 from facturum.audit.entries import ColumnMap
-from facturum.audit.preparation import PreparationReport
-from facturum.audit.row_map import RowMap, row_map
+from facturum.audit.fingerprints import column_digests, sparse_digests
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.audit.verify import Failure, Verification, verify
-from facturum.data.arrow_export import arrow_column, frame_of
-from facturum.data.values import FloatArray
+from facturum.data.arrow_export import frame_of
+from facturum.data.values import Array, FloatArray
 from facturum.engine.build import Built
 from facturum.engine.spec import PlanSpec
-from facturum.errors import AuditError, DataError, FacturumWarning, PlanError, bounded, counted
+from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
 from facturum.files.build_folder import (
     FORMATS,
-    LEARNING_ROW,
-    SOURCE_ROW,
     Stored,
-    imputed_table,
     own_files,
     read_build,
     write_build,
 )
+from facturum.files.built_design import FromBuild, Origin
 from facturum.files.folder import write_folder
+from facturum.numerics.sparse import SparseColumns
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
@@ -43,83 +41,11 @@ if TYPE_CHECKING:
 SMALL = 2_000_000  # cells up to which the column map is made with the matrix, for its warnings
 
 
-class Origin(Protocol):
-    """Where a design comes from: a build, or a build folder."""
-
-    @property
-    def columns(self) -> ColumnMap: ...
-    @property
-    def audited(self) -> ColumnMap: ...
-    @property
-    def rows(self) -> RowMap: ...
-    @property
-    def imputed(self) -> pa.Table: ...
-    @property
-    def table(self) -> pa.Table: ...
-    @property
-    def findings(self) -> tuple[tuple[str, str], ...]: ...
-
-
-@dataclass(frozen=True)
-class FromBuild:
-    """A design just built; its maps are made when they are asked for."""
-
-    built: Built
-    plan: PlanSpec
-    findings: tuple[tuple[str, str], ...] = ()
-
-    @cached_property
-    def _treated(self) -> PreparationReport:
-        return PreparationReport(self.built)
-
-    @cached_property
-    def columns(self) -> ColumnMap:
-        """The column map, without digests and fingerprints."""
-        return column_map(self.built, self.plan, self._treated, digests=False)
-
-    @cached_property
-    def audited(self) -> ColumnMap:
-        """The column map with digests and fingerprints."""
-        return column_map(self.built, self.plan, self._treated, digests=True)
-
-    @cached_property
-    def rows(self) -> RowMap:
-        """The row map."""
-        return row_map(self.built.selection)
-
-    @cached_property
-    def imputed(self) -> pa.Table:
-        """Each cell that was filled."""
-        return imputed_table(self._treated.filled_cells())
-
-    @property
-    def table(self) -> pa.Table:
-        """Source row, carried variables, learning row, response and columns."""
-        built = self.built
-        parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
-        for name in built.spec.data.carry:
-            parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
-        parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
-        if built.y is not None:
-            y = built.y.reshape(len(built.y), -1)
-            parts += [(column.name, _doubles(y[:, at])) for at, column in enumerate(built.responses)]
-        parts += [(column.name, _doubles(built.X[:, at])) for at, column in enumerate(built.columns)]
-        names = [name for name, _ in parts]
-        twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
-        if twice:
-            raise PlanError(
-                f"two columns of the output are called '{twice[0]}'",
-                place=f"terms.{twice[0]}",
-                remedy="Give the term another key, or do not carry the variable.",
-            )
-        return pa.table([values for _, values in parts], names=names)
-
-
 class Design:
     """A design matrix with the maps of its columns and rows.
 
     Attributes:
-        X: doubles (rows, columns), column-major.
+        X: doubles (rows, columns), column-major; of a sparse design a SciPy array in compressed columns.
         y: doubles (rows,), or (rows, k) for a response of several categories; None without a response.
         names: of the columns of X.
         response_names: of the columns of y.
@@ -127,14 +53,16 @@ class Design:
 
     def __init__(
         self,
-        X: FloatArray,  # noqa: N803 - the field's standard name
+        X: FloatArray | SparseColumns,  # noqa: N803 - the field's standard name
         y: FloatArray | None,
         names: list[str],
         response_names: list[str],
         resolved: PlanSpec,
         origin: Origin,
     ) -> None:
-        self.X, self.y = X, y
+        self._cells = X if isinstance(X, SparseColumns) else None
+        self.X: Any = _compressed(X) if isinstance(X, SparseColumns) else X
+        self.y = y
         self.names, self.response_names = names, response_names
         self._resolved = resolved
         self._origin = origin
@@ -161,9 +89,13 @@ class Design:
         stored = read_build(folder, check)
         entries = [entry for entry in stored.columns.columns if entry.role != "response"]
         responses = [entry.name for entry in stored.columns.columns if entry.role == "response"]
-        matrix = np.empty((len(stored.rows.kept), len(entries)), order="F")
-        for at, entry in enumerate(entries):
-            matrix[:, at] = stored.numbers[entry.name]
+        matrix: FloatArray | SparseColumns
+        if stored.cells is not None:
+            matrix = stored.cells
+        else:
+            matrix = np.empty((len(stored.rows.kept), len(entries)), order="F")
+            for at, entry in enumerate(entries):
+                matrix[:, at] = stored.numbers[entry.name]
         y = np.column_stack([stored.numbers[name] for name in responses]) if responses else None
         if y is not None and len(responses) == 1:
             y = y[:, 0]
@@ -228,10 +160,37 @@ class Design:
         return frame[[*self.response_names, *self.names]]
 
     def to_sparse(self) -> Any:
-        """Return X as a SciPy sparse matrix in compressed columns."""
-        from scipy import sparse
+        """Return X as a SciPy array in compressed columns; of a sparse design X itself.
 
-        return sparse.csc_matrix(self.X)
+        Example:
+            >>> from facturum.plan import Plan
+            >>> table = {"way": ["road", "trail", "road"]}
+            >>> Plan(None, {"way": "way"}).build(table, sparse=True).to_sparse().toarray().tolist()
+            [[1.0, 0.0], [1.0, 1.0], [1.0, 0.0]]
+        """
+        return self.X if self._cells is not None else _compressed(SparseColumns.of_dense(self.X))
+
+    def blocks(self, rows: int = 65_536) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
+        """Yield the design block by block, for solvers that learn in parts.
+
+        Args:
+            rows: of a block, at most.
+
+        Returns:
+            For each block X as doubles (rows, columns), y (None without a response), and the source row numbers.
+
+        Example:
+            >>> from facturum.plan import Plan
+            >>> design = Plan("y", {"x": "x"}).build({"x": [1, 2, 3], "y": [5, 6, 9]})
+            >>> [(X.shape, y.tolist(), rows.tolist()) for X, y, rows in design.blocks(2)]
+            [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
+        """
+        kept = self.rows.kept
+        by_row = None if self._cells is None else self.X.tocsr()
+        for start in range(0, len(kept), max(rows, 1)):
+            part = slice(start, start + max(rows, 1))
+            block = self.X[part] if by_row is None else by_row[part].toarray()
+            yield block, None if self.y is None else self.y[part], kept[part]
 
     @checked
     def save(self, folder: str | Path, *, format: str = "parquet", replace: bool = False) -> None:
@@ -239,22 +198,29 @@ class Design:
 
         Args:
             folder: where.
-            format: of the design file: parquet, csv or npy (numbers only, without carried variables).
+            format: of the design file: parquet, csv or npy (numbers only, without carried variables); npz of a sparse
+                design, and no other.
             replace: whether a build already there is replaced.
 
         Raises:
             DataError: where the folder already exists, is not a build, or cannot be written.
         """
         if format not in FORMATS:
-            raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv or npy.")
+            raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv, npy or npz.")
+        sparse = self._cells is not None
+        if (format == "npz") != sparse:
+            what = "a sparse design is saved as npz only" if sparse else "only a sparse design is saved as npz"
+            raise DataError(what, remedy='Write format="npz".' if sparse else "Build it with sparse=True.")
         with bounded():
-            table = self.to_arrow()
+            table = self._origin.side if sparse else self.to_arrow()
             columns, rows = self._origin.audited, self.rows
         self._warn(columns, stacklevel=4)
         matrix = [SOURCE_ROW, LEARNING_ROW, *self.response_names, *self.names]
         write_folder(
             Path(folder),
-            lambda part: write_build(part, table, matrix, columns, rows, self._resolved, format, self.imputed),
+            lambda part: write_build(
+                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self._cells
+            ),
             own_files,
             replace,
         )
@@ -270,11 +236,18 @@ class Design:
         """
         stored = self._origin.audited
         y = None if self.y is None else self.y.reshape(len(self.y), -1)
-        matrix = {name: self.X[:, at] for at, name in enumerate(self.names)}
-        if y is not None:
-            matrix |= {name: y[:, at] for at, name in enumerate(self.response_names)}
+        responses = {} if y is None else {name: y[:, at] for at, name in enumerate(self.response_names)}
+        cells = self._cells
+        matrix: Mapping[str, FloatArray] = (
+            {name: self.X[:, at] for at, name in enumerate(self.names)} if cells is None else cells.named(self.names)
+        )
+        marks = column_digests(list(matrix.values())) if cells is None else sparse_digests(cells)
+        digests = dict(zip(matrix, marks, strict=True))
+        digests |= dict(zip(responses, column_digests(list(responses.values())), strict=True))
         with bounded():
-            outcome, anew = verify(stored, matrix, self.rows.kept, self.plan.given(table, history, series))
+            given = self.plan.given(table, history, series)
+            columns = ChainMap(responses, matrix)  # type: ignore[arg-type]
+            outcome, anew = verify(stored, columns, digests, self.rows.kept, given, cells is not None)
         failures = [Failure("file", name, what) for name, what in self._origin.findings]
         if anew is not None and outcome.ok:
             failures += self._content_failures(FromBuild(*anew), outcome.exact)
@@ -284,7 +257,13 @@ class Design:
         """Compare everything else in a build, its maps and the cells beside its columns, with the build made anew."""
         yield from content_failures(self._origin.audited, anew.audited, exact)
         yield from row_failures(self.rows, anew.rows)
-        yield from table_failures(self.to_arrow(), anew.table, "the design file", set(self.names + self.response_names))
+        checked_before = set(self.names + self.response_names)
+        if self._cells is None:
+            own, other = self.to_arrow(), anew.table
+        else:  # whose file has neither the columns of X nor carried variables in its table
+            own, other = self._origin.side, anew.side
+            other = other.select([name for name in other.column_names if name in own.column_names])
+        yield from table_failures(own, other, "the design file", checked_before)
         yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
 
     def issue_warnings(self, stacklevel: int) -> None:
@@ -293,7 +272,7 @@ class Design:
         Args:
             stacklevel: how far up the caller is, to whom the warnings are shown.
         """
-        if not self._warned and self.X.size <= SMALL and _are_shown():
+        if not self._warned and self.X.shape[0] * self.X.shape[1] <= SMALL and _are_shown():
             with bounded():
                 columns = self._origin.columns
             self._warn(columns, stacklevel + 1)
@@ -333,6 +312,8 @@ def open_design(folder: str | Path, check: bool = True) -> Design:
     return Design.open(folder, check)
 
 
-def _doubles(values: FloatArray) -> pa.Array:
-    missing = np.isnan(values)
-    return pa.array(np.ascontiguousarray(values), pa.float64(), mask=missing if missing.any() else None)
+def _compressed(cells: SparseColumns) -> Any:
+    """Return a sparse matrix as SciPy has it, sharing memory."""
+    from scipy import sparse
+
+    return sparse.csc_array((cells.data, cells.rows, cells.starts), shape=cells.shape)

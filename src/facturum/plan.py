@@ -157,6 +157,7 @@ class Plan:
         series: Mapping[str, Any] | None = None,
         threads: int | None = None,
         progress: Progress | None = None,
+        sparse: bool = False,
     ) -> Design:
         """Return the design matrix of the plan on a table, with its column map and row map.
 
@@ -166,6 +167,7 @@ class Plan:
             series: the tables of the plan's series, instead of their files.
             threads: how many threads; the result does not depend on it.
             progress: is called with the number of blocks filled and the number of all.
+            sparse: whether only the cells of X that are not zero are held, for plans of thousands of indicators.
 
         What the column map warns of is issued as a `FacturumWarning`; of a large matrix when its map is made.
 
@@ -175,7 +177,7 @@ class Plan:
         """
         with bounded():
             given = self.given(table, history, series)
-            design = Design.of(build(self._spec, given, threads, progress=progress), self._spec)
+            design = Design.of(build(self._spec, given, threads, progress=progress, sparse=sparse), self._spec)
         design.remember(self._folder, given.series)
         design.issue_warnings(stacklevel=4)
         return design

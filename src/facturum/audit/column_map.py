@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import cache
+from functools import cache, partial
 from importlib.metadata import version
 
 import numpy as np
@@ -17,7 +17,7 @@ from facturum.audit.entries import (
     LearnedEntry,
     RowCounts,
 )
-from facturum.audit.fingerprints import column_digests
+from facturum.audit.fingerprints import column_digests, sparse_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.preparation import PreparationReport
@@ -34,12 +34,13 @@ from facturum.audit.warnings import (
     score_warnings,
     text_warnings,
 )
-from facturum.data.values import FloatArray
+from facturum.data.values import Array, FloatArray
 from facturum.engine.build import Built, BuiltColumn
 from facturum.engine.spec import PlanSpec
 from facturum.language.reading import Holds, NoValue
 from facturum.language.within import Within
 from facturum.numerics.moments import Moments
+from facturum.numerics.sparse import SparseColumns
 
 
 @cache
@@ -73,7 +74,10 @@ def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests
         text = sentences.of(at)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
-        changes |= {"imputed": _imputed(treated, column), "by_source": by_source.of(column, built.X[:, at])}
+        changes |= {
+            "imputed": _imputed(treated, column),
+            "by_source": by_source.of(column, partial(_cells, built.X, at)),
+        }
         entries.append(entry.model_copy(update=changes))
     learned = [
         LearnedEntry(
@@ -107,8 +111,15 @@ def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests
     )
 
 
-def _digests(matrix: FloatArray, wanted: bool) -> list[str] | list[None]:
-    return column_digests(list(matrix.T)) if wanted else [None] * matrix.shape[1]
+def _digests(matrix: FloatArray | SparseColumns, wanted: bool) -> list[str] | list[None]:
+    if not wanted:
+        return [None] * matrix.shape[1]
+    return sparse_digests(matrix) if isinstance(matrix, SparseColumns) else column_digests(list(matrix.T))
+
+
+def _cells(matrix: FloatArray | SparseColumns, column: int, rows: Array) -> FloatArray:
+    """Return some cells of a column, by their rows."""
+    return matrix.at(column, rows) if isinstance(matrix, SparseColumns) else matrix[rows, column]
 
 
 def _imputed(treated: PreparationReport, column: BuiltColumn) -> int:

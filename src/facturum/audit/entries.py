@@ -215,7 +215,10 @@ class ColumnEntry(Part):
     by_source: list[SourceValueEntry] = Field(
         [], description="for a column with one source variable of few values, its value for each of them"
     )
-    digest: str | None = Field(None, description="SHA-256 of its doubles, little end first")
+    digest: str | None = Field(
+        None,
+        description="SHA-256 of its doubles, little end first; if sparse, of its rows that are not 0 and their doubles",
+    )
 
 
 class DefinitionEntry(Part):

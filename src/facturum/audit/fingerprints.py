@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, model_validator
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.engine.leaves import leaves_of, on_threads
+from facturum.numerics.sparse import SparseColumns
 
 Words = npt.NDArray[np.uint64]
 _MISSING = np.uint64(0x9E3779B97F4A7C15)
@@ -98,6 +99,18 @@ def column_digests(columns: Sequence[Array]) -> list[str]:
         return hashlib.sha256(np.ascontiguousarray(column, dtype="<f8").data).hexdigest()
 
     return on_threads(digest, columns)
+
+
+def sparse_digests(matrix: SparseColumns) -> list[str]:
+    """Return the digest of each column of a sparse matrix: its rows that are not zero, and their doubles."""
+
+    def digest(column: int) -> str:
+        part = matrix.part(column)
+        state = hashlib.sha256(np.ascontiguousarray(matrix.rows[part], dtype="<i8").data)
+        state.update(np.ascontiguousarray(matrix.data[part], dtype="<f8").data)
+        return state.hexdigest()
+
+    return on_threads(digest, range(matrix.shape[1]))
 
 
 def _spelled(apart: Words, start: int, stop: int) -> int | None:

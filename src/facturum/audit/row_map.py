@@ -8,6 +8,8 @@ from facturum.data.values import Array, Mask
 from facturum.engine.selection import Selection
 from facturum.errors import counted, listed
 
+SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"
+
 
 @dataclass(frozen=True)
 class RowMap:

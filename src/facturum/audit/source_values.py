@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -32,12 +33,12 @@ class SourceValues:
         self._built = built
         self._known: dict[str, _Grouped | None] = {}
 
-    def of(self, column: BuiltColumn, values: FloatArray) -> list[SourceValueEntry]:
+    def of(self, column: BuiltColumn, values: Callable[[Array], FloatArray]) -> list[SourceValueEntry]:
         """Return the table of a column; empty where it has several sources, many values, or reads other rows.
 
         Args:
             column: the column.
-            values: its values, (rows,).
+            values: returns its values in some rows.
         """
         prepared = self._built.prepared
         if column.column is None:
@@ -51,7 +52,7 @@ class SourceValues:
         groups = self._known[name]
         if groups is None:
             return []
-        column_values = values[groups.first].tolist()
+        column_values = values(groups.first).tolist()
         return [
             SourceValueEntry(source=text, value=None if value != value else value + 0.0, rows=rows)
             for text, value, rows in zip(groups.texts, column_values, groups.counts, strict=True)

@@ -9,7 +9,6 @@ from threading import Lock
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.fingerprints import column_digests
 from facturum.audit.source_changes import source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.build import Built, build
@@ -85,17 +84,24 @@ class Verification:
 
 
 def verify(
-    stored: ColumnMap, matrix: Mapping[str, FloatArray], kept: Array, given: Given
+    stored: ColumnMap,
+    matrix: Mapping[str, FloatArray],
+    digests: Mapping[str, str],
+    kept: Array,
+    given: Given,
+    sparse: bool = False,
 ) -> tuple[Verification, tuple[Built, PlanSpec] | None]:
     """Return whether a stored build still follows from its source, and the build of its plan made anew, if it can be.
 
     Args:
         stored: the column map.
         matrix: the stored columns, the response included, by name.
+        digests: of the same.
         kept: the source row number of each stored row, counted from 1.
         given: the source tables.
+        sparse: whether the matrix is a sparse one.
     """
-    failures: list[Failure] = list(_file_failures(stored, matrix))
+    failures: list[Failure] = list(_file_failures(stored, digests))
     try:
         spec = spec_from(stored.resolved)
         changes = source_changes(declared_tables(spec, given), stored.fingerprints)
@@ -108,7 +114,7 @@ def verify(
         failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
         return _stopped(failures, kept)
     failures += _row_failures(prepared, kept)
-    anew, changed = _anew(stored, spec, given)
+    anew, changed = _anew(stored, spec, given, sparse)
     failures += changed
     length = prepared.table.length - prepared.shaped.history_rows
     definitions, unread = _definitions(stored)
@@ -138,10 +144,9 @@ def _stopped(failures: Sequence[Failure], kept: Array) -> tuple[Verification, No
     return Verification(tuple(failures), 0, len(kept), False, 0), None
 
 
-def _file_failures(stored: ColumnMap, matrix: Mapping[str, FloatArray]) -> Iterator[Failure]:
-    digests = dict(zip(matrix, column_digests(list(matrix.values())), strict=True))
+def _file_failures(stored: ColumnMap, digests: Mapping[str, str]) -> Iterator[Failure]:
     for entry in stored.columns:
-        if entry.name not in matrix:
+        if entry.name not in digests:
             yield Failure("file", entry.name, f"The stored matrix has no column {entry.name}.")
         elif entry.digest not in (None, digests[entry.name]):
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
@@ -181,11 +186,13 @@ def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
         yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
 
 
-def _anew(stored: ColumnMap, spec: PlanSpec, given: Given) -> tuple[tuple[Built, PlanSpec] | None, list[Failure]]:
+def _anew(
+    stored: ColumnMap, spec: PlanSpec, given: Given, sparse: bool
+) -> tuple[tuple[Built, PlanSpec] | None, list[Failure]]:
     """Return the build of the plan as it was written, made anew, and where resolving it gives another plan."""
     try:
         plan = spec_from(stored.plan)
-        built = build(plan, given)
+        built = build(plan, given, sparse=sparse)
     except FacturumError as error:
         return None, [Failure("plan", "", f"The plan cannot be resolved on this table: {error}")]
     again = built.spec

@@ -52,10 +52,10 @@ def main() -> None:
 @click.option(
     "--format",
     "form",
-    type=click.Choice(["parquet", "csv", "npy"]),
+    type=click.Choice(["parquet", "csv", "npy", "npz"]),
     default="parquet",
     show_default=True,
-    help="Of the design file; npy holds numbers only.",
+    help="Of the design file; npy holds numbers only, npz those that are not zero.",
 )
 @click.option("--replace", is_flag=True, help="Replace a build that already exists.")
 @click.option("--history", type=FILE, help="Earlier rows, for lags and averages.")
@@ -84,7 +84,9 @@ def build(
         refuse_existing(out, "Choose another folder, or add --replace.")
     with _progress("building", as_json) as progress:
         tables = series_from(series)
-        design = Plan.load(plan).build(data, history=history, series=tables, threads=threads, progress=progress)
+        design = Plan.load(plan).build(
+            data, history=history, series=tables, threads=threads, progress=progress, sparse=form == "npz"
+        )
         design.save(out, format=form, replace=replace)
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")

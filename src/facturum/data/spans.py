@@ -62,12 +62,14 @@ class Runs:
     @cached_property
     def unit(self) -> Array:
         """The number of each period's unit."""
-        return np.repeat(np.arange(len(self.starts)), self.sizes)
+        units: Array = np.repeat(np.arange(len(self.starts)), self.sizes)
+        return units
 
     @cached_property
     def number(self) -> Array:
         """The number of each period."""
-        return np.arange(self.length) + np.repeat(self.firsts - self.starts, self.sizes)
+        numbers: Array = np.arange(self.length) + np.repeat(self.firsts - self.starts, self.sizes)
+        return numbers
 
 
 @dataclass(frozen=True)

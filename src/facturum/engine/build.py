@@ -9,7 +9,7 @@ from itertools import count
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.learning import learn
-from facturum.engine.matrix import MAX_COLUMNS, Piece, fill
+from facturum.engine.matrix import MAX_COLUMNS, Piece, fill, fill_sparse
 from facturum.engine.names import column_names, refuse_equal_names, slug
 from facturum.engine.prepare import at_place, prepare
 from facturum.engine.prepared import Prepared
@@ -23,6 +23,7 @@ from facturum.language.categories import Category
 from facturum.language.core import Multiply
 from facturum.language.nodes import Column
 from facturum.numerics.moments import Moments
+from facturum.numerics.sparse import SparseColumns
 
 MAX_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
 INTERCEPT = "intercept"
@@ -48,7 +49,7 @@ class Built:
         prepared: the resolved plan over the table.
         source: its rows, with what has been computed over all of them.
         selection: which rows remain.
-        X: doubles (rows, columns), column-major.
+        X: doubles (rows, columns), column-major, or only its cells that are not zero.
         y: doubles (rows,) or (rows, k), or None.
         columns: one for each column of X.
         responses: one for each column of y.
@@ -58,7 +59,7 @@ class Built:
     prepared: Prepared
     source: Source
     selection: Selection
-    X: FloatArray
+    X: FloatArray | SparseColumns
     y: FloatArray | None
     columns: tuple[BuiltColumn, ...]
     responses: tuple[BuiltColumn, ...]
@@ -179,6 +180,7 @@ def build(
     threads: int | None = None,
     leaf: int | None = None,
     progress: Progress | None = None,
+    sparse: bool = False,
 ) -> Built:
     """Return the design matrix of a plan on a table, resolving the plan first where it is open.
 
@@ -188,6 +190,7 @@ def build(
         threads: how many threads; the result does not depend on it.
         leaf: for tests, the rows of a leaf.
         progress: is called with the number of leaves filled and the number of all.
+        sparse: whether only the cells of X that are not zero are held.
 
     Raises:
         PlanError: where the plan has no meaning.
@@ -200,7 +203,9 @@ def build(
     columns, pieces = _pieces(prepared)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
     complete = prepared.spec.rows.missing != "keep"
-    matrix, moments, missing = fill(pieces, source, selection, prepared, threads, tick, complete)
+    matrix: FloatArray | SparseColumns
+    into = fill_sparse if sparse else fill
+    matrix, moments, missing = into(pieces, source, selection, prepared, threads, tick, complete)
     counts = dict(zip([f"terms.{key}" for key in prepared.terms], missing, strict=True))
     responses: tuple[BuiltColumn, ...] = ()
     y, response_moments = None, None

@@ -19,17 +19,19 @@ from pydantic import ValidationError
 
 from facturum.audit.entries import ColumnMap
 from facturum.audit.preparation import FilledCells
-from facturum.audit.row_map import RowMap
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.values import Array
+from facturum.engine.build import RESPONSE
 from facturum.engine.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, FacturumError
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan, plan_text
+from facturum.files.sparse_file import read_sparse, sparse_arrays
 from facturum.files.tables import UNREADABLE
+from facturum.numerics.sparse import SparseColumns
 
 MARKER = "facturum-build.json"
-FORMATS = ("parquet", "csv", "npy")
-SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"
+FORMATS = ("parquet", "csv", "npy", "npz")
 COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
 IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
@@ -45,6 +47,7 @@ def write_build(
     resolved: PlanSpec,
     form: str,
     imputed: pa.Table,
+    cells: SparseColumns | None = None,
 ) -> None:
     """Fill a folder with the files of a build.
 
@@ -54,13 +57,16 @@ def write_build(
         matrix: the names of its numeric columns, for the .npy form.
         columns, rows: the maps.
         resolved: the resolved plan.
-        form: parquet, csv or npy.
+        form: parquet, csv, npy or npz.
         imputed: each cell that was filled.
+        cells: for the .npz form, the columns of X; the table has all others.
     """
     if form == "parquet":
         parquet.write_table(design, folder / "design.parquet", compression="zstd", use_dictionary=False)
     elif form == "csv":
         arrow_csv.write_csv(design, folder / "design.csv")
+    elif cells is not None:
+        np.savez(folder / "design.npz", **sparse_arrays(design, cells, columns))  # type: ignore[arg-type]
     else:
         np.save(
             folder / "design.npy", np.column_stack([design[name].to_numpy() for name in matrix]), allow_pickle=False
@@ -146,6 +152,7 @@ class Stored:
         imputed: the cells that were filled.
         findings: what is not as it was written: the file, and a sentence.
         seal: a short fingerprint of all files.
+        cells: the columns of X, of a sparse design; its table and numbers have only the others.
     """
 
     numbers: Mapping[str, Array]
@@ -156,6 +163,13 @@ class Stored:
     imputed: pa.Table
     findings: tuple[tuple[str, str], ...]
     seal: str
+    cells: SparseColumns | None = None
+
+    @property
+    def side(self) -> pa.Table:
+        """The table of the design file without the columns of X."""
+        X = {entry.name for entry in self.columns.columns if entry.role != RESPONSE}  # noqa: N806
+        return self.table.select([name for name in self.table.column_names if name not in X])
 
     @property
     def audited(self) -> ColumnMap:
@@ -265,11 +279,16 @@ def _stored(snapshot: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple
     names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
     if len(set(names)) < len(names):
         raise ValueError("two columns of the map have one name")
-    design = _read_design(files[marker["design"]], marker["design"], names)
+    cells: SparseColumns | None = None
+    if marker["design"].endswith(".npz"):
+        design, cells = read_sparse(files[marker["design"]], columns)
+        names = design.column_names
+    else:
+        design = _read_design(files[marker["design"]], marker["design"], names)
     numbers = {name: _numbers(design.column(name)) for name in names}
     rows = _row_map(numbers, dropped)
     more = [*_inner_findings(files, columns, resolved, marker)]
-    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(snapshot))
+    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(snapshot), cells)
 
 
 def _inner_findings(

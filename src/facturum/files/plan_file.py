@@ -86,8 +86,14 @@ def _section(name: str, content: Mapping[str, Any]) -> str:
 
 
 def _line(key: str, value: Any) -> str:
+    return f"{tomlkit.key(key).as_string()} = {_text(value)}"
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, list):  # one by one, since an array of the library takes as long as the square of its length
+        return "[" + ", ".join(map(_text, value)) + "]"
     item = tomlkit.item(value)
     if isinstance(value, Mapping):
         item = tomlkit.inline_table()
         item.update(value)
-    return f"{tomlkit.key(key).as_string()} = {item.as_string()}"
+    return item.as_string()

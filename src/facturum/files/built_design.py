@@ -1,0 +1,113 @@
+"""A design just built, with all that a build folder would hold of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Protocol
+
+import numpy as np
+import pyarrow as pa
+
+from facturum.audit.column_map import column_map
+from facturum.audit.entries import ColumnMap
+from facturum.audit.preparation import PreparationReport
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
+from facturum.data.arrow_export import arrow_column
+from facturum.data.values import FloatArray
+from facturum.engine.build import Built
+from facturum.engine.matrix import refuse_size
+from facturum.engine.spec import PlanSpec
+from facturum.errors import PlanError
+from facturum.files.build_folder import imputed_table
+from facturum.numerics.sparse import SparseColumns
+
+
+class Origin(Protocol):
+    """Where a design comes from: a build, or a build folder."""
+
+    @property
+    def columns(self) -> ColumnMap: ...
+    @property
+    def audited(self) -> ColumnMap: ...
+    @property
+    def rows(self) -> RowMap: ...
+    @property
+    def imputed(self) -> pa.Table: ...
+    @property
+    def table(self) -> pa.Table: ...
+    @property
+    def side(self) -> pa.Table: ...
+    @property
+    def findings(self) -> tuple[tuple[str, str], ...]: ...
+
+
+@dataclass(frozen=True)
+class FromBuild:
+    """A design just built; its maps are made when they are asked for."""
+
+    built: Built
+    plan: PlanSpec
+    findings: tuple[tuple[str, str], ...] = ()
+
+    @cached_property
+    def _treated(self) -> PreparationReport:
+        return PreparationReport(self.built)
+
+    @cached_property
+    def columns(self) -> ColumnMap:
+        """The column map, without digests and fingerprints."""
+        return column_map(self.built, self.plan, self._treated, digests=False)
+
+    @cached_property
+    def audited(self) -> ColumnMap:
+        """The column map with digests and fingerprints."""
+        return column_map(self.built, self.plan, self._treated, digests=True)
+
+    @cached_property
+    def rows(self) -> RowMap:
+        """The row map."""
+        return row_map(self.built.selection)
+
+    @cached_property
+    def imputed(self) -> pa.Table:
+        """Each cell that was filled."""
+        return imputed_table(self._treated.filled_cells())
+
+    @property
+    def table(self) -> pa.Table:
+        """Source row, carried variables, learning row, response and columns."""
+        X = self.built.X  # noqa: N806
+        refuse_size(*X.shape)
+        return self._table([X.column(at) if isinstance(X, SparseColumns) else X[:, at] for at in range(X.shape[1])])
+
+    @property
+    def side(self) -> pa.Table:
+        """The same without the columns of X."""
+        return self._table([])
+
+    def _table(self, columns: Sequence[FloatArray]) -> pa.Table:
+        built = self.built
+        parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
+        for name in built.spec.data.carry:
+            parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
+        parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
+        if built.y is not None:
+            y = built.y.reshape(len(built.y), -1)
+            parts += [(column.name, _doubles(y[:, at])) for at, column in enumerate(built.responses)]
+        parts += [(column.name, _doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
+        names = [*[name for name, _ in parts], *[column.name for column in built.columns[len(columns) :]]]
+        twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
+        if twice:
+            raise PlanError(
+                f"two columns of the output are called '{twice[0]}'",
+                place=f"terms.{twice[0]}",
+                remedy="Give the term another key, or do not carry the variable.",
+            )
+        return pa.table([values for _, values in parts], names=[name for name, _ in parts])
+
+
+def _doubles(values: FloatArray) -> pa.Array:
+    missing = np.isnan(values)
+    return pa.array(np.ascontiguousarray(values), pa.float64(), mask=missing if missing.any() else None)
