@@ -96,4 +96,4 @@ def _text(value: Any) -> str:
     if isinstance(value, Mapping):
         item = tomlkit.inline_table()
         item.update(value)
-    return item.as_string()
+    return str(item.as_string())
