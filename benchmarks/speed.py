@@ -20,7 +20,7 @@ import pyarrow as pa
 
 import facturum as fa
 from along_time import time_lines
-from facturum.engine.leaves import thread_count
+from facturum.engine.blocks.leaves import thread_count
 from measuring import best, peak
 from whole_build import build_lines
 

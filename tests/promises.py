@@ -11,12 +11,12 @@ import numpy as np
 
 from facturum.data.values import Kind, Mask, Values
 from facturum.design import Design
-from facturum.engine.build import Built
-from facturum.engine.rows import LeafRows
-from facturum.engine.scope import Scope
-from facturum.language.categories import Category
+from facturum.engine.blocks.rows import LeafRows
+from facturum.engine.passes.build import Built
+from facturum.engine.planning.scope import Scope
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node, Type
+from facturum.language.operations.categories import Category
 
 HELD = {Kind.NUMBER: "float64", Kind.TRUTH: "bool", Kind.TIME: "int64"}
 

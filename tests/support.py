@@ -18,7 +18,7 @@ import numpy as np
 import facturum as fa
 from facturum.cli.main import run
 from facturum.data.table import Table
-from facturum.engine.build import Built, build
+from facturum.engine.passes.build import Built, build
 from facturum.language.parser import parse
 
 ROOT = Path(__file__).resolve().parent.parent

@@ -23,9 +23,9 @@ from facturum.files.tables import write_table
 from facturum.language import nodes
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import operation
+from facturum.language.operations.transforms import Elementwise
 from facturum.language.options import argument
 from facturum.language.reference import reference
-from facturum.language.transforms import Elementwise
 from facturum.show import terminal
 from tests.support import ROOT, SAMPLE, Folder, built, column_by_formula, command, process
 

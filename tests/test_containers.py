@@ -27,8 +27,8 @@ import facturum as fa
 from facturum.data.number_text import NumberForm, form_of
 from facturum.data.table import Table
 from facturum.data.values import Values, label_text
-from facturum.engine.build import resolve
-from facturum.engine.rows import LeafRows
+from facturum.engine.blocks.rows import LeafRows
+from facturum.engine.passes.build import resolve
 from facturum.language.parser import parse
 from tests.expressions import TERMS
 from tests.support import MIXED_TERMS, Folder, huts, plan

@@ -11,8 +11,8 @@ import numpy as np
 import pyarrow as pa
 
 import facturum as fa
-from facturum.data.calendar import moment_of
 from facturum.data.table import Table
+from facturum.data.time.calendar import moment_of
 from facturum.data.values import Kind, label_text
 from tests.promises import watched
 from tests.support import Folder

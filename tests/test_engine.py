@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 import facturum as fa
 from facturum.data.table import Table
-from facturum.engine.learning import learn
-from facturum.engine.prepare import prepare
-from facturum.engine.source import Source
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.learning import learn
+from facturum.engine.planning.prepare import prepare
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Dense, Scattered
 from facturum.language.parser import parse

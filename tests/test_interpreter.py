@@ -12,7 +12,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.engine.leaks import looks
+from facturum.engine.planning.leaks import looks
 from facturum.language.parser import parse
 from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, SCALARS, TERMS
 from tests.interpreter import Interpreter, Refused
@@ -126,9 +126,9 @@ class AlongTime(unittest.TestCase):
             assume(False)
         with ExitStack() as patches:
             for part in ("neighbours.NEAR", "neighbours.LEAF", "source.LEAF"):
-                patches.enter_context(patch(f"facturum.engine.{part}", 2))
+                patches.enter_context(patch(f"facturum.engine.blocks.{part}", 2))
             if seed % 2:  # periods are searched for, not looked up
-                patches.enter_context(patch("facturum.engine.margin.SPARSE", -(10**6)))
+                patches.enter_context(patch("facturum.engine.blocks.margin.SPARSE", -(10**6)))
             again = built(made.plan, table, leaf=leaf)
         self.assertEqual(again.X.tobytes("F"), made.X.tobytes("F"), f"{named} {rows}")
         self.assertEqual(again.selection.source_rows().tolist(), made.rows.kept.tolist())

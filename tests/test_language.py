@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 import facturum as fa
 from facturum import terms
-from facturum.engine.names import column_names, names_from_text, slug
+from facturum.engine.planning.names import column_names, names_from_text, slug
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Column
 from facturum.language.parser import parse

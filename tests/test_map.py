@@ -12,14 +12,14 @@ import pyarrow as pa
 from scipy import stats
 
 import facturum as fa
-from facturum.audit.content import row_failures, table_failures
 from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.audit.preparation import histogram
+from facturum.audit.proof.content import row_failures, table_failures
 from facturum.data.table import Table
-from facturum.engine.build import build
-from facturum.engine.leaves import LEAF
-from facturum.engine.shaping import Given
+from facturum.engine.blocks.leaves import LEAF
+from facturum.engine.passes.build import build
+from facturum.engine.planning.shaping import Given
 from tests.support import Folder
 
 MONTHS = [f"{2020 + at // 12}-{at % 12 + 1:02d}" for at in range(24)]

@@ -19,9 +19,9 @@ from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
 import facturum as fa
-from facturum.data.calendar import period_of
 from facturum.data.declared import Declaration, declare
 from facturum.data.table import Table
+from facturum.data.time.calendar import period_of
 from facturum.data.values import Kind, sorted_labels
 from tests.support import Folder
 

@@ -16,8 +16,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.data.calendar import PARTS, part_codes, period_text
-from facturum.data.series import period_numbers
+from facturum.data.time.calendar import PARTS, part_codes, period_text
+from facturum.data.time.series import period_numbers
 from tests.support import PANEL_DATA, Folder, command, panel
 
 Cells = dict[str, dict[int, float | None]]

@@ -16,7 +16,7 @@ from scipy import stats
 
 import facturum as fa
 from facturum.demo.sample import PLANS
-from facturum.engine.spec import spec_from
+from facturum.engine.planning.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
 from facturum.numerics.comparisons import correlation, scale_figures, welch
 from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, command, panel

@@ -15,8 +15,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.audit.content import difference
 from facturum.audit.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
+from facturum.audit.proof.content import difference
 from facturum.data.arrow_import import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from facturum.audit.entries import ColumnMap
-from facturum.engine.spec import PlanSpec
+from facturum.engine.planning.spec import PlanSpec
 from facturum.language.reference import reference
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))

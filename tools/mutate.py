@@ -69,7 +69,7 @@ def mutants_of(package: str) -> Iterator[Mutant]:
     """Yield all changes in a package that could be noticed: none in annotations, decorators, docstrings, messages."""
     odd = ("Decorator", "Variable")
     names = [name for name in cosmic_ray.plugins.operator_names() if not any(word in name for word in odd)]
-    for path in sorted((ROOT / "src/facturum" / package).glob("*.py")):
+    for path in sorted((ROOT / "src/facturum" / package).rglob("*.py")):
         mute = _mute_lines(path)
         tree = get_ast(path.read_text("utf-8"))
         for name in names:

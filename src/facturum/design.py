@@ -13,15 +13,15 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.arguments import checked
-from facturum.audit.content import content_failures, row_failures, table_failures
 from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import column_digests, sparse_digests
+from facturum.audit.proof.content import content_failures, row_failures, table_failures
+from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
-from facturum.audit.verify import Failure, Verification, verify
 from facturum.data.arrow_export import frame_of
 from facturum.data.values import Array, FloatArray
-from facturum.engine.build import Built
-from facturum.engine.spec import PlanSpec
+from facturum.engine.passes.build import Built
+from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
 from facturum.files.build_folder import (
     FORMATS,

@@ -9,11 +9,11 @@ from typing import Any
 from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.design import Design
-from facturum.engine.build import Progress, build, resolve
-from facturum.engine.names import names_from_text
-from facturum.engine.shaping import Given
-from facturum.engine.spec import PlanSpec, spec_from
-from facturum.engine.viewing import viewed
+from facturum.engine.passes.build import Progress, build, resolve
+from facturum.engine.passes.viewing import viewed
+from facturum.engine.planning.names import names_from_text
+from facturum.engine.planning.shaping import Given
+from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.build_folder import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan

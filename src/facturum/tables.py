@@ -7,13 +7,14 @@ from pathlib import Path
 from typing import Any
 
 from facturum.arguments import checked
-from facturum.data import conversion, reshaping
+from facturum.data import reshaping
 from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
-from facturum.data.series import STEPS, Timing
 from facturum.data.table import Table
-from facturum.engine.build import build
-from facturum.engine.spec import spec_from
+from facturum.data.time import conversion
+from facturum.data.time.series import STEPS, Timing
+from facturum.engine.passes.build import build
+from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
 from facturum.files.tables import read

@@ -7,14 +7,14 @@ from collections.abc import Iterator
 import numpy as np
 
 from facturum.audit.entries import AbsenceEntry
-from facturum.data.series import step_noun
+from facturum.data.time.series import step_noun
 from facturum.data.values import Array, Mask
-from facturum.engine.build import Built
+from facturum.engine.passes.build import Built
 from facturum.errors import counted
-from facturum.language.along import AlongTime, Shifted
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.placing import UNSEEN, Categorical
+from facturum.language.operations.along import AlongTime, Shifted
+from facturum.language.operations.placing import UNSEEN, Categorical
 from facturum.language.reading import stepped
 
 

@@ -21,7 +21,7 @@ from facturum.audit.fingerprints import column_digests, sparse_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.preparation import PreparationReport
-from facturum.audit.sentences import Sentences
+from facturum.audit.readings.sentences import Sentences
 from facturum.audit.source_values import SourceValues
 from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
 from facturum.audit.warnings import (
@@ -35,10 +35,10 @@ from facturum.audit.warnings import (
     text_warnings,
 )
 from facturum.data.values import Array, FloatArray
-from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.spec import PlanSpec
+from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.engine.planning.spec import PlanSpec
+from facturum.language.operations.within import Within
 from facturum.language.reading import Holds, NoValue
-from facturum.language.within import Within
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from facturum.arguments import checked
 from facturum.audit.fingerprints import Fingerprint
-from facturum.engine.spec import FORMAT
+from facturum.engine.planning.spec import FORMAT
 from facturum.errors import AuditError, counted, listed, nearest
 from facturum.notebook import table_html
 

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, model_validator
 
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
-from facturum.engine.leaves import leaves_of, on_threads
+from facturum.engine.blocks.leaves import leaves_of, on_threads
 from facturum.numerics.sparse import SparseColumns
 
 Words = npt.NDArray[np.uint64]

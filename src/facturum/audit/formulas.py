@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
 
-from facturum.engine.build import Built
-from facturum.engine.names import slug
-from facturum.engine.prepared import Prepared
-from facturum.language.bins import Bins
-from facturum.language.categories import Codes
+from facturum.engine.passes.build import Built
+from facturum.engine.planning.names import slug
+from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name, names_in
 from facturum.language.logic import Membership
 from facturum.language.nodes import Node
+from facturum.language.operations.bins import Bins
+from facturum.language.operations.categories import Codes
 from facturum.language.printer import MAX_ENTRIES
 
 

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from facturum.audit.fingerprints import Fingerprint, fingerprint_of
 from facturum.data.reshaping import ORIGIN
-from facturum.engine.prepared import Prepared
-from facturum.engine.shaping import DATA, HISTORY, SERIES, declared_tables
-from facturum.engine.spec import PlanSpec, TakeSpec
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.shaping import DATA, HISTORY, SERIES, declared_tables
+from facturum.engine.planning.spec import PlanSpec, TakeSpec
 
 
 def fingerprints_of(prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:

@@ -23,14 +23,14 @@ from facturum.audit.entries import (
     SharedEntry,
 )
 from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
-from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.prepared import Prepared
-from facturum.language.across import Across, MeanOf, SumOf
-from facturum.language.bins import Bins
+from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name
-from facturum.language.imputing import Impute
-from facturum.language.missing import IsMissing, MissingIf
 from facturum.language.nodes import Node
+from facturum.language.operations.across import Across, MeanOf, SumOf
+from facturum.language.operations.bins import Bins
+from facturum.language.operations.imputing import Impute
+from facturum.language.operations.missing import IsMissing, MissingIf
 from facturum.language.options import Absent
 from facturum.language.printer import brief_text
 from facturum.language.reading import NoValue, stepped

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from facturum.data.values import Array, Mask
-from facturum.engine.selection import Selection
+from facturum.engine.passes.selection import Selection
 from facturum.errors import counted, listed
 
 SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"

@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.audit.entries import SourceValueEntry
 from facturum.data.values import Array, FloatArray, Kind
-from facturum.engine.build import Built, BuiltColumn
+from facturum.engine.passes.build import Built, BuiltColumn
 from facturum.language.core import Name
 
 FEW = 12

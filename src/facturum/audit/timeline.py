@@ -9,19 +9,19 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
-from facturum.data.calendar import period_text
 from facturum.data.declared import declare
-from facturum.data.series import Series, period_numbers
-from facturum.data.spans import inner_periods, nests
+from facturum.data.time.calendar import period_text
+from facturum.data.time.series import Series, period_numbers
+from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
-from facturum.engine.build import Built, BuiltColumn
-from facturum.engine.prepared import Prepared
-from facturum.engine.source import Source
-from facturum.engine.spreading import walk
-from facturum.language.along import AlongTime
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
-from facturum.language.imputing import Impute
 from facturum.language.nodes import Node
+from facturum.language.operations.along import AlongTime
+from facturum.language.operations.imputing import Impute
 from facturum.language.reading import stepped
 
 MAX_PERIODS = 5000  # of a unit

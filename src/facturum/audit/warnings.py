@@ -7,13 +7,13 @@ from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
-from facturum.engine.build import Built
-from facturum.engine.leaks import explained_variables, looks
-from facturum.engine.spreading import walk
+from facturum.engine.passes.build import Built
+from facturum.engine.planning.leaks import explained_variables, looks
+from facturum.engine.planning.spreading import walk
 from facturum.errors import counted
-from facturum.language.bins import Bins
 from facturum.language.core import Name
-from facturum.language.placing import Categorical
+from facturum.language.operations.bins import Bins
+from facturum.language.operations.placing import Categorical
 
 THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4

@@ -19,7 +19,7 @@ from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
     from facturum.audit.entries import ColumnMap, PathEntry
-    from facturum.audit.verify import Verification
+    from facturum.audit.proof.verify import Verification
     from facturum.design import Design
 
 
@@ -251,7 +251,7 @@ def _verified(
     folder: Path, data: Path, history: Path | None, series: dict[str, Path], expect: str | None
 ) -> tuple[Verification, str | None]:
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
-    from facturum.audit.verify import Failure, Verification
+    from facturum.audit.proof.verify import Failure, Verification
     from facturum.design import open_design
     from facturum.files.build_folder import changed_files, own_files
 

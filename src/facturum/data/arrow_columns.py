@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from facturum.data.calendar import refuse_outside
+from facturum.data.time.calendar import refuse_outside
 from facturum.data.values import Array, Kind, Label, Labels, Mask
 from facturum.data.variable import EXACT, Variable
 from facturum.errors import DataError

@@ -11,8 +11,8 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.data.arrow_columns import arrow_variable
-from facturum.data.calendar import refuse_outside
 from facturum.data.table import Table
+from facturum.data.time.calendar import refuse_outside
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
 from facturum.errors import DataError

@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem, period_of
-from facturum.data.composing import composed_time
 from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
+from facturum.data.time.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem, period_of
+from facturum.data.time.composing import composed_time
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, nearest

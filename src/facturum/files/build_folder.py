@@ -21,8 +21,8 @@ from facturum.audit.entries import ColumnMap
 from facturum.audit.preparation import FilledCells
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.values import Array
-from facturum.engine.build import RESPONSE
-from facturum.engine.spec import FORMAT, PlanSpec
+from facturum.engine.passes.build import RESPONSE
+from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, FacturumError
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan, plan_text

@@ -16,9 +16,9 @@ from facturum.audit.preparation import PreparationReport
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
 from facturum.data.arrow_export import arrow_column
 from facturum.data.values import FloatArray
-from facturum.engine.build import Built
-from facturum.engine.matrix import refuse_size
-from facturum.engine.spec import PlanSpec
+from facturum.engine.passes.build import Built
+from facturum.engine.passes.matrix import refuse_size
+from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.build_folder import imputed_table
 from facturum.numerics.sparse import SparseColumns

@@ -9,7 +9,7 @@ from typing import Any
 
 import tomlkit
 
-from facturum.engine.spec import FORMAT, PlanSpec, spec_from
+from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 

@@ -1,13 +1,13 @@
 """Brings in every family, so that the registry is full. A new family file is named here once."""
 
-from facturum.language import (
+from facturum.language import core, logic
+from facturum.language.nodes import REGISTRY
+from facturum.language.operations import (
     across,
     along,
     bins,
     categories,
-    core,
     imputing,
-    logic,
     lookup,
     missing,
     periods,
@@ -19,7 +19,6 @@ from facturum.language import (
     transforms,
     within,
 )
-from facturum.language.nodes import REGISTRY
 
 __all__ = [
     "REGISTRY",

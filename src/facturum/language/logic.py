@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.calendar import FORMS, Period, period_of
+from facturum.data.time.calendar import FORMS, Period, period_of
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text
 from facturum.errors import nearest
 from facturum.language.core import Condition, Missing, Number, Text, Truth, truths

@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from facturum.data.calendar import PARTS, part_codes
 from facturum.data.declared import Declaration, as_time, declare
 from facturum.data.identity import MANY_ROWS, looks_like_id
-from facturum.data.series import step_noun
 from facturum.data.table import Table
+from facturum.data.time.calendar import PARTS, part_codes
+from facturum.data.time.series import step_noun
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
-from facturum.engine.names import slug
+from facturum.engine.planning.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.look.clock import are_dates, find_clock, one_to_one

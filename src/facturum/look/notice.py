@@ -6,9 +6,9 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from facturum.data.calendar import period_of
 from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.number_text import PLAIN, a_few, unread_numbers
+from facturum.data.time.calendar import period_of
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.errors import counted
 from facturum.numerics.order_statistics import quantile_between

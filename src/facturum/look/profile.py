@@ -13,7 +13,7 @@ from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
-from facturum.engine.leaves import thread_count
+from facturum.engine.blocks.leaves import thread_count
 from facturum.errors import DataError, counted, listed, nearest
 from facturum.look.notice import label_notes, number_notes
 from facturum.numerics.cells import whole_cells

@@ -16,9 +16,9 @@ from rich.text import Text
 from rich.theme import Theme
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry, LearnedEntry
-from facturum.audit.verify import Verification
-from facturum.data.series import step_noun
-from facturum.engine.selection import NO_VALUE
+from facturum.audit.proof.verify import Verification
+from facturum.data.time.series import step_noun
+from facturum.engine.passes.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
 from facturum.show.fitting import Fitting, Head
 

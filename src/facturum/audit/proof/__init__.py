@@ -1,0 +1,1 @@
+"""Verifying a build against its source."""

@@ -1,0 +1,124 @@
+"""Compares a build with the same build made anew: the maps, the rows left out, the cells beside the columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from facturum.audit.entries import ColumnMap
+from facturum.audit.proof.verify import Failure
+from facturum.audit.row_map import RowMap
+
+CLOSE = 1e-9  # how far figures may be apart, relative to their size, between versions of NumPy and kinds of processor
+_LONGEST = 80
+
+
+def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterator[Failure]:
+    """Yield how a column map differs from that of the same build made anew.
+
+    Args:
+        stored: the map of the build.
+        anew: the map made anew.
+        exact: whether figures agree to the bit, as they do for the same NumPy and kind of processor.
+    """
+    close = 0.0 if exact and stored.made_with == anew.made_with else CLOSE
+    old, new = (each.model_dump(mode="json", exclude={"made_with"}) for each in (stored, anew))
+    for key in old:
+        if key == "columns":
+            yield from _column_failures(old[key], new[key], close)
+        elif (told := difference(old[key], new[key], close, key)) is not None:
+            yield Failure("map", key, f"The column map is not the one that the plan gives: {told}.")
+
+
+def _column_failures(old: list[dict[str, Any]], new: list[dict[str, Any]], close: float) -> Iterator[Failure]:
+    for before, after in zip(old, new, strict=False):
+        if (
+            close and before["digest"]
+        ):  # which depends on the last digits; against the stored column it has been checked
+            before, after = ({**entry, "digest": ""} for entry in (before, after))
+        told = difference(before, after, close, before["name"])
+        if told is not None:
+            yield Failure("map", before["name"], f"The column map is not the one that the plan gives: {told}.")
+    if len(old) != len(new):
+        yield Failure("map", "", f"The column map has {len(old)} columns, and the plan gives {len(new)}.")
+
+
+def difference(old: Any, new: Any, close: float, path: str) -> str | None:
+    """Return in words where two contents first differ, or None where they do not.
+
+    Example:
+        >>> difference({"rows": {"kept": 5}}, {"rows": {"kept": 6}}, 0.0, "map")
+        'map.rows.kept is 5, not 6'
+    """
+    if isinstance(old, Mapping) and isinstance(new, Mapping):
+        for key in [*old, *[key for key in new if key not in old]]:
+            told = difference(old.get(key), new.get(key), close, f"{path}.{key}")
+            if told is not None:
+                return told
+        return None if list(old) == list(new) else f"{path} has its parts in another order"
+    if isinstance(old, list) and isinstance(new, list) and len(old) == len(new):
+        for at, (a, b) in enumerate(zip(old, new, strict=True)):
+            told = difference(a, b, close, f"{path}.{at}")
+            if told is not None:
+                return told
+        return None
+    if old == new and type(old) is type(new):
+        return None
+    if isinstance(old, float) and isinstance(new, float) and abs(old - new) <= close * max(abs(old), abs(new)):
+        return None
+    return f"{path} is {_short(old)}, not {_short(new)}"
+
+
+def _short(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) <= _LONGEST else text[:_LONGEST] + " .."
+
+
+def row_failures(stored: RowMap, anew: RowMap) -> Iterator[Failure]:
+    """Yield how a row map differs from the one made anew."""
+    if not np.array_equal(stored.kept, anew.kept):
+        yield Failure("rows", "", "The rows of the matrix are not those that the plan keeps.")
+    elif not np.array_equal(stored.learning, anew.learning):
+        wrong = stored.kept[stored.learning != anew.learning]
+        what = "Rows are marked as learned from that were not, or the other way round."
+        yield Failure("rows", "", what, tuple(wrong[:5].tolist()), len(wrong))
+    before = [(int(row), *stored.reasons[int(c)]) for row, c in zip(stored.dropped, stored.causes, strict=True)]
+    after = [(int(row), *anew.reasons[int(c)]) for row, c in zip(anew.dropped, anew.causes, strict=True)]
+    if before != after:
+        odd = sorted({row for row, *_ in set(before) ^ set(after)})
+        what = "The list of rows left out, and why, is not the one that the plan gives."
+        yield Failure("rows", "", what, tuple(odd[:5]), len(odd))
+
+
+def table_failures(
+    stored: pa.Table, anew: pa.Table, name: str, checked: set[str] | frozenset[str] = frozenset()
+) -> Iterator[Failure]:
+    """Yield which columns of a stored table are not those made anew.
+
+    Args:
+        stored: the table; one of numbers only has no carried variables.
+        anew: the table made anew.
+        name: what the table is called.
+        checked: columns that have been looked at before.
+    """
+    numbers_only = all(pa.types.is_floating(field.type) for field in stored.schema)
+    wanted = [c for c in anew.column_names if c in stored.column_names] if numbers_only else anew.column_names
+    if stored.column_names != wanted:
+        odd = [a for a, b in zip(stored.column_names, wanted, strict=False) if a != b]
+        yield Failure(
+            "file", name, f"The columns of {name} are not those of the build, or in another order: {odd[:3]}."
+        )
+        return
+    for column in wanted:
+        if column not in checked and not _same(stored.column(column), anew.column(column)):
+            yield Failure("file", column, f"The values of {column} in {name} are not those of the source.")
+
+
+def _same(stored: pa.ChunkedArray, anew: pa.ChunkedArray) -> bool:
+    try:
+        return bool(stored.cast(anew.type).equals(anew))
+    except pa.ArrowException:
+        return False

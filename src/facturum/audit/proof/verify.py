@@ -1,0 +1,249 @@
+"""Proving a build: every column anew from its sources by its formula, and what no longer agrees."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from threading import Lock
+
+import numpy as np
+
+from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.proof.source_changes import source_changes
+from facturum.data.values import Array, FloatArray
+from facturum.engine.blocks.leaves import leaves_of, on_threads
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.build import Built, build
+from facturum.engine.passes.selection import select
+from facturum.engine.planning.prepare import prepare
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.shaping import Given, declared_tables
+from facturum.engine.planning.spec import PlanSpec, spec_from
+from facturum.errors import FacturumError, PlanError, counted, rows_in_words
+from facturum.language.failures import RowFailure
+from facturum.language.nodes import Node
+from facturum.language.parser import parse
+from facturum.numerics.distance import ulp_distance
+
+_ONE_AT_A_TIME = Lock()
+ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Something that no longer agrees.
+
+    Args:
+        kind: variable, column, file, rows, plan or map.
+        name: of the variable or column.
+        what: one sentence.
+        rows: source row numbers, the first few.
+        count: how many rows.
+    """
+
+    kind: str
+    name: str
+    what: str
+    rows: tuple[int, ...] = ()
+    count: int = 0
+
+    def __str__(self) -> str:
+        return self.what + (" " + rows_in_words(self.rows, self.count) if self.rows else "")
+
+
+@dataclass(frozen=True)
+class Verification:
+    """The outcome of verifying a build.
+
+    Args:
+        failures: what no longer agrees; empty where all does.
+        columns: how many columns were computed anew.
+        rows: over how many rows.
+        exact: whether all recomputed values agree to the bit; otherwise within the units in the last place allowed.
+        steps: the largest distance seen, in units in the last place.
+    """
+
+    failures: tuple[Failure, ...]
+    columns: int
+    rows: int
+    exact: bool
+    steps: int
+
+    @property
+    def ok(self) -> bool:
+        """Whether everything agrees."""
+        return not self.failures
+
+    def __str__(self) -> str:
+        if not self.ok:
+            return "\n".join(str(failure) for failure in self.failures)
+        how = "to the bit" if self.exact else f"within {counted(self.steps, 'unit')} in the last place"
+        what = f"{counted(self.columns, 'column')} of {counted(self.rows, 'row')}"
+        return f"{what} agree {how} with their formulas on the source."
+
+
+def verify(
+    stored: ColumnMap,
+    matrix: Mapping[str, FloatArray],
+    digests: Mapping[str, str],
+    kept: Array,
+    given: Given,
+    sparse: bool = False,
+) -> tuple[Verification, tuple[Built, PlanSpec] | None]:
+    """Return whether a stored build still follows from its source, and the build of its plan made anew, if it can be.
+
+    Args:
+        stored: the column map.
+        matrix: the stored columns, the response included, by name.
+        digests: of the same.
+        kept: the source row number of each stored row, counted from 1.
+        given: the source tables.
+        sparse: whether the matrix is a sparse one.
+    """
+    failures: list[Failure] = list(_file_failures(stored, digests))
+    try:
+        spec = spec_from(stored.resolved)
+        changes = source_changes(declared_tables(spec, given), stored.fingerprints)
+        failures += [Failure("variable", name, what) for name, what in changes]
+        prepared = prepare(spec, given)
+    except FacturumError as error:
+        failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
+        return _stopped(failures, kept)
+    if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
+        failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
+        return _stopped(failures, kept)
+    failures += _row_failures(prepared, kept)
+    anew, changed = _anew(stored, spec, given, sparse)
+    failures += changed
+    length = prepared.table.length - prepared.shaped.history_rows
+    definitions, unread = _definitions(stored)
+    failures += unread
+    source = replace(prepared.source(), derived=definitions, cache={})
+    scope = Scope(prepared.table, definitions, True, spec.data.step)
+    try:
+        refuse_deep(definitions, {})
+    except PlanError as error:
+        return _stopped([*failures, Failure("file", "columns.json", str(error))], kept)
+    inside = slice(0, int(np.searchsorted(kept, length, side="right")))
+    entries = [entry for entry in stored.columns if entry.name in matrix]
+
+    def check(entry: ColumnEntry) -> tuple[list[Failure], int]:
+        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source, scope)
+
+    checked = on_threads(check, entries)
+    failures += [failure for part, _ in checked for failure in part]
+    steps = max((apart for _, apart in checked), default=0)
+    if length != stored.rows.given:
+        failures += _first_difference(failures, min(length, stored.rows.given))
+    return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps), anew
+
+
+def _stopped(failures: Sequence[Failure], kept: Array) -> tuple[Verification, None]:
+    """Return the outcome where no column could be computed."""
+    return Verification(tuple(failures), 0, len(kept), False, 0), None
+
+
+def _file_failures(stored: ColumnMap, digests: Mapping[str, str]) -> Iterator[Failure]:
+    for entry in stored.columns:
+        if entry.name not in digests:
+            yield Failure("file", entry.name, f"The stored matrix has no column {entry.name}.")
+        elif entry.digest not in (None, digests[entry.name]):
+            yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
+
+
+def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
+    """Return what formulas may name, and which of it is not a valid expression."""
+    definitions: dict[str, Node] = {}
+    failures = []
+    for entry in stored.definitions:
+        try:
+            definitions[entry.name] = parse(entry.formula, learned=True)
+        except FacturumError as error:
+            failures.append(Failure("file", entry.name, f"The definition of {entry.name} cannot be read: {error}"))
+    return definitions, failures
+
+
+def _first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
+    """Where rows were inserted or deleted, report the first that disagrees among the rows of both tables."""
+    rows = [failure.rows[0] for failure in failures if failure.kind in ("rows", "column") and failure.rows]
+    if rows and min(rows) <= shared:
+        yield Failure("variable", "", f"The first row in which the matrix and the table disagree is row {min(rows)}.")
+
+
+def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
+    try:
+        now = select(prepared, prepared.source()).source_rows()
+    except FacturumError as error:
+        yield Failure("rows", "", f"The rows can no longer be selected: {error}")
+        return
+    if np.array_equal(kept, now):
+        return
+    gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
+    if len(gone):
+        yield _rows("rows", "", "Rows of the matrix would be left out now.", gone)
+    if len(come):
+        yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
+
+
+def _anew(
+    stored: ColumnMap, spec: PlanSpec, given: Given, sparse: bool
+) -> tuple[tuple[Built, PlanSpec] | None, list[Failure]]:
+    """Return the build of the plan as it was written, made anew, and where resolving it gives another plan."""
+    try:
+        plan = spec_from(stored.plan)
+        built = build(plan, given, sparse=sparse)
+    except FacturumError as error:
+        return None, [Failure("plan", "", f"The plan cannot be resolved on this table: {error}")]
+    again = built.spec
+    failures = []
+    for key, text in spec.terms.items():
+        if again.terms.get(key) != text:
+            what = f"The term {key} would be resolved differently on this table: {again.terms.get(key)}"
+            failures.append(Failure("plan", key, what))
+    if again.response != spec.response or again.derived != spec.derived:
+        what = "Resolving the plan on this table gives another response or derived variable."
+        failures.append(Failure("plan", "", what))
+    return (built, plan), failures
+
+
+def _column_failures(
+    entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope
+) -> tuple[list[Failure], int]:
+    try:
+        anew = _formula_values(entry.formula, source, source.positions_of(kept), scope)
+    except RowFailure as failure:
+        what = f"The column {entry.name} cannot be computed: {failure.what}."
+        return [_rows("column", entry.name, what, np.sort(source.row_numbers(np.array(failure.rows))))], 0
+    except FacturumError as error:
+        return [Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}")], 0
+    apart = ulp_distance(anew, values)
+    wrong = apart > ALLOWED_STEPS
+    if wrong.any():
+        what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
+        return [_rows("column", entry.name, what, kept[wrong])], 0
+    return [], int(apart.max()) if len(apart) else 0
+
+
+def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
+    """Return a column by its scalar formula alone for rows at some positions, NaN where it is missing."""
+    node = parse(formula, learned=True)
+    refuse_deep(source.derived, {formula[:40]: node})
+    with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
+        kind = scope.type_of(node)
+    if kind.block or not kind.kind.numeric:
+        raise PlanError(f"the formula {formula} is not one number")
+    order = np.argsort(rows) if source.numbers is not None else np.arange(len(rows))
+    ordered, column = rows[order], np.zeros(len(rows))
+    for start, stop in leaves_of(source.table.length):
+        low, high = np.searchsorted(ordered, [start, stop])
+        if high > low:
+            leaf = source.rows(start, stop, ordered[low:high] - start)
+            values = leaf.evaluate(node).full(leaf.length)
+            data = values.numbers() + 0.0
+            column[order[low:high]] = data if values.valid is None else np.where(values.valid, data, np.nan)
+    return column
+
+
+def _rows(kind: str, name: str, what: str, rows: Sequence[int] | Array) -> Failure:
+    return Failure(kind, name, what, tuple(int(row) for row in rows[:5]), len(rows))

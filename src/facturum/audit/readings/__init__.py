@@ -1,0 +1,1 @@
+"""What the coefficient of a column means, in sentences."""

@@ -1,0 +1,1 @@
+"""Periods, series of rows, and conversion from one step to another."""

@@ -1,0 +1,122 @@
+"""Bringing rows into the order of unit and period, in which operations along time read their neighbours."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+import numpy as np
+
+from facturum.data.grouping import group_numbers
+from facturum.data.table import Table
+from facturum.data.time.series import Timing, period_numbers, series_of
+from facturum.data.time.spans import Runs
+from facturum.data.values import Array, Kind, Mask
+from facturum.data.variable import Variable
+
+_LENGTHS = {"hour": 3_600_000_000, "day": 24 * 3_600_000_000}  # in microseconds
+PART = 65_536  # rows looked at together
+Each = Callable[[Callable[[Any], Any], Sequence[Any]], Iterable[Any]]
+
+
+def order_of_time(table: Table, timing: Timing, each: Each = map) -> Array | None:
+    """Return the positions that bring rows into the order of unit and period; None where they are in it already.
+
+    Rows without a period come last. The units are in any order, the rows of each together.
+
+    Args:
+        table: the variables as declared.
+        timing: how rows follow one another.
+        each: applies a work to each of some parts of the rows, on threads say.
+
+    Raises:
+        DataError: where a period occurs twice within a unit, or the step is longer than the plan's.
+    """
+    if is_in_order(table, timing, each):
+        return None
+    series = series_of(table, timing)
+    order: Array = series.order
+    if len(order) < table.length:
+        order = np.concatenate([order, np.flatnonzero(~series.known)])
+    return None if bool((order == np.arange(len(order))).all()) else order
+
+
+def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
+    """Return whether rows are known to be in order and to have no fault, reading them once."""
+    panel = [table[name] for name in timing.panel]
+    time = table[timing.time] if timing.time is not None and timing.every != "row" else None
+    if time is not None and (time.valid is not None or timing.every == "workday"):
+        return False  # whether rows lie in weekends is asked where all are sorted
+
+    def looked_at(leaf: tuple[int, int]) -> tuple[Array, int] | None:
+        """Return where units begin, and the common length of the steps; None where rows are not in order."""
+        start, stop = leaf
+        begin = max(start - 1, 0)
+        new_unit = unit_changes(panel, begin, stop)
+        if start:
+            new_unit[0] = False
+        starts = np.flatnonzero(new_unit) + begin
+        if time is None:
+            return starts, 1
+        steps = np.diff(period_numbers(time.data[begin:stop], timing.every))
+        within = steps if not len(starts) else steps[~new_unit[1:]]
+        if len(within) and int(within.min()) < 1:
+            return None
+        return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
+
+    leaves = [(start, min(start + PART, table.length)) for start in range(0, table.length, PART)]
+    if not leaves or looked_at(leaves[0]) is None:
+        return False
+    parts = [part for part in each(looked_at, leaves) if part is not None]
+    common = int(np.gcd.reduce([step for _, step in parts])) if parts else 0
+    return len(parts) == len(leaves) and common == 1 and _each_once(panel, np.concatenate([part for part, _ in parts]))
+
+
+def runs_of(table: Table, timing: Timing) -> Runs | None:
+    """Return the periods of a table whose rows are in order, by units without gaps, days or hours; None for others."""
+    length = _LENGTHS.get(timing.every)
+    if timing.time is None or length is None or not table.length:
+        return None
+    time, panel = table[timing.time], [table[name] for name in timing.panel]
+    if time.kind is not Kind.TIME or time.valid is not None:
+        return None
+    new = unit_changes(panel, 0, table.length)
+    next_to = (time.data[1:] - time.data[:-1]) == length
+    starts = np.flatnonzero(new)
+    if not (next_to | new[1:]).all() or len(starts) == table.length or not _each_once(panel, starts):
+        return None
+    return Runs(starts, period_numbers(time.data[starts], timing.every), table.length, timing.every)
+
+
+def _each_once(panel: Sequence[Variable], starts: Array) -> bool:
+    """Return whether the units that begin at some rows all differ."""
+    if not panel:
+        return True
+    keys = [variable.take(starts) for variable in panel]
+    if any(key.missing_rows().any() for key in keys):
+        return False
+    return int(group_numbers(keys, len(starts)).max(initial=-1)) + 1 == len(starts)
+
+
+def unit_changes(panel: Sequence[Variable], start: int, stop: int) -> Mask:
+    """Return which rows of a range are of another unit than the row before; the first row of the table always is.
+
+    A row in which a variable of the panel is missing is a unit of its own.
+    """
+    low = max(start - 1, 0)
+    new = np.zeros(stop - low, dtype=bool)
+    for variable in panel:
+        data = variable.data[low:stop]
+        new[1:] |= data[1:] != data[:-1]
+        if variable.valid is not None:
+            missing = ~variable.valid[low:stop]
+        elif variable.kind.categorical:
+            missing = data < 0
+        else:
+            continue  # NaN differs from all, itself included
+        new |= missing
+        new[1:] |= missing[:-1]
+    if start == 0:
+        new[0] = True
+        return new
+    return new[1:]

@@ -1,0 +1,1 @@
+"""Rows in blocks, with the margins that operations along time read."""

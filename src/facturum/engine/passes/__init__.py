@@ -1,0 +1,1 @@
+"""Passes over the rows: selecting, learning, filling the matrix."""

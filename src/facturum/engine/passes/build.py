@@ -1,0 +1,253 @@
+"""The whole way: from a plan and a table to a resolved plan, and from that to a matrix."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from itertools import count
+
+from facturum.data.table import Table
+from facturum.data.values import FloatArray, Kind
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.learning import learn
+from facturum.engine.passes.matrix import MAX_COLUMNS, Piece, fill, fill_sparse
+from facturum.engine.passes.selection import Selection, select
+from facturum.engine.planning.names import column_names, refuse_equal_names, slug
+from facturum.engine.planning.prepare import at_place, prepare
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.shaping import Given
+from facturum.engine.planning.spec import PlanSpec, VariableSpec
+from facturum.engine.planning.spreading import walk
+from facturum.errors import DataError
+from facturum.language.core import Multiply
+from facturum.language.nodes import Column
+from facturum.language.operations.categories import Category
+from facturum.numerics.moments import Moments
+from facturum.numerics.sparse import SparseColumns
+
+MAX_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
+INTERCEPT = "intercept"
+RESPONSE = "response"
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class BuiltColumn:
+    """A column of the matrix or of the response: its name, its role and its term."""
+
+    name: str
+    role: str
+    term: str
+    column: Column | None
+
+
+@dataclass(frozen=True)
+class Built:
+    """A design matrix and how it came about.
+
+    Args:
+        prepared: the resolved plan over the table.
+        source: its rows, with what has been computed over all of them.
+        selection: which rows remain.
+        X: doubles (rows, columns), column-major, or only its cells that are not zero.
+        y: doubles (rows,) or (rows, k), or None.
+        columns: one for each column of X.
+        responses: one for each column of y.
+        moments, response_moments: of the columns of X and of y.
+    """
+
+    prepared: Prepared
+    source: Source
+    selection: Selection
+    X: FloatArray | SparseColumns
+    y: FloatArray | None
+    columns: tuple[BuiltColumn, ...]
+    responses: tuple[BuiltColumn, ...]
+    moments: Moments
+    response_moments: Moments | None
+
+    @property
+    def spec(self) -> PlanSpec:
+        """The resolved plan."""
+        return self.prepared.spec
+
+
+def resolve(spec: PlanSpec, table: Table | Given, threads: int | None = None) -> Prepared:
+    """Return a plan with every question answered on a table; a resolved plan comes back as it is.
+
+    Raises:
+        PlanError, DataError: as `prepare` and `learn` do.
+    """
+    return _resolve(spec, table, threads)[0]
+
+
+def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple[Prepared, Selection | None]:
+    prepared = prepare(spec, table)
+    if spec.resolved:
+        return prepared, None
+    learned, selection = learn(prepared, threads)
+    return resolved(learned), selection
+
+
+def resolved(prepared: Prepared) -> Prepared:
+    """Return a plan whose questions are answered in the form of a resolved one: texts, kinds, names of columns.
+
+    Its expressions stay as they are: what has been learned does not pass through the parser, and errors show the text
+    that was written.
+    """
+    names: dict[str, list[str]] = {}
+    _check_again(prepared)
+    _refuse_width(prepared)
+    for key, term in prepared.terms.items():
+        with at_place(f"terms.{key}", prepared.spec.terms[key]):
+            names[key] = column_names(key, term.columns())
+    intercept = {INTERCEPT: [INTERCEPT]} if prepared.spec.intercept else {}
+    if prepared.response is not None:
+        response_columns = prepared.response.columns()
+        text = prepared.response.children()[0] if isinstance(prepared.response, Category) else prepared.spec.response
+        names[RESPONSE] = column_names(slug(str(text)), response_columns)
+    refuse_equal_names({**intercept, **names})
+    spec = prepared.spec.model_copy(
+        update={
+            "response": None if prepared.response is None else str(prepared.response),
+            "terms": {key: str(term) for key, term in prepared.terms.items()},
+            "derived": {
+                **{key: text for key, text in prepared.spec.derived.items() if key == prepared.spec.data.time},
+                **{key: str(node) for key, node in prepared.derived.items()},
+            },
+            "rows": prepared.spec.rows.model_copy(
+                update={key: prepared.condition_text(key) for key in ("keep", "learn")}
+            ),
+            "variables": _variables(prepared),
+            "columns": names,
+        }
+    )
+    return replace(prepared, spec=spec)
+
+
+def _check_again(prepared: Prepared) -> None:
+    """Check the expressions with the categories that have been learned, as those of a resolved plan will be."""
+    scope = prepared.scope()
+    for place, node in prepared.parts().items():
+        with at_place(place, prepared.text(place)):
+            scope.type_of(node)
+
+
+def _refuse_width(prepared: Prepared) -> None:
+    """Refuse more columns than a matrix may have, before any is made."""
+    widths = {key: term.column_count() for key, term in prepared.terms.items()}
+    for key, term in prepared.terms.items():
+        if widths[key] > MAX_PRODUCTS and any(isinstance(part, Multiply) for part in walk(term)):
+            raise DataError(
+                f"the interaction would have {widths[key]:,} columns, and {MAX_PRODUCTS:,} are the most",
+                place=f"terms.{key}",
+                text=prepared.text(f"terms.{key}"),
+                remedy="Pool or regroup the categories, or take interactions of many categories out.",
+            )
+    widest = max(widths, key=lambda key: widths[key])
+    if sum(widths.values()) > MAX_COLUMNS:
+        raise DataError(
+            f"the matrix would have {sum(widths.values()):,} columns, {widths[widest]:,} of them of this term",
+            place=f"terms.{widest}",
+            text=prepared.spec.terms[widest],
+            remedy="Pool or regroup the categories, or take interactions of many categories out.",
+        )
+
+
+def _variables(prepared: Prepared) -> dict[str, VariableSpec]:
+    """Return the kinds of all variables that the plan reads, as a resolved plan states them."""
+    roots = [
+        *prepared.terms.values(),
+        *[n for n in (prepared.response, prepared.keep, prepared.learn) if n is not None],
+    ]
+    used = list(dict.fromkeys(name for root in roots for name in prepared.sources(root)))
+    variables: dict[str, VariableSpec] = {}
+    for name in [*used, *[key for key in prepared.spec.variables if key not in used]]:
+        given = prepared.spec.variables.get(name, VariableSpec.model_validate({}))
+        if name not in prepared.table:  # a column that was stacked into another
+            variables[name] = given
+            continue
+        variable = prepared.table[name]
+        kind = "id" if variable.identity else str(variable.kind)
+        order = list(variable.labels or ()) if variable.kind is Kind.ORDERED else given.order
+        variables[name] = given.model_copy(update={"kind": kind, "order": order})
+    return variables
+
+
+def build(
+    spec: PlanSpec,
+    table: Table | Given,
+    threads: int | None = None,
+    leaf: int | None = None,
+    progress: Progress | None = None,
+    sparse: bool = False,
+) -> Built:
+    """Return the design matrix of a plan on a table, resolving the plan first where it is open.
+
+    Args:
+        spec: the plan.
+        table: the rows, or the tables that the plan is given.
+        threads: how many threads; the result does not depend on it.
+        leaf: for tests, the rows of a leaf.
+        progress: is called with the number of leaves filled and the number of all.
+        sparse: whether only the cells of X that are not zero are held.
+
+    Raises:
+        PlanError: where the plan has no meaning.
+        DataError: where the data do not allow the plan.
+    """
+    prepared, selection = _resolve(spec, table, threads)
+    source = prepared.source()
+    if selection is None or leaf is not None:
+        selection = select(prepared, source, threads, leaf=leaf)
+    columns, pieces = _pieces(prepared)
+    tick = None if progress is None else _counter(progress, len(selection.leaves))
+    complete = prepared.spec.rows.missing != "keep"
+    matrix: FloatArray | SparseColumns
+    into = fill_sparse if sparse else fill
+    matrix, moments, missing = into(pieces, source, selection, prepared, threads, tick, complete)
+    counts = dict(zip([f"terms.{key}" for key in prepared.terms], missing, strict=True))
+    responses: tuple[BuiltColumn, ...] = ()
+    y, response_moments = None, None
+    if prepared.response is not None:
+        response_columns = prepared.response.columns()
+        piece = Piece(prepared.response, response_columns, 0)
+        y, response_moments, (counts[RESPONSE],) = fill(
+            [piece], source, selection, prepared, threads, complete=complete
+        )
+        y = y[:, 0] if len(response_columns) == 1 else y
+        names = (prepared.spec.columns or {})[RESPONSE]
+        responses = tuple(
+            BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, response_columns, strict=True)
+        )
+    if not complete:
+        selection = replace(selection, missing_filled=counts)
+    return Built(prepared, source, selection, matrix, y, columns, responses, moments, response_moments)
+
+
+def _counter(progress: Progress, total: int) -> Callable[[], None]:
+    done = count(1)  # whose next number no two threads get
+    return lambda: progress(next(done), total)
+
+
+def _pieces(prepared: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
+    columns: list[BuiltColumn] = []
+    pieces: list[Piece] = []
+    if prepared.spec.intercept:
+        columns.append(BuiltColumn(INTERCEPT, INTERCEPT, INTERCEPT, None))
+        pieces.append(Piece(None, (), 0))
+    known = prepared.spec.columns or {}
+    for key, term in prepared.terms.items():
+        term_columns = term.columns()
+        names = known.get(key, [])
+        if len(names) != len(term_columns):
+            raise DataError(
+                f"the resolved plan names {len(names)} columns of this term, and it has {len(term_columns)}",
+                place=f"columns.{key}",
+                remedy="Resolve the plan anew; a resolved plan is not edited by hand.",
+            )
+        pieces.append(Piece(term, term_columns, len(columns)))
+        columns += [
+            BuiltColumn(name, "predictor", key, column) for name, column in zip(names, term_columns, strict=True)
+        ]
+    return tuple(columns), pieces

@@ -1,0 +1,187 @@
+"""Answering the open questions of a plan, from the inside out, one pass over the data for each level."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from facturum.data.values import Array, Mask
+from facturum.engine.blocks.failing import evaluated
+from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run, thread_count
+from facturum.engine.blocks.rows import LeafRows
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.selection import Selection, select
+from facturum.engine.planning.learned import Learned
+from facturum.engine.planning.prepare import at_place
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.spreading import walk
+from facturum.errors import DataError
+from facturum.language.core import truths
+from facturum.language.failures import Unlearnable
+from facturum.language.nodes import Node, Question
+
+
+def learn(
+    prepared: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None
+) -> tuple[Prepared, Selection | None]:
+    """Return the plan with every question answered, and its rows where answering them settled which remain.
+
+    What decides which rows remain is answered from the kept learning rows, and all else from the learning rows that
+    remain. Where an answer leaves further rows without a value, since nothing was seen of their group, all is answered
+    again from the others.
+
+    Args:
+        prepared: the plan over the table that it learns from.
+        threads: how many threads.
+        order: for tests, the order in which the summaries of leaves are merged.
+
+    Raises:
+        DataError: where there is nothing to learn from, with the place in the plan.
+    """
+    visible = _visible(prepared)
+    asking = _Asking(visible, threads, order)
+    if not asking.ready(prepared):
+        return prepared, None
+    prepared = asking.decide(prepared)
+    if not asking.ready(prepared):
+        return prepared, None
+    sample = select(prepared, prepared.source(visible), threads)
+    while True:
+        learned = asking.answer(prepared, sample)
+        if not any(each.node.leaves_out for each in learned.learned):
+            return learned, None if visible is not None else sample
+        selection = select(learned, learned.source(visible), threads)
+        if selection.learned == sample.learned:
+            return learned, None if visible is not None else selection
+        sample = selection
+
+
+@dataclass(frozen=True)
+class _Asking:
+    """Answers open questions level by level, those first whose own expressions hold none.
+
+    Args:
+        visible: the rows that operations along time read while learning.
+        threads: how many threads.
+        order: the order in which the summaries of leaves are merged.
+    """
+
+    visible: Mask | None
+    threads: int | None
+    order: Callable[[int], list[int]] | None
+
+    def ready(self, prepared: Prepared) -> dict[Node, Question]:
+        """Return the open questions whose own expressions hold none."""
+        answered = {each.answer for each in prepared.learned}
+        scope = prepared.scope()
+        open_questions: dict[Node, Question] = {}
+        for root in prepared.parts().values():
+            for node in walk(root):
+                if node not in answered and node not in open_questions:
+                    question = node.question(scope)
+                    if question is not None:
+                        open_questions[node] = question
+        return {
+            node: question
+            for node, question in open_questions.items()
+            if not any(part in open_questions for part in prepared.reached(node)[1:])
+        }
+
+    def decide(self, prepared: Prepared) -> Prepared:
+        """Answer what decides which rows remain, from the learning rows that [rows] keep takes."""
+        kept: Selection | None = None
+        while True:
+            deciding = prepared.deciding()
+            asked = {node: question for node, question in self.ready(prepared).items() if node in deciding}
+            if not asked:
+                return prepared
+            source = prepared.source(self.visible)
+            kept = kept or select(prepared, source, self.threads, complete=False)
+            prepared = self._answered(prepared, asked, kept, remaining=False)
+
+    def answer(self, prepared: Prepared, sample: Selection) -> Prepared:
+        """Answer all questions from the learning rows of a selection."""
+        while asked := self.ready(prepared):
+            prepared = self._answered(prepared, asked, sample, remaining=True)
+        return prepared
+
+    def _answered(
+        self, prepared: Prepared, asked: dict[Node, Question], sample: Selection, remaining: bool
+    ) -> Prepared:
+        answers = _answers(asked, prepared, prepared.source(self.visible), sample, self.threads, self.order)
+        closed = {node: answer for node, (answer, _) in answers.items()}
+        learned = [
+            Learned(node, answer, prepared.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
+        ]
+        return replace(prepared.map(lambda node: _replaced(node, closed)), learned=(*prepared.learned, *learned))
+
+
+def _visible(prepared: Prepared) -> Mask | None:
+    """Return the learning rows where an operation along time could otherwise read others while learning."""
+    if prepared.learn is None or not any(prepared.looks_along(root) for root in prepared.parts().values()):
+        return None
+    source = prepared.source()
+    holds: list[Mask] = []
+    for start, stop in leaves_of(source.table.length):
+        values, _ = evaluated(source, prepared.learn, start, stop)
+        holds.append(truths(values) if values.valid is None else truths(values) & values.valid)
+    return np.concatenate(holds)
+
+
+def _replaced(node: Node, answers: dict[Node, Node]) -> Node:
+    if node in answers:
+        return answers[node]
+    children = node.children()
+    changed = [_replaced(child, answers) for child in children]
+    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+
+
+def _observed(node: Node, question: Question, rows: LeafRows) -> tuple[object, int]:
+    """Return the summary of some rows and their number, or report those that do not allow an answer."""
+    values = [rows.evaluate(part).full(rows.length) for part in question.inputs]
+    try:
+        return question.observe(values), question.seen(values)
+    except Unlearnable as problem:
+        raise rows.failure(node, problem.rows, problem.what, problem.remedy) from None
+
+
+def _answers(
+    questions: dict[Node, Question],
+    prepared: Prepared,
+    source: Source,
+    selection: Selection,
+    threads: int | None,
+    order: Callable[[int], list[int]] | None,
+) -> dict[Node, tuple[Node, int]]:
+    """Ask all questions in common passes, until each is answered; give also from how many rows."""
+    spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
+    if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
+        raise DataError("the estimation sample has no rows", place="rows.learn", text=prepared.spec.rows.learn)
+    if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
+        groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
+        spans = [(group[0][0], group[-1][1], None) for group in groups]
+    pending = dict(questions)
+    answers: dict[Node, tuple[Node, int]] = {}
+    while pending:
+        asked = list(pending.items())
+
+        def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[tuple[object, int]]:
+            rows = source.rows(*spans[at])
+            return [_observed(node, question, rows) for node, question in asked]
+
+        quick = all(question.quick for _, question in asked)
+        parts = run(work, len(spans), thread_count(1 if quick else threads), prepared)
+        if order is not None:
+            parts = [parts[at] for at in order(len(parts))]
+        for at, (node, question) in enumerate(asked):
+            place, text = prepared.where(node)
+            with at_place(place or "terms", text):
+                outcome = question.advance(question.merge([part[at][0] for part in parts]))
+            if isinstance(outcome, Question):
+                pending[node] = outcome
+            else:
+                del pending[node]
+                answers[node] = outcome, sum(part[at][1] for part in parts)
+    return answers

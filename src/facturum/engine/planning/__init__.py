@@ -1,0 +1,1 @@
+"""From a plan and a table to checked expressions."""

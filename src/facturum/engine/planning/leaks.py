@@ -1,0 +1,177 @@
+"""What may not be a predictor: ids, carried variables, and the response at its own period."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from facturum.data.table import Table
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import PlanError
+from facturum.language.core import Name
+from facturum.language.nodes import Node
+from facturum.language.operations.imputing import Impute
+from facturum.language.operations.periods import PeriodOf
+from facturum.language.operations.seasons import Timed
+from facturum.language.operations.statistics import Statistic
+from facturum.language.operations.within import Within
+
+MAX_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
+MAX_SPAN = 1_000_000
+Clock: TypeAlias = tuple[str | None, str | None]  # the time of the row and the step of the plan
+NO_CLOCK: Clock = (None, None)
+
+
+@dataclass(frozen=True)
+class Look:
+    """A variable that an expression reads, at which period (counted from the row's own), and the place in its text.
+
+    ``pooled`` names the operation that reads it at all periods of a group, to learn from them.
+    """
+
+    variable: str
+    offset: int
+    node: Node
+    pooled: Node | None = None
+
+
+def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: Clock = NO_CLOCK) -> Iterator[Look]:
+    """Yield what an expression reads of the table and when, through derived variables too.
+
+    A statistic within groups reads all periods of the group, the row's own and later ones too, unless each group lies
+    in one period.
+
+    Args:
+        root: the expression.
+        derived: the derived variables.
+        groups: whether variables that only form groups count as read.
+        clock: the time of the row and the step of the plan.
+    """
+    pending: list[tuple[Node, frozenset[int], Node | None, Node | None]] = [(root, frozenset({0}), None, None)]
+    seen: set[tuple[Node, frozenset[int], bool]] = set()
+    while pending:
+        node, offsets, through, pooled = pending.pop()
+        if (node, offsets, pooled is None) in seen:
+            continue
+        seen.add((node, offsets, pooled is None))
+        if isinstance(node, Name):
+            shown = through or node
+            if node.variable in derived:
+                pending.append((derived[node.variable], offsets, shown, pooled))
+            else:
+                yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
+            continue
+        following = offsets if pooled is not None else offsets_after(offsets, node.offsets_read())
+        pools = _pools(node, clock)
+        for field, child in node.arguments():
+            if field in node.groups_by:
+                if groups:
+                    pending.append((child, following, through, pooled))
+                continue
+            if not pools or not isinstance(node, Statistic):  # other operations read their own row beside the group
+                pending.append((child, following, through, pooled))
+            if pools:
+                pending.append((child, frozenset({0, 1}), through, pooled or node))
+
+
+def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
+    """Return the periods that are read where an operation that reads ``steps`` is itself read at ``offsets``.
+
+    Example:
+        >>> sorted(offsets_after(frozenset({1}), (0, -1)))
+        [0, 1]
+    """
+    if len(offsets) * len(steps) <= MAX_SUMS:
+        return frozenset(a + b for a in offsets for b in steps)
+    low, high = min(offsets) + min(steps), max(offsets) + max(steps)
+    return frozenset(range(low, high + 1) if high - low <= MAX_SPAN else (low, 0, high))
+
+
+def _pools(node: Node, clock: Clock) -> bool:
+    """Return whether an operation learns of groups that hold several periods."""
+    if not isinstance(node, Statistic | Within | Impute):
+        return False
+    groupings: list[tuple[Node, ...]] = [node.by, node.and_by] if isinstance(node, Within) else [node.by]
+    return any(by and not any(_is_period(key, clock) for key in by) for by in groupings)
+
+
+def _is_period(key: Node, clock: Clock) -> bool:
+    """Return whether a group lies in one period of the plan."""
+    time, every = clock
+    if isinstance(key, PeriodOf):
+        return key.every == every and _is_period(key.x, clock)
+    return isinstance(key, Name) and key.variable == time
+
+
+def explained_variables(response: Node | None, derived: Mapping[str, Node], clock: Clock = NO_CLOCK) -> dict[str, int]:
+    """Return the source variables of a response, and the latest period at which it reads each.
+
+    Those that only form groups are not among them.
+    """
+    offsets_of: dict[str, int] = {}
+    read = [] if response is None else looks(response, derived, groups=False, clock=clock)
+    for look in sorted(read, key=lambda look: (look.pooled is not None, look.offset)):
+        if look.pooled is None or look.variable not in offsets_of:
+            offsets_of[look.variable] = 0 if look.pooled is not None else look.offset
+    return offsets_of
+
+
+def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[str] | None = None) -> None:
+    """Refuse ids among the predictors, through derived variables too; to form groups by them is fine."""
+    seen = set() if seen is None else seen
+    if isinstance(node, Name) and node.variable not in seen:
+        seen.add(node.variable)
+        if node.variable in derived:
+            refuse_ids(derived[node.variable], table, derived, seen)
+        elif table[node.variable].identity:
+            raise node.error(
+                f"'{node.variable}' is an id, and cannot be a predictor",
+                'Leave it out; if it is a category, write kind = "category" in [variables].',
+            )
+    for field, child in node.arguments():
+        if field not in node.groups_by:
+            refuse_ids(child, table, derived, seen)
+
+
+def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:
+    """Refuse predictors that read the response at its own period, and carried variables among them."""
+    clock = spec.data.time, spec.data.every
+    explained = explained_variables(response, derived, clock)
+    for key, term in terms.items():
+        for look in looks(term, derived, clock=clock):
+            if look.offset == explained.get(look.variable):
+                name = look.node.variable if isinstance(look.node, Name) else str(look.node)
+                through = "" if name in explained else f", made from the response '{look.variable}',"
+                what = f"'{name}'{through} is among the predictors, and the response '{response}' reads it"
+                remedy = "Leave it out: it would explain itself. Its lag would do: lag(.., 1)."
+                if look.pooled is not None:
+                    what = (
+                        f"'{look.pooled}' is learned from all periods of each group, and so from the response of the "
+                        f"row itself, '{look.variable}'"
+                    )
+                    remedy = (
+                        "Write the lag alone, or learn from other rows than these with groups that hold one period."
+                    )
+                raise PlanError(what, place=f"terms.{key}", text=spec.terms[key], span=look.node.span, remedy=remedy)
+    for name in spec.data.carry:
+        carried = [key for key, term in terms.items() if _read(term, name, derived)]
+        if carried:
+            raise PlanError(
+                f"'{name}' is carried along, and cannot be a predictor",
+                place=f"terms.{carried[0]}",
+                text=spec.terms[carried[0]],
+                remedy="Take it out of carry, or out of the term.",
+            )
+
+
+def _read(term: Node, name: str, derived: Mapping[str, Node]) -> bool:
+    """Return whether a term reads a variable other than as the time of the row."""
+    plain = {key: _without_clock(node) for key, node in derived.items()}
+    return any(look.variable == name for look in looks(_without_clock(term), plain))
+
+
+def _without_clock(node: Node) -> Node:
+    bare = node.replaced(of=()) if isinstance(node, Timed) else node
+    children = bare.children()
+    return bare.rebuilt(map(_without_clock, children)) if children else bare

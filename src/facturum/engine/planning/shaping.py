@@ -1,0 +1,257 @@
+"""The table that a plan works on: history before it, columns stacked, periods converted, series joined."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from facturum.data.declared import declare, unknown_declarations
+from facturum.data.grouping import group_numbers
+from facturum.data.reshaping import stack
+from facturum.data.table import Table
+from facturum.data.time.appending import append, without_overlap
+from facturum.data.time.conversion import Converted, Take, convert
+from facturum.data.time.joining import JoinedSeries, join
+from facturum.data.time.ordering import order_of_time
+from facturum.data.time.series import Timing, series_of
+from facturum.data.time.spans import nests
+from facturum.data.values import Array, Kind
+from facturum.data.variable import Variable
+from facturum.engine.blocks.leaves import on_threads
+from facturum.engine.blocks.source import Source
+from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.spec import PlanSpec, SeriesSpec
+from facturum.errors import DataError, FacturumError, PlanError
+from facturum.language.failures import RowFailure
+from facturum.language.parser import parse
+
+MARK = "\0new"  # marks new rows against history while both are converted; no file has a variable of that name
+DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
+
+
+@dataclass(frozen=True)
+class Given:
+    """The tables that a plan is given.
+
+    Args:
+        table: the rows that become rows of the matrix.
+        series: the tables of the plan's series, by name.
+        history: earlier rows, which only operations along time read.
+    """
+
+    table: Table
+    series: Mapping[str, Table] = field(default_factory=dict)
+    history: Table | None = None
+
+
+@dataclass(frozen=True)
+class Shaped:
+    """The table that a plan works on.
+
+    Args:
+        table: all rows, those of history first.
+        history_rows: how many rows of history there are.
+        joined: the series beside it.
+        converted: what conversions did, by the place in the plan.
+        numbers: the row number of each position, those of history below 1; None where they are in order.
+    """
+
+    table: Table
+    history_rows: int = 0
+    joined: tuple[JoinedSeries, ...] = ()
+    converted: tuple[tuple[str, Converted], ...] = ()
+    numbers: Array | None = None
+
+    def in_order_of_time(self, timing: Timing) -> Shaped:
+        """Return the same with the rows of each unit together and in the order of time.
+
+        Raises:
+            DataError: where a period occurs twice within a unit, or the step is longer than the plan's.
+        """
+        order = order_of_time(self.table, timing, on_threads)
+        if order is None:
+            return self
+        joined = tuple(replace(series, unit=series.unit[order]) for series in self.joined)
+        return replace(self, table=self.table.take(order), joined=joined, numbers=order + (1 - self.history_rows))
+
+
+def shape(spec: PlanSpec, given: Given) -> Shaped:
+    """Return the table that a plan works on.
+
+    Raises:
+        PlanError: for a conversion that has no meaning.
+        DataError: where a table is empty or does not agree with the plan.
+    """
+    for table in (given.table, *([given.history] if given.history is not None else [])):
+        if not table.length or not table.variables:
+            raise DataError(f"{table.source} has no rows", remedy="Check the file, its delimiter and its first line.")
+    declared = declared_tables(spec, given)
+    if HISTORY in declared and (spec.data.timing is None or spec.data.time is None):
+        raise DataError("history needs a time", place="data.time", remedy="Write [data] time and every.")
+    history_rows = 0
+    if HISTORY in declared and spec.convert is not None and spec.stack is None:
+        table, converted, history_rows = _converted_together(spec, declared)
+    else:
+        table, converted = _own_shape(spec, declared[DATA])
+        if HISTORY in declared and spec.data.timing is not None:
+            history, _ = _own_shape(spec, declared[HISTORY])
+            history = without_overlap(history, table, spec.data.timing)
+            history_rows = history.length
+            table = append(history, table)
+    shaped = Shaped(table, history_rows, (), tuple(("convert", report) for report in converted))
+    for name, series in spec.series.items():
+        shaped = _joined(spec, shaped, name, series, declared)
+    return shaped
+
+
+def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
+    """Return the tables given, their variables of the kinds declared: data, history, and series.NAME of each series.
+
+    Raises:
+        DataError: where a table does not agree with its declaration.
+    """
+    named = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
+    kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
+    declared = {}
+    for place, table in named.items():
+        if spec.data.time in spec.derived and spec.data.time in table:
+            raise name_clash(spec.data.time)
+        chosen = {name: kind for name, kind in kinds.items() if name in table or kind.parts}
+        declared[place] = _timed(spec, declare(table, chosen, spec.data.time))
+    tables = {name: given.series[name] for name in spec.series if name in given.series}
+    return declared | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
+
+
+def name_clash(name: str) -> PlanError:
+    """Return the error that a derived variable has the name of a variable of the table."""
+    return PlanError(
+        f"'{name}' is a variable of the table already",
+        place=f"derived.{name}",
+        remedy="Give the derived variable a name of its own.",
+    )
+
+
+def _timed(spec: PlanSpec, table: Table) -> Table:
+    """Return a table with the time of its rows, where that is a derived variable."""
+    time = spec.data.time
+    if time is None or time not in spec.derived:
+        return table
+    text = spec.derived[time]
+    derived = {name: parse(definition, spec.resolved) for name, definition in spec.derived.items()}
+    try:
+        refuse_deep(derived, {})
+        kind = Scope(table, derived, spec.resolved).type_of(derived[time]).kind
+        if kind is not Kind.TIME:
+            raise derived[time].error(
+                f"'{time}' is the time of the rows, and is {kind.with_article}", "Write date_of(year, month, day), say."
+            )
+        values = Source(table, derived).rows(0, table.length).evaluate(derived[time]).full(table.length)
+    except RowFailure as failure:
+        place = f"derived.{time}"
+        raise DataError(
+            failure.what, place=place, text=text, rows=[at + 1 for at in failure.rows], remedy=failure.remedy
+        ) from None
+    except FacturumError as error:
+        raise error.at(f"derived.{time}", text) from None
+    data = np.where(values.present_mask(), values.data, 0)
+    time_variable = Variable(time, Kind.TIME, data, values.valid, None, "derived", declared=True)
+    return replace(table, variables={**table.variables, time: time_variable})
+
+
+def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
+    """Return one declared table as the plan stacks and converts it, and declares what comes of that."""
+    table = given
+    if spec.stack is not None:
+        table = stack(table, spec.stack.into, spec.stack.which, spec.stack.labels)
+    reports: list[Converted] = []
+    if spec.convert is not None:
+        every = spec.data.every
+        if spec.data.time is None or every is None or every == "row":
+            raise PlanError(
+                "the table is converted to the plan's step, and the plan names none",
+                place="convert",
+                remedy='Write [data] time = ".." and every = "month", say; convert.every is the step that it comes in.',
+            )
+        timing = Timing(spec.data.time, spec.data.token(spec.convert.every), tuple(spec.data.panel))
+        takes = {name: take.take() for name, take in spec.convert.take.items()}
+        if MARK in table:
+            to = spec.data.token(every)
+            how = "largest" if nests(timing.every, to) else "repeat" if nests(to, timing.every) else "sum"
+            takes[MARK] = Take(how, MARK, partial="keep")
+        table, reports = convert(table, timing, spec.data.token(every), takes, "convert")
+    rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in given}
+    series = tuple(f"{name}_" for name in spec.series)
+    if not spec.resolved:
+        unknown_declarations(table, {name: d for name, d in rest.items() if not name.startswith(series or ("\0",))})
+    return declare(table, rest, spec.data.time), reports
+
+
+def _converted_together(spec: PlanSpec, declared: Mapping[str, Table]) -> tuple[Table, list[Converted], int]:
+    """Return history and new rows converted as one series, so that a period may lie half in each.
+
+    A period that holds a new row is new, and so are those after it; the others are of history, and come first.
+    """
+    every = "row" if spec.convert is None else spec.data.token(spec.convert.every)
+    new = declared[DATA]
+    history = without_overlap(declared[HISTORY], new, Timing(spec.data.time, every, tuple(spec.data.panel)))
+    both = append(history, new)
+    marks = np.arange(both.length) >= history.length
+    marked = Variable(MARK, Kind.NUMBER, marks.astype(np.float64))
+    table, converted = _own_shape(spec, replace(both, variables={**both.variables, MARK: marked}))
+    unit = group_numbers([table[name] for name in spec.data.panel], table.length)
+    seen = np.cumsum(table[MARK].data > 0)
+    first_of_unit = np.flatnonzero(np.diff(unit, prepend=-1))  # a unit's periods follow one another
+    before = np.concatenate([[0], seen])[first_of_unit]
+    is_new = seen > np.repeat(before, np.diff(np.append(first_of_unit, table.length)))
+    order = np.concatenate([np.flatnonzero(~is_new), np.flatnonzero(is_new)])
+    ordered = table.take(order)
+    rest = {name: variable for name, variable in ordered.variables.items() if name != MARK}
+    return replace(ordered, variables=rest), [c for c in converted if c.variable != MARK], int((~is_new).sum())
+
+
+def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
+    place = SERIES + name
+    timing = spec.data.timing
+    if timing is None or spec.data.time is None or timing.every == "row":
+        raise DataError(
+            "a series is joined by period, and the plan names no time",
+            place=place,
+            remedy="Write [data] time and every.",
+        )
+    if place not in tables:
+        raise DataError(
+            f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
+        )
+    source_table = tables[place]
+    for needed in (series.time, *series.match):
+        source_table[needed]  # reports that it is not found
+    takes = {target: take.take(target) for target, take in series.take.items()}
+    source = Timing(series.time, spec.data.token(series.every), tuple(series.match))
+    converted, reports = convert(source_table, source, timing.every, takes, place)
+    renamed = {
+        (v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"): replace(
+            v, name=v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"
+        )
+        for v in converted
+    }
+    table, joined = join(
+        shaped.table,
+        series_of(shaped.table, timing),
+        name,
+        replace(converted, variables=renamed),
+        Timing(series.time, timing.every, tuple(series.match)),
+    )
+    named = [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
+    return replace(
+        shaped,
+        table=table,
+        joined=(*shaped.joined, joined),
+        converted=(*shaped.converted, *named),
+    )
+
+
+def given_of(given: Table | Given) -> Given:
+    """Return tables as what a plan is given."""
+    return given if isinstance(given, Given) else Given(given)

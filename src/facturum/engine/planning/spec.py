@@ -1,0 +1,250 @@
+"""The sections of a plan, as its file and Python give them: validated, not yet parsed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from facturum.data.declared import Declaration
+from facturum.data.number_text import NumberForm
+from facturum.data.time.conversion import MEANINGS, Take
+from facturum.data.time.series import Timing
+from facturum.errors import PlanError, nearest
+
+FORMAT = 1
+
+
+class _Section(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class DataSpec(_Section):
+    """How the data are to be read."""
+
+    time: str | None = Field(None, description="the time variable")
+    every: (
+        Literal["year", "quarter", "month", "week", "day", "workday", "hour", "30 minutes", "15 minutes", "row"] | None
+    ) = Field(None, description="the step of the time variable")
+    week_starts: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = Field(
+        "monday", description="the first day of a week"
+    )
+    panel: list[str] = Field([], description="the variables within which a series runs")
+    carry: list[str] = Field([], description="variables taken along into the output, never predictors")
+    missing_values: list[str] = Field(["", "NA"], description="words that mean a missing value, in text files")
+    delimiter: str = Field(",", description="between the cells of a text file", min_length=1, max_length=1)
+    decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
+    thousands: Literal["", ",", ".", " ", "'"] = Field("", description="between groups of three digits, in text files")
+    encoding: str = Field("utf-8", description="the encoding of a text file")
+
+    @property
+    def step(self) -> str | None:
+        """The step from one period to the next, where the plan defines how rows follow one another."""
+        return None if self.timing is None else self.timing.every
+
+    @property
+    def timing(self) -> Timing | None:
+        """How rows follow one another, where the plan defines it."""
+        if self.every is None or (self.time is None and self.every != "row"):
+            return None
+        return Timing(self.time, self.token(self.every), tuple(self.panel))
+
+    def token(self, every: str) -> str:
+        """Return a step as the package `data` takes it, with the first day of its weeks."""
+        return every if every != "week" or self.week_starts == "monday" else f"week_{self.week_starts[:3]}"
+
+
+class VariableSpec(_Section):
+    """The declaration of a variable, which the file itself does not hold."""
+
+    kind: Literal["number", "truth", "category", "ordered", "time", "id"] | None = None
+    labels: dict[str, str] | None = Field(None, description="a name for each code")
+    order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
+    pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
+    parts: dict[Literal["year", "quarter", "month", "day", "hour"], str] | None = Field(
+        None, description="of a time held in several variables, the variable of each part"
+    )
+    unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
+    decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
+    thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
+
+    def declaration(self) -> Declaration:
+        """Return the same as the package `data` takes it."""
+        form = NumberForm(self.decimal or ".", self.thousands or "", self.unit or "")
+        parts = None if self.parts is None else {str(part): name for part, name in self.parts.items()}
+        return Declaration(self.kind, self.labels, self.order, self.pattern, form, parts)
+
+
+class RowsSpec(_Section):
+    """Which rows become rows of the matrix."""
+
+    keep: str | None = Field(None, description="the condition for a row to be kept")
+    learn: str | None = Field(None, description="the condition for a kept row to answer open questions")
+    missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows in which it is missing")
+
+
+class StackSpec(_Section):
+    """Columns stacked under one another before anything else."""
+
+    into: dict[str, list[str]] = Field(description="for each new variable, the columns stacked into it")
+    which: str = Field(description="the name of the category: the column that a value came from")
+    labels: list[str] | None = Field(None, description="the categories; the names of the columns where none are given")
+
+
+class TakeSpec(_Section):
+    """How one variable is brought to another step."""
+
+    how: Literal[
+        "mean",
+        "sum",
+        "first",
+        "last",
+        "smallest",
+        "largest",
+        "median",
+        "count",
+        "mode",
+        "repeat",
+        "linear",
+        "cubic",
+        "spread",
+        "smooth_total",
+        "smooth_mean",
+    ] = Field(description="how its values are made")
+    of: str | None = Field(None, description="the variable of the source; the same name where none is given")
+    at: Literal["start", "middle", "end"] = Field("middle", description="where in its period a dated value lies")
+    partial: Literal["missing", "keep", "drop"] | Annotated[float, Field(gt=0, le=1)] | None = Field(
+        None, description="what becomes of a longer period that is not fully covered, or the least share to be covered"
+    )
+    order: Literal[1, 2] = Field(2, description="of the differences that a smooth path keeps small")
+
+    def take(self, name: str | None = None) -> Take:
+        """Return the same as the package `data` takes it."""
+        return Take(self.how, self.of or name, self.at, self.partial, self.order)
+
+
+class ConvertSpec(_Section):
+    """The table itself brought to the plan's step."""
+
+    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="the step it comes in")
+    take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+
+
+class SeriesSpec(_Section):
+    """Another table, brought to the plan's step and joined by period."""
+
+    file: str | None = Field(None, description="where it is, relative to the plan")
+    time: str = Field(description="its time variable")
+    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="its step")
+    match: list[str] = Field([], description="the variables to join by, beside the period")
+    take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+
+
+class PlanSpec(_Section):
+    """A plan: how each term of a regression is made from the variables of a table."""
+
+    facturum: Literal[1] = Field(1, description="the format of this file")
+    response: str | None = Field(None, description="the response: an expression")
+    intercept: bool = Field(True, description="whether there is a column of ones")
+    data: DataSpec = DataSpec()
+    variables: dict[str, VariableSpec] = Field({}, description="declarations of variables")
+    stack: StackSpec | None = Field(None, description="columns stacked under one another before anything else")
+    convert: ConvertSpec | None = Field(None, description="the table itself brought to the plan's step")
+    series: dict[str, SeriesSpec] = Field({}, description="other tables, joined by period under NAME_variable")
+    derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
+    rows: RowsSpec = RowsSpec()
+    terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
+    columns: dict[str, list[str]] | None = Field(
+        None, description="of a resolved plan: the names of the columns of each term and of the response"
+    )
+
+    @property
+    def resolved(self) -> bool:
+        """Whether nothing is left to learn."""
+        return self.columns is not None
+
+
+_MISPLACED = ("response", "intercept")
+_SECTIONS: dict[str, type[BaseModel]] = {
+    "": PlanSpec,
+    "data": DataSpec,
+    "rows": RowsSpec,
+    "stack": StackSpec,
+    "convert": ConvertSpec,
+    "series": SeriesSpec,
+    "take": TakeSpec,
+    "variables": VariableSpec,
+}
+
+_SECTION = "Write a section of keys and values (in Python, a dict)."
+_REMEDIES = {
+    "bool_parsing": "Write true or false.",
+    "bool_type": "Write true or false.",
+    "dict_type": _SECTION,
+    "list_type": 'Write a list, such as ["hut"].',
+    "model_type": _SECTION,
+    "string_type": 'Write it in quotes, such as "price > 0".',
+}
+
+
+def spec_from(content: Mapping[str, Any]) -> PlanSpec:
+    """Return a plan from the content of its sections.
+
+    Raises:
+        PlanError: for unknown keys (with the nearest right one), values of a wrong type, and keys in a wrong section.
+
+    Example:
+        >>> spec_from({"terms": {"price": "log(price)"}}).intercept
+        True
+        >>> spec_from({"termz": {}})  # doctest: +ELLIPSIS
+        Traceback (most recent call last):
+        facturum.errors.PlanError: termz: not a valid key of a plan; did you mean 'terms'?
+        It may have facturum, response, intercept, data, ...
+    """
+    terms = content.get("terms")
+    if isinstance(terms, Mapping):
+        for key in _MISPLACED:
+            if key in terms:
+                raise PlanError(
+                    f"'{key}' is not a term",
+                    place=f"terms.{key}",
+                    remedy=f"Write {key} = .. at the top of the plan, before the first [section].",
+                )
+    version = content.get("facturum", FORMAT)
+    if version != FORMAT:
+        raise PlanError(
+            f"the plan is of format {version!r}, and this version reads format {FORMAT}",
+            place="facturum",
+            remedy="Use a newer version of Facturum, or write facturum = 1.",
+        )
+    try:
+        return PlanSpec.model_validate(dict(content))
+    except ValidationError as problem:
+        raise _plan_error(problem) from None
+
+
+def _plan_error(problem: ValidationError) -> PlanError:
+    errors = problem.errors()
+    first = next((error for error in errors if error["type"] == "extra_forbidden"), errors[0])
+    where = [str(part) for part in first["loc"] if "literal[" not in str(part)]  # which of several types is meant
+    place = ".".join(where)
+    if first["type"] == "extra_forbidden":
+        inner = "take" if "take" in where[:-1] else where[0]
+        section = _SECTIONS["" if len(where) == 1 else inner]
+        known = list(section.model_fields)
+        what = "not a valid key of a plan" if len(where) == 1 else f"[{'.'.join(where[:-1])}] does not have this key"
+        return PlanError(what + nearest(where[-1], known), place=place, remedy="It may have " + ", ".join(known) + ".")
+    if first["type"] == "missing":
+        inside = ".".join(where[:-1])
+        if where[-1] == "how":
+            ways = "; ".join(f"{how} ({meaning})" for how, meaning in MEANINGS.items())
+            what = "how is not given for this variable"
+            return PlanError(what, place=inside, remedy=f"Write how = one of: {ways}.")
+        return PlanError(f"[{inside}] needs '{where[-1]}'", place=place, remedy="Write it, or take the section out.")
+    remedy = _REMEDIES.get(first["type"], first["msg"].replace("Input should be", "Write") + ".")
+    if where[-1] == "partial":
+        remedy = 'Write "missing", "keep" or "drop", or the share that must be covered, such as 0.8.'
+    if first["type"] == "literal_error":
+        return PlanError(f"{first['input']!r} is not one of the choices", place=place, remedy=remedy)
+    return PlanError(f"{first['input']!r} is not valid here", place=place, remedy=remedy)

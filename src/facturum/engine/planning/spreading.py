@@ -1,0 +1,96 @@
+"""Expressions that stand for several, written out: selectors, the time of the row, lists as first arguments."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping
+
+from facturum.data.identity import tells_rows_apart
+from facturum.data.table import Table
+from facturum.data.values import Kind
+from facturum.language.core import Arithmetic, List, Multiply, Name
+from facturum.language.nodes import Node
+from facturum.language.operations.seasons import Part, Season, Timed
+from facturum.language.operations.selectors import Selector
+
+
+def frozen(
+    node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = (), first_day: str | None = None
+) -> Node:
+    """Write into an expression what the plan and the table define: the variables selected, the time of the row.
+
+    Args:
+        node: the expression.
+        choices: the variables that selectors choose among, with their kinds.
+        time: the time of the row.
+        ids: those that look like ids.
+        first_day: the day on which weeks start, None for Mondays.
+    """
+    if isinstance(node, Selector):
+        return node.chosen(choices, ids)
+    if isinstance(node, Timed):
+        node = node.timed(time)
+    if isinstance(node, Part | Season) and node.part == "weekday" and node.starts is None and first_day is not None:
+        node = node.replaced(starts=first_day)
+    return with_children(node, lambda child: frozen(child, choices, time, ids, first_day))
+
+
+def with_children(node: Node, change: Callable[[Node], Node]) -> Node:
+    """Return a node over its children changed, itself where none is."""
+    children = node.children()
+    changed = [change(child) for child in children]
+    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+
+
+def spread(node: Node) -> Node:
+    """Take every operation with a list in first place to the members of the list."""
+    node = _flat(with_children(node, spread))
+    if isinstance(node, List | Multiply) or not node.distributes or not node.children():
+        return node
+    first, *others = node.children()
+    if isinstance(first, List) and not (isinstance(node, Arithmetic) and isinstance(others[0], List)):
+        return _list([spread(node.rebuilt([member, *others])) for member in first.members], node)
+    if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
+        return _list([spread(node.rebuilt([first, member])) for member in others[0].members], node)
+    return node
+
+
+def _flat(node: Node) -> Node:
+    """Put the members of lists among the expressions of an operation that takes several."""
+    if isinstance(node, List):
+        return node
+    changes: dict[str, tuple[Node, ...]] = {}
+    for field, several in node.argument_fields()[1 if node.distributes else 0 :]:
+        value = getattr(node, field)
+        if several and any(isinstance(member, List) for member in value):
+            changes[field] = tuple(m for v in value for m in (v.members if isinstance(v, List) else (v,)))
+    return node.replaced(**changes) if changes else node
+
+
+def _list(members: list[Node], like: Node) -> Node:
+    spread_list = List(tuple(members))
+    object.__setattr__(spread_list, "span", like.span)
+    return spread_list
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """Yield an expression and all its parts."""
+    yield node
+    for child in node.children():
+        yield from walk(child)
+
+
+def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
+    """Return, by place, the variables that a selector would choose and that merely identify rows."""
+    selectors = {
+        place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
+        for place, node in texts.items()
+    }
+    if not any(selectors.values()):
+        return {}
+    named = {node.variable for node in texts.values() if isinstance(node, Name)}
+    ids = [name for name in choices if name not in named and tells_rows_apart(table[name])]
+    passed_over = {
+        place: tuple(name for name in ids if any(part.wants(name, choices[name]) for part in parts))
+        for place, parts in selectors.items()
+    }
+    return {place: names for place, names in passed_over.items() if names}

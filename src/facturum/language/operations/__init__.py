@@ -1,0 +1,1 @@
+"""The operations of the language, one family a file."""

@@ -1,0 +1,80 @@
+"""Values by key."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+
+from facturum.data.values import Kind, Label, Values
+from facturum.language.nodes import Kinds, Node, Type, operation
+from facturum.language.operations.groups import Key, KeyIndex
+from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
+from facturum.language.reading import Reading, Unit
+from facturum.language.rows import Rows
+
+
+@operation
+class Lookup(Node):
+    """Replaces each value by the one written beside it in a table; over several variables, by their combination.
+
+    A value that is not in the table gets `otherwise`. The key `missing` is for rows without a value.
+
+    Example: `lookup(valley, {'Upper': 1, 'Lower': 0}, missing)`, `lookup([hut, open], {('Alp', 'yes'): 2}, 0)`.
+    """
+
+    family: ClassVar[str] = "core"
+    distributes: ClassVar[bool] = False
+    groups_by: ClassVar[frozenset[str]] = frozenset({"keys"})
+    keys: tuple[Node, ...] = arguments("the variable, or a list of variables")
+    table: tuple[tuple[Key, Label | Absent], ...] = option(TABLE, "the value for each key")
+    otherwise: Label | Absent = option(VALUE, "the value for other keys", default=MISSING)
+
+    def check(self, kinds: Kinds) -> Type:
+        for entry, _ in self.table:
+            width = len(entry) if isinstance(entry, tuple) else 1
+            if width != len(self.keys):
+                raise self.error(f"the key {entry!r} has {width} parts for {len(self.keys)} variables")
+        targets = [value for _, value in self.table] + [self.otherwise]
+        texts = {isinstance(value, str) for value in targets if value is not MISSING}
+        if len(texts) > 1:
+            raise self.error("the table mixes texts and numbers", "Make all values of one kind.")
+        if True in texts:
+            return Type(Kind.CATEGORY, labels=self._labels())
+        self.need_exact(tuple(targets))
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        index, data, present = rows.shared(self, self._arrays)
+        at = index.find([rows.evaluate(key).full(rows.length) for key in self.keys])
+        labels = self._labels() or None
+        valid = present[at]
+        return Values(data[at], None if valid.all() else valid, labels)
+
+    def valid(self, rows: Rows) -> Any:
+        return rows.evaluate(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return self.keys
+
+    def reading(self) -> Reading:
+        return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)")
+
+    def missing_because(self) -> str:
+        return f"{' and '.join(key.subject() for key in self.keys)} is not among the keys of the table"
+
+    def _labels(self) -> tuple[str, ...]:
+        targets = [value for _, value in self.table] + [self.otherwise]
+        return tuple(dict.fromkeys(value for value in targets if isinstance(value, str)))
+
+    def _arrays(self) -> tuple[KeyIndex, Any, Any]:
+        keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.table]
+        targets = [value for _, value in self.table] + [self.otherwise]
+        present = np.array([value is not MISSING for value in targets])
+        labels = self._labels()
+        if labels:
+            place = {label: at for at, label in enumerate(labels)}
+            data = np.array([place[value] if isinstance(value, str) else -1 for value in targets])
+        else:
+            data = np.array([0.0 if isinstance(value, Absent) else float(value) for value in targets])
+        return KeyIndex(keys), data, present
