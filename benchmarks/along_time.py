@@ -1,6 +1,6 @@
 """Operations along time beside plain NumPy and the window expressions of a dataframe engine, as ratios in one run.
 
-Run ``python benchmarks/along_time.py`` (about three minutes, 2 GB); ``speed.py`` takes its table over.
+Run ``python benchmarks/along_time.py`` (about two minutes, 2 GB); ``speed.py`` takes its table over.
 """
 
 from __future__ import annotations

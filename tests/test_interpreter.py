@@ -108,7 +108,7 @@ class AlongTime(unittest.TestCase):
         st.booleans(),
         st.integers(0, 10**6),
     )
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=40, deadline=None)
     def test_where_blocks_begin_does_not_matter(
         self, terms: list[str], keep: str | None, missing: str, leaf: int, in_order: bool, seed: int
     ) -> None:

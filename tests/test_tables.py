@@ -44,6 +44,24 @@ class TextFiles(Folder):
         path.write_bytes(text.encode() if isinstance(text, str) else text)
         return fa.read(path, **options)
 
+    def test_only_the_variables_that_a_plan_reads_are_read_of_a_file(self) -> None:
+        rows = 60
+        table = pa.table({"x": np.arange(rows) % 7.0, "y": np.arange(rows) % 11.0, "hut": np.arange(rows) // 12,
+                          "day": np.arange(rows) % 12, "junk": [[at] for at in range(rows)]})  # fmt: skip
+        data = {"time": "when", "every": "day", "panel": ["hut"], "carry": ["hut"]}
+        derived = {"twice": "2 * x", "when": "date_of(2020, 1, day + 1)"}
+        plan = fa.Plan("y", {"x": "twice", "l": "lag(x, 1)"}, derived=derived, data=data)
+        for name, write in (("t.parquet", parquet.write_table), ("t.arrow", feather.write_feather)):
+            path = self.folder / name
+            write(table, path)
+            with self.assertRaisesRegex(fa.DataError, "'junk'"):
+                fa.read(path)
+            made = plan.build(path)
+            np.testing.assert_array_equal(made.X, plan.build(table.drop_columns(["junk"])).X)
+            self.assertTrue(made.verify(path).ok)
+            with self.assertRaisesRegex(fa.DataError, "'junk'"):  # which variables there are decides
+                fa.Plan("y", {"all": "every_number()"}).build(path)
+
     def test_each_column_is_what_all_its_cells_are(self) -> None:
         table = self.read(
             "whole,half,yes,day,moment,word,code,long,mixed,empty\n"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ from facturum.design import Design
 from facturum.engine.passes.build import Progress, build, resolve
 from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.names import names_from_text
+from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
@@ -222,15 +223,19 @@ class Plan:
                     remedy=f"Add --series {name}=FILE, or in Python series={{'{name}': table}}; paths written in a "
                     "build folder are not followed.",
                 )
+        columns = variables_needed(self._spec)
         return Given(
-            self._table(table),
-            {name: self._table(data) for name, data in tables.items()},
-            None if history is None else self._table(history),
+            self._table(table, columns),
+            {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()},
+            None if history is None else self._table(history, columns),
         )
 
     @checked
     def read(self, path: str | Path) -> Table:
         """Read a table according to the plan's [data]."""
+        return self._read(path, None)
+
+    def _read(self, path: str | Path, columns: Collection[str] | None) -> Table:
         data = self._spec.data
         delimiter = data.delimiter if "delimiter" in data.model_fields_set else None
         return read(
@@ -240,10 +245,11 @@ class Plan:
             decimal=data.decimal,
             encoding=data.encoding,
             thousands=data.thousands,
+            columns=columns,
         )
 
-    def _table(self, given: Any) -> Table:
-        return self.read(given) if isinstance(given, str | Path) else Table.of(given)
+    def _table(self, given: Any, columns: Collection[str] | None) -> Table:
+        return self._read(given, columns) if isinstance(given, str | Path) else Table.of(given)
 
     def __str__(self) -> str:
         return plan_text(self._spec)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -46,6 +46,7 @@ def read(
     decimal: str = ".",
     encoding: str = "utf-8",
     thousands: str = "",
+    columns: Collection[str] | None = None,
 ) -> Table:
     """Read a table from a CSV, Parquet, Arrow or Feather file.
 
@@ -60,6 +61,7 @@ def read(
         decimal: the decimal mark.
         encoding: of text files.
         thousands: what stands between groups of three digits.
+        columns: those to read of a Parquet or Arrow file; all where none are given, or one of them is not in it.
 
     Returns:
         The table.
@@ -74,9 +76,9 @@ def read(
             raise DataError(what, remedy="Check the path.")
         ending = path.suffix.lower()
         if ending in PARQUET:
-            return _whole(read_parquet(path), path)
+            return _whole(read_parquet(path, columns), path)
         if ending in ARROW:
-            return _whole(feather.read_table(path, memory_map=False), path)
+            return _whole(feather.read_table(path, _known(columns, _arrow_names(path)), memory_map=False), path)
         if ending in TEXT:
             delimiter = delimiter or ("\t" if ending == ".tsv" else ",")
             return _read_text(path, list(missing_values), delimiter, NumberForm(decimal, thousands), encoding)
@@ -140,10 +142,26 @@ def _whole(arrow: pa.Table, path: Path) -> Table:
     return table_from(arrow, path.name)
 
 
-def read_parquet(path: Path) -> pa.Table:
+def read_parquet(path: Path, columns: Collection[str] | None = None) -> pa.Table:
     """Read a Parquet file, without what reads folders of them, which would load much more."""
     with parquet.ParquetFile(path) as file:
-        return file.read()
+        return file.read(_known(columns, file.schema_arrow.names))
+
+
+def _arrow_names(path: Path) -> list[str]:
+    """Return the names of the columns of an Arrow file; none of an older form, which is read whole."""
+    try:
+        with pa.OSFile(str(path)) as file:
+            return list(pa.ipc.open_file(file).schema.names)
+    except pa.ArrowInvalid:
+        return []
+
+
+def _known(columns: Collection[str] | None, names: list[str]) -> list[str] | None:
+    """Return the columns wanted in the order of the file; None for all."""
+    if columns is None or len(set(names)) < len(names) or not set(columns) <= set(names):
+        return None
+    return [name for name in names if name in columns] or None
 
 
 def _read_text(path: Path, missing: list[str], delimiter: str, form: NumberForm, encoding: str) -> Table:
