@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import polars as pl
+from measuring import best
 
 import facturum as fa
-from measuring import best
 
 UNITS, PERIODS = 10_000, 200
 LONG = 5_000_000
@@ -146,12 +146,18 @@ def time_lines() -> list[str]:
     shuffled = ordered.some(dice.permutation(UNITS * PERIODS))
     gaps = ordered.some(np.flatnonzero(dice.random(UNITS * PERIODS) > 0.1))
     long = Panel(np.zeros(LONG, dtype=np.int32), np.arange(LONG), dice.uniform(1, 90, LONG), "hour")
-    lines = ["", f"Five lags, two differences and a moving average, rows kept with missing values ({WIDTH} columns):", ""]
+    lines = [
+        "",
+        f"Five lags, two differences and a moving average, rows kept with missing values ({WIDTH} columns):",
+        "",
+    ]
     lines += ["| rows | facturum | compared with | time | ratio | wanted |", "|---|---|---|---|---|---|"]
     lines += _against("a panel in order", ordered, ("sorting", sorting, 0.5), ("a grid", gridded, 3.0))
     lines += _against("shuffled", shuffled, ("sorting", sorting, 0.8))
     lines += _against("10 % gaps", gaps, ("sorting, for gaps", searching, 0.5))
-    lines += _against("shuffled, 10 % gaps", gaps.some(dice.permutation(len(gaps.unit))), ("sorting, for gaps", searching, 0.8))
+    lines += _against(
+        "shuffled, 10 % gaps", gaps.some(dice.permutation(len(gaps.unit))), ("sorting, for gaps", searching, 0.8)
+    )
     lines += _against("one series of 5,000,000", long, ("sorting", sorting, 0.5))
     return lines
 

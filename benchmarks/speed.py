@@ -8,7 +8,6 @@ from __future__ import annotations
 import shutil
 import sys
 import tempfile
-import time
 import warnings
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -17,12 +16,12 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-
-import facturum as fa
 from along_time import time_lines
-from facturum.engine.blocks.leaves import thread_count
 from measuring import best, peak
 from whole_build import build_lines
+
+import facturum as fa
+from facturum.engine.blocks.leaves import thread_count
 
 ROWS = 2_000_000
 TERMS = {

@@ -14,9 +14,9 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 import pyarrow as pa
+from measuring import best
 
 import facturum as fa
-from measuring import best
 
 ROWS, CATEGORIES = 2_000_000, 12
 TERMS = {
