@@ -253,9 +253,9 @@ def _verified(
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
     from facturum.audit.proof.verify import Failure, Verification
     from facturum.design import open_design
-    from facturum.files.build_folder import changed_files, own_files
+    from facturum.files.build_folder import changed_files, refuse_others
 
-    own_files(folder)
+    refuse_others(folder)
     try:
         design = open_design(folder, check=False)
     except AuditError as error:

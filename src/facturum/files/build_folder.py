@@ -188,6 +188,20 @@ def own_files(folder: Path) -> Collection[str]:
     return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS]}
 
 
+def refuse_others(folder: Path) -> None:
+    """Refuse a folder that is not a build.
+
+    Raises:
+        AuditError: where it is not.
+    """
+    if not (folder / MARKER).is_file():
+        raise _not_a_build(folder)
+
+
+def _not_a_build(folder: Path) -> AuditError:
+    return AuditError(f"{folder} is not a Facturum build", remedy="Name the folder that build --out wrote.")
+
+
 def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
     """Return the files of a build as they are at one moment, and the contents of its marker.
 
@@ -198,9 +212,7 @@ def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
         snapshot = read_folder(folder, lambda marker: list(_marker(marker)["files"]), MARKER)
         return snapshot, _marker(bytes(snapshot.files[MARKER]))
     except (FileNotFoundError, NotADirectoryError):
-        raise AuditError(
-            f"{folder} is not a Facturum build", remedy="Name the folder that build --out wrote."
-        ) from None
+        raise _not_a_build(folder) from None
     except (OSError, ValueError, RecursionError, KeyError, TypeError, AttributeError) as problem:
         first = (str(problem).splitlines() or [type(problem).__name__])[0]
         raise AuditError(f"{folder} is damaged: {MARKER} cannot be read: {first}", remedy="Build it anew.") from None
