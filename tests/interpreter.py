@@ -321,6 +321,8 @@ class Interpreter:
                 raise Refused("a category outside the order")
             return given, []
         known = self._known_order(x)
+        if known and options.get("coding") == "score" and given == "sorted":
+            return list(known), []  # a score is the place in the declared order, whichever categories occur
         order = [label for label in known if label in counts] if known else sorted(counts)
         if known is None and len(counts) == sum(counts.values()) > 2:
             raise Refused("as many categories as rows")
@@ -554,7 +556,7 @@ class Interpreter:
         return _apply(float, self._order(tree.args[0], options)[1](i))
 
     def _value_score(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        return _apply(lambda at: float(at + 1), self._order(tree.args[0], options)[1](i))
+        return _apply(lambda at: float(at + 1), self._order(tree.args[0], options | {"coding": "score"})[1](i))
 
     def _value_part(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         return _apply(lambda p: self._part(p, ast.literal_eval(tree.args[1])), self.value(tree.args[0], i))
