@@ -174,7 +174,7 @@ class Commands(Folder):
         self.assertLessEqual(max(map(len, shown.splitlines())), 70)
         self.assertLessEqual(set(REGISTRY), set(shown.split()))
         one = command("operations", "lag", "impute").stdout
-        for text in ("lag(x, k)", "how many periods before", "the longest run that is filled"):
+        for text in ("lag(x, k)", "how many periods before", "the longest run that is imputed"):
             self.assertIn(text, one)
         unknown = command("operations", "lagg")
         self.assertEqual((unknown.returncode, "did you mean 'lag'" in unknown.stderr), (2, True))

@@ -321,11 +321,12 @@ def node(cls: _N) -> _N:
 def operation(cls: _N) -> _N:
     """Make a class an operation that plans call by its name in lower case: ``IsMissing`` is ``is_missing(..)``.
 
-    Its family is the file that defines it.
+    Its family is that of the base classes in its file, or else the file itself.
     """
     registered = node(cls)
     registered.name = re.sub(r"(?<=[a-z])(?=[A-Z])", "_", cls.__name__).lower()
-    if "family" not in cls.__dict__:
+    own = [base for base in cls.__mro__ if base.__module__ == cls.__module__ and "family" in base.__dict__]
+    if not own:
         registered.family = cls.__module__.rpartition(".")[2]
     if registered.name in REGISTRY:
         raise TypeError(f"two operations are called {registered.name}")

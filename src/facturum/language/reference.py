@@ -41,7 +41,7 @@ An expression is written in Python's expression grammar and walked by a whitelis
   branch taken.
 - **Missing values**: arithmetic and comparisons with a missing value are missing. A truth value used as a number is
   1 or 0.
-- **Blocks**: `[a, b]` is the block of its members, and an operation with a list in first place is taken to each
+- **Blocks**: `[a, b]` is the block of its members, and an operation with a list in first place is applied to each
   member: `log([price, beds])`. `*` between blocks is their interaction, all pairs of columns.
 - **Bare categories**: a category in a term, also inside a product, means `category(x)`.
 - **Learned options**, marked *learned* below, may be left out; resolving a plan writes them.

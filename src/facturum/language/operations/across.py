@@ -99,7 +99,7 @@ class MeanOf(Across):
 
 @operation
 class SumOf(Across):
-    """The sum of several variables in a row; with `at_least`, of those that are there.
+    """The sum of several variables in a row; with `at_least`, of those present.
 
     Example: `sum_of(adults, children)`.
     """

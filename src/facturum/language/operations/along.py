@@ -153,7 +153,7 @@ class Shifted(AlongTime):
 
 @operation
 class Lag(Shifted):
-    """The value of `k` periods before, within the unit; missing where that period is not in the table.
+    """The value `k` periods before, within the unit; missing where that period is not in the table.
 
     With a list of periods, or `range(1, 13)`, a column for each.
 
@@ -167,7 +167,7 @@ class Lag(Shifted):
 
 @operation
 class Lead(Shifted):
-    """The value of `k` periods later, within the unit; missing where that period is not in the table.
+    """The value `k` periods later, within the unit; missing where that period is not in the table.
 
     Example: `lead(price, 1)`.
     """
@@ -318,7 +318,7 @@ class MovingAverage(Moving):
 
 @operation
 class MovingSum(Moving):
-    """The sum over `window` periods that end with the row's own; of those that are there, with `at_least`.
+    """The sum over `window` periods that end with the row's own; with `at_least`, of those present.
 
     Example: `moving_sum(snowfall, 3)`.
     """

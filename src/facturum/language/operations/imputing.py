@@ -75,13 +75,13 @@ class ModeQuestion(Question):
 
 @operation
 class Impute(Node):
-    """Imputes missing values; values that are there stay as they are.
+    """Imputes missing values; values that are present stay as they are.
 
     Learned from the learning rows: "median", "mean", or "mode" (the most frequent category; of equally
     frequent ones the first in the order); with `by=[..]` for each group, and over all for a group that was not in the
-    sample. Or `value`, a constant. Or from the neighbours
-    in time within the panel: "previous", "next", or "linear" between the two; of these, a run of more than `limit`
-    periods stays missing. Resolving writes `value`, or `fills` and `otherwise`.
+    sample. Or `value`, a constant. Or from the neighbours in time within the panel: "previous", "next", or "linear"
+    between the two; of these, a run of more than `limit` periods stays missing. Resolving writes `value`, or `fills`
+    and `otherwise`.
 
     Example: `impute(snow_depth, "median", by=[valley])`, `impute(note, value="none")`, `impute(price, "linear")`.
     """
@@ -91,7 +91,7 @@ class Impute(Node):
     x: Node = argument("a number, a truth value or a category")
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
-    limit: int | None = option(whole_from(1), "the longest run that is filled, in periods", default=None)
+    limit: int | None = option(whole_from(1), "the longest run that is imputed, in periods", default=None)
     value: Label | None = option(FILL, "the value imputed", learned=True, by_hand=True, default=None)
     fills: tuple[tuple[Key, Label | Absent], ...] = option(
         TABLE, "the value imputed, for each group", learned=True, default=()

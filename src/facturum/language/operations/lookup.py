@@ -18,7 +18,7 @@ from facturum.language.rows import Rows
 class Lookup(Node):
     """Replaces each value by the one written beside it in a table; over several variables, by their combination.
 
-    A value that is not in the table gets `otherwise`. The key `missing` is for rows without a value.
+    A value that is not in the table gets `otherwise`. The key `missing` is for missing values.
 
     Example: `lookup(valley, {'Upper': 1, 'Lower': 0}, missing)`, `lookup([hut, open], {('Alp', 'yes'): 2}, 0)`.
     """

@@ -42,7 +42,7 @@ def check_missing_name(node: Node, given: str, taken: str, labels: Collection[La
 
 @operation
 class IsMissing(Condition):
-    """1 where the expression is missing, 0 where it is not; itself never missing.
+    """1 where the expression is missing, 0 where it is not; never missing itself.
 
     Where the expression fails, as a logarithm of 0 does, this fails too.
 
@@ -70,14 +70,14 @@ class IsMissing(Condition):
 
 @operation
 class MissingIf(Node):
-    """The value, or none where a condition holds; where the condition itself is missing, the value stays.
+    """The value, or missing where a condition holds; where the condition itself is missing, the value stays.
 
     Example: `missing_if(price, price < 0)`, `missing_if(beds, abs(beds - mean(beds)) > 3 * sd(beds))`.
     """
 
     distributes: ClassVar[bool] = False
     x: Node = argument("any value")
-    condition: Node = argument("when it is wrong")
+    condition: Node = argument("when the value is not valid")
 
     def check(self, kinds: Kinds) -> Type:
         type_of_x = kinds.type_of(self.x)

@@ -132,7 +132,7 @@ class Recurrence(Node):
 class Polynomial(Node):
     """The powers of a number from 1 to `degree`, one column each.
 
-    `center=True` takes the mean off first (resolving writes it as `at`); `orthogonal=True` makes columns that are
+    `center=True` subtracts the mean first (resolving writes it as `at`); `orthogonal=True` makes columns that are
     uncorrelated over the learning rows and have mean square 1 (resolving writes their recurrence as `basis`).
 
     Example: `polynomial(altitude / 1000, 2)`, `polynomial(beds, 3, orthogonal=True)`.
