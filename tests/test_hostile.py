@@ -14,13 +14,13 @@ from tests import hostile
 
 # how many cases of each kind take some seconds
 COUNTS = {
-    "expressions": 800,
+    "expressions": 600,
     "plans": 400,
-    "promises": 400,
-    "plan_files": 600,
+    "promises": 320,
+    "plan_files": 450,
     "data_files": 400,
-    "tamperings": 100,
-    "drafts": 100,
+    "tamperings": 75,
+    "drafts": 75,
     "changed_cells": 70,
     "commands": 60,
     "calls": 400,
