@@ -21,6 +21,7 @@ from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.arrow_export import frame_of
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
+from facturum.engine.passes.matrix import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
 from facturum.files.build_folder import (
@@ -30,7 +31,7 @@ from facturum.files.build_folder import (
     read_build,
     write_build,
 )
-from facturum.files.built_design import FromBuild, Origin
+from facturum.files.built_design import FromBuild, Origin, doubles
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns
 
@@ -147,8 +148,15 @@ class Design:
 
         Raises:
             PlanError: where a column of the matrix has the name of another of these.
+            DataError: where the columns of a sparse design would not fit into memory.
         """
-        return self._origin.table
+        if self._cells is None:
+            return self._origin.table
+        refuse_size(*self._cells.shape)
+        table = self._origin.side
+        for name, values in self._cells.named(self.names).items():
+            table = table.append_column(name, doubles(values))
+        return table
 
     def to_pandas(self) -> Any:
         """Return response and columns as a DataFrame, indexed by the source row.

@@ -223,7 +223,8 @@ class Plan:
                     remedy=f"Add --series {name}=FILE, or in Python series={{'{name}': table}}; paths written in a "
                     "build folder are not followed.",
                 )
-        columns = variables_needed(self._spec)
+        from_file = any(isinstance(given, str | Path) for given in (table, history))
+        columns = variables_needed(self._spec) if from_file else None
         return Given(
             self._table(table, columns),
             {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()},

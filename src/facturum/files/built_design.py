@@ -17,7 +17,6 @@ from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
 from facturum.data.arrow_export import arrow_column
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
-from facturum.engine.passes.matrix import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.build_folder import imputed_table
@@ -77,10 +76,9 @@ class FromBuild:
 
     @property
     def table(self) -> pa.Table:
-        """Source row, carried variables, learning row, response and columns."""
+        """Source row, carried variables, learning row, response and columns, of a sparse design none of X."""
         X = self.built.X  # noqa: N806
-        refuse_size(*X.shape)
-        return self._table([X.column(at) if isinstance(X, SparseColumns) else X[:, at] for at in range(X.shape[1])])
+        return self.side if isinstance(X, SparseColumns) else self._table(list(X.T))
 
     @property
     def side(self) -> pa.Table:
@@ -95,8 +93,8 @@ class FromBuild:
         parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
         if built.y is not None:
             y = built.y.reshape(len(built.y), -1)
-            parts += [(column.name, _doubles(y[:, at])) for at, column in enumerate(built.responses)]
-        parts += [(column.name, _doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
+            parts += [(column.name, doubles(y[:, at])) for at, column in enumerate(built.responses)]
+        parts += [(column.name, doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
         names = [*[name for name, _ in parts], *[column.name for column in built.columns[len(columns) :]]]
         twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
         if twice:
@@ -108,6 +106,7 @@ class FromBuild:
         return pa.table([values for _, values in parts], names=[name for name, _ in parts])
 
 
-def _doubles(values: FloatArray) -> pa.Array:
+def doubles(values: FloatArray) -> pa.Array:
+    """Return doubles as an Arrow column, NaN as missing."""
     missing = np.isnan(values)
     return pa.array(np.ascontiguousarray(values), pa.float64(), mask=missing if missing.any() else None)

@@ -9,13 +9,12 @@ import numpy as np
 
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
-from facturum.data.time.series import Timing, period_numbers, series_of
+from facturum.data.time.series import AT_ONCE, Timing, period_numbers, series_of
 from facturum.data.time.spans import Runs
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 
 _LENGTHS = {"hour": 3_600_000_000, "day": 24 * 3_600_000_000}  # in microseconds
-PART = 65_536  # rows looked at together
 Each = Callable[[Callable[[Any], Any], Sequence[Any]], Iterable[Any]]
 
 
@@ -45,8 +44,8 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     """Return whether rows are known to be in order and to have no fault, reading them once."""
     panel = [table[name] for name in timing.panel]
     time = table[timing.time] if timing.time is not None and timing.every != "row" else None
-    if time is not None and (time.valid is not None or timing.every == "workday"):
-        return False  # whether rows lie in weekends is asked where all are sorted
+    if time is not None and (time.kind is not Kind.TIME or time.valid is not None or timing.every == "workday"):
+        return False  # whether these are times, and rows lie in weekends, is asked where all are sorted
 
     def looked_at(leaf: tuple[int, int]) -> tuple[Array, int] | None:
         """Return where units begin, and the common length of the steps; None where rows are not in order."""
@@ -64,7 +63,7 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
             return None
         return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
 
-    leaves = [(start, min(start + PART, table.length)) for start in range(0, table.length, PART)]
+    leaves = [(start, min(start + AT_ONCE, table.length)) for start in range(0, table.length, AT_ONCE)]
     if not leaves or looked_at(leaves[0]) is None:
         return False
     parts = [part for part in each(looked_at, leaves) if part is not None]

@@ -18,7 +18,7 @@ STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
-AT_ONCE = 65_536  # steps that are looked at together: as a rule, the first ones already have no common length
+AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
 _LONGER = {
     "hour": ((24, "day"),),

@@ -39,7 +39,7 @@ class Margin:
         self._places: dict[int, Array] = {}
 
     def reaches(self, before: int, after: int) -> bool:
-        """Return whether there are so many rows at either side, or all that the table has."""
+        """Return whether it was made for so many rows at either side."""
         return self._before >= before and self._after >= after
 
     def whole(self, node: Node) -> Values:
@@ -73,10 +73,7 @@ class Margin:
     @cached_property
     def periods(self) -> Array:
         """The number of the period of each row."""
-        timing = self.source.timing
-        if timing is None or timing.time is None or timing.every == "row":
-            return np.arange(self.start, self.stop)  # within a unit, rows follow one another
-        return self.source.periods(self.start, self.stop)
+        return self.source.places_in_time(self.start, self.stop)
 
     @cached_property
     def place(self) -> Array:
@@ -104,17 +101,11 @@ class Margin:
     def _found(self, offset: int) -> Array:
         """Find rows by one number for unit and period, in a table of these where that is small, else by search."""
         keys, apart = self._keys
-        positions = np.full(self.length, -1, dtype=np.int64)
-        if not self.length or abs(offset) >= apart:
-            return positions
         if self._slots is not None:
-            wanted = keys + (offset + apart)
-            places: Array = self._slots[wanted]
+            places: Array = self._slots[keys + (offset + apart)]
             return places
         at = np.minimum(np.searchsorted(keys, keys + offset), self.length - 1)
-        hit = keys[at] == keys + offset
-        positions[hit] = at[hit]
-        return positions
+        return np.where(keys[at] == keys + offset, at, -1)
 
     @cached_property
     def _keys(self) -> tuple[Array, int]:

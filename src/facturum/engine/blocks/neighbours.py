@@ -33,8 +33,8 @@ class Neighbours:
         self._margin, self._node = margin, node
         whole, failed = margin.whole(node), margin.failed(node)
         present = whole.present_mask() | failing(failed, length)
-        first = present_before(source, node, margin.start)
-        last = present_after(source, node, margin.stop)
+        first = _present(source, node, margin.start, -1)
+        last = _present(source, node, margin.stop, 1)
         self._ends = [at for at in (first, last) if at is not None]
         outer = [evaluated(source, node, at, at + 1) for at in self._ends]
         lead = int(first is not None)
@@ -56,7 +56,7 @@ class Neighbours:
             np.concatenate([part.present_mask() for part in values]),
             whole.labels,
         )
-        self._periods = np.concatenate([margin.periods, *[_periods(source, at) for at in self._ends]])
+        self._periods = np.concatenate([margin.periods, *[source.places_in_time(at, at + 1) for at in self._ends]])
         self._failed: Failed = dict(failed)
         for _, part in outer:
             for name, (failure, _) in part.items():
@@ -80,13 +80,6 @@ class Neighbours:
         return Nearest(self._values, self._periods, period, before, after, ends, refused)
 
 
-def _periods(source: Source, at: int) -> Array:
-    timing = source.timing
-    if timing is None or timing.time is None or timing.every == "row":
-        return np.array([at])
-    return source.periods(at, at + 1)
-
-
 def _spans(margin: Margin) -> tuple[Array, Array]:
     """Return for each row of a margin the first and the last visible period of its unit."""
     source = margin.source
@@ -103,9 +96,9 @@ def _spans(margin: Margin) -> tuple[Array, Array]:
     first, last = np.minimum(low, margin.length - 1), np.maximum(high, 0)
     first_period, last_period = margin.periods[first], margin.periods[last]
     if (earliest := _edge_of_unit(source, margin.start, -1)) is not None:
-        first_period[0] = _periods(source, earliest)[0]
+        first_period[0] = source.places_in_time(earliest, earliest + 1)[0]
     if (latest := _edge_of_unit(source, margin.stop, 1)) is not None:
-        last_period[-1] = _periods(source, latest)[0]
+        last_period[-1] = source.places_in_time(latest, latest + 1)[0]
     return first_period[unit], last_period[unit]
 
 
@@ -144,17 +137,8 @@ def _beyond(source: Source, edge: int, direction: int) -> Iterable[tuple[int, in
         size = LEAF
 
 
-def present_before(source: Source, node: Node, edge: int) -> int | None:
-    """Return the last row before an edge, of the unit that goes on there, in which an expression has a value."""
-    return _present(source, node, edge, -1)
-
-
-def present_after(source: Source, node: Node, edge: int) -> int | None:
-    """Return the first row from an edge on, of the unit that goes on there, in which an expression has a value."""
-    return _present(source, node, edge, 1)
-
-
 def _present(source: Source, node: Node, edge: int, direction: int) -> int | None:
+    """Return the nearest row beyond an edge, of the unit that goes on there, in which an expression has a value."""
     for start, stop in _beyond(source, edge, direction):
         whole, failed = evaluated(source, node, start, stop)
         at = np.flatnonzero(whole.present_mask() | failing(failed, stop - start))

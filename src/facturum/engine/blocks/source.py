@@ -137,6 +137,10 @@ class Source:
         numbers: Array = places - begins
         return numbers
 
+    def places_in_time(self, start: int, stop: int) -> Array:
+        """Return a number for each row of a range that differs within a unit as periods do."""
+        return np.arange(start, stop) if self._time is None else self.periods(start, stop)
+
     @property
     def _time(self) -> Variable | None:
         if self.timing is None or self.timing.time is None or self.timing.every == "row":
