@@ -688,7 +688,7 @@ class Sizes(unittest.TestCase):
 
     def test_a_matrix_is_refused_from_the_first_byte_beyond_the_memory(self) -> None:
         plan = fa.Plan(None, {"x": "x"})
-        with unittest.mock.patch("facturum.engine.passes.matrix._memory", return_value=8 * 2 * 50):
+        with unittest.mock.patch("facturum.engine.passes.sinks._memory", return_value=8 * 2 * 50):
             self.assertEqual(plan.build({"x": np.arange(50.0)}).X.shape, (50, 2))
             with self.assertRaisesRegex(fa.DataError, "the matrix would have 51 rows and 2 columns"):
                 plan.build({"x": np.arange(51.0)})

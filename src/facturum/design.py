@@ -21,7 +21,7 @@ from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.arrow_export import frame_of
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
-from facturum.engine.passes.matrix import refuse_size
+from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
 from facturum.files.build_folder import (

@@ -10,8 +10,9 @@ from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.learning import learn
-from facturum.engine.passes.matrix import MAX_COLUMNS, Piece, fill, fill_sparse
+from facturum.engine.passes.matrix import Piece, fill
 from facturum.engine.passes.selection import Selection, select
+from facturum.engine.passes.sinks import MAX_COLUMNS, DenseSink, Sink, SparseSink
 from facturum.engine.planning.names import column_names, refuse_equal_names, slug
 from facturum.engine.planning.prepare import at_place, prepare
 from facturum.engine.planning.prepared import Prepared
@@ -203,9 +204,10 @@ def build(
     columns, pieces = _pieces(prepared)
     tick = None if progress is None else _counter(progress, len(selection.leaves))
     complete = prepared.spec.rows.missing != "keep"
-    matrix: FloatArray | SparseColumns
-    into = fill_sparse if sparse else fill
-    matrix, moments, missing = into(pieces, source, selection, prepared, threads, tick, complete)
+    length = selection.count
+    into = SparseSink if sparse else DenseSink
+    sink: Sink[FloatArray | SparseColumns] = into.of(length, len(columns))
+    matrix, moments, missing = fill(sink, pieces, source, selection, prepared, threads, tick, complete)
     counts = dict(zip([f"terms.{key}" for key in prepared.terms], missing, strict=True))
     responses: tuple[BuiltColumn, ...] = ()
     y, response_moments = None, None
@@ -213,7 +215,7 @@ def build(
         response_columns = prepared.response.columns()
         piece = Piece(prepared.response, response_columns, 0)
         y, response_moments, (counts[RESPONSE],) = fill(
-            [piece], source, selection, prepared, threads, complete=complete
+            DenseSink.of(length, piece.width), [piece], source, selection, prepared, threads, complete=complete
         )
         y = y[:, 0] if len(response_columns) == 1 else y
         names = (prepared.spec.columns or {})[RESPONSE]

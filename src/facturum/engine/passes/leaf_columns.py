@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -16,7 +17,6 @@ ONES = np.ones(LEAF)  # writing an array is four times as fast as writing one nu
 LEAF_BITS = LEAF.bit_length() - 1
 ROW_NUMBERS = np.arange(LEAF, dtype=np.int32)
 NARROW = 2**31 // LEAF  # columns whose number and a row's fit into 32 bits together
-Cells = tuple[Array, Array, FloatArray]
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,6 @@ class LeafColumns:
         sorts: the rows by their columns, of each base.
         parts: leaves of some of the rows, where a term is missing in others.
         missing: for each piece, by its first column, in how many rows it is missing.
-        cells: columns, rows of the matrix and values, where only cells that are not zero are held.
     """
 
     rows: LeafRows
@@ -57,12 +56,11 @@ class LeafColumns:
     sorts: dict[int, SortedRows] = field(default_factory=dict)
     parts: list[LeafColumns] = field(default_factory=list)
     missing: dict[int, int] = field(default_factory=dict)
-    cells: list[Cells] = field(default_factory=list)
 
     def part(self, chosen: Array) -> LeafColumns:
         """Return some of the rows, whose moments count beside those of the leaf."""
         moments = Moments.of(len(self.moments.count))
-        part = LeafColumns(self.rows.where(chosen), self.at, moments, chosen, cells=self.cells)
+        part = LeafColumns(self.rows.where(chosen), self.at, moments, chosen)
         self.parts.append(part)
         return part
 
@@ -84,7 +82,17 @@ class LeafColumns:
         else:
             self.moments.put_missing(column, target, ~values.valid)
 
-    def layer(self, block: Scattered, layer: Array | None, first: int) -> tuple[SortedRows, FloatArray]:
+    def enter_ones(self, column: int) -> None:
+        """Enter the moments of a column of ones."""
+        self.moments.put_ones(np.array([column]), np.array([self.rows.length]), self.rows.length)
+
+    def layers(self, block: Scattered, first: int) -> Iterator[tuple[int, SortedRows, FloatArray]]:
+        """Yield the layers of a block whose columns begin at ``first``: the first column, the rows, their values."""
+        self.moments.put_zeros(slice(first, first + block.width), self.rows.length)
+        for offset, layer in zip(block.offsets, block.layers, strict=True):
+            yield first + offset, *self._layer(block, layer, first + offset)
+
+    def _layer(self, block: Scattered, layer: Array | None, first: int) -> tuple[SortedRows, FloatArray]:
         """Return the rows of a layer by their columns and their values, and enter the moments of these columns."""
         by_column = self.sorted(block)
         columns, total = by_column.present + first, self.rows.length

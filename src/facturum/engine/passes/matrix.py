@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
-from facturum.data.values import Array, FloatArray
+from facturum.data.values import Array
 from facturum.engine.blocks.leaves import Reporter, run, run_together, thread_count
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.leaf_columns import Cells, LeafColumns
+from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.engine.passes.selection import LeafSelection, Selection
-from facturum.engine.passes.sinks import DenseSink, Sink, SparseSink, dense
+from facturum.engine.passes.sinks import Sink, dense
 from facturum.errors import DataError
-from facturum.language.nodes import Column, Node, Scattered
+from facturum.language.nodes import Column, Dense, Node, Scattered
 from facturum.numerics.moments import Moments
-from facturum.numerics.sparse import SparseColumns
 
-MAX_COLUMNS = 100_000
+M = TypeVar("M")
 
 
 @dataclass(frozen=True)
@@ -34,8 +33,14 @@ class Piece:
     def width(self) -> int:
         return 1 if self.node is None else len(self.columns)
 
+    @property
+    def missing_by_column(self) -> bool:
+        """Whether its columns can be missing in different rows."""
+        return self.node is not None and self.node.missing_by_column
+
 
 def fill(
+    sink: Sink[M],
     pieces: Sequence[Piece],
     source: Source,
     selection: Selection,
@@ -43,10 +48,11 @@ def fill(
     threads: int | None,
     tick: Callable[[], None] | None = None,
     complete: bool = True,
-) -> tuple[FloatArray, Moments, list[int]]:
-    """Return the matrix of the remaining rows, the moments of its columns, and how many rows of each term are missing.
+) -> tuple[M, Moments, list[int]]:
+    """Hand the columns of all remaining rows to a sink.
 
     Args:
+        sink: takes them.
         pieces: the terms, in the order of their columns.
         source: the table.
         selection: the remaining rows.
@@ -55,68 +61,27 @@ def fill(
         tick: is called after each leaf, for progress.
         complete: whether all terms have a value in all rows; otherwise a missing value becomes NaN.
 
-    Raises:
-        DataError: where the matrix would not fit into memory, or an operation has no finite value in some rows.
-    """
-    width = sum(piece.width for piece in pieces)
-    refuse_size(selection.count, width)
-    sink = DenseSink(np.zeros((selection.count, width), order="F"))
-    moments, missing, _ = _filled(sink, pieces, source, selection, reporter, threads, tick, complete)
-    if selection.order is not None:
-        sink.reorder(selection.order, threads)
-    return sink.matrix, moments, missing
-
-
-def fill_sparse(
-    pieces: Sequence[Piece],
-    source: Source,
-    selection: Selection,
-    reporter: Reporter,
-    threads: int | None,
-    tick: Callable[[], None] | None = None,
-    complete: bool = True,
-) -> tuple[SparseColumns, Moments, list[int]]:
-    """Return what `fill` does, in the memory of the cells that are not zero.
-
-    Args:
-        pieces, source, selection, reporter, threads, tick, complete: as of `fill`.
+    Returns:
+        What the sink has made of them, the moments of the columns, and how many rows of each term are missing.
 
     Raises:
-        DataError: where there are too many columns, or an operation has no finite value in some rows.
+        DataError: where an operation has no finite value in some rows.
     """
-    width = sum(piece.width for piece in pieces)
-    refuse_size(1, width)
-    sink = SparseSink()
-    moments, missing, cells = _filled(sink, pieces, source, selection, reporter, threads, tick, complete)
-    return sink.assembled(cells, selection.order, selection.count, width), moments, missing
-
-
-def _filled(
-    sink: Sink,
-    pieces: Sequence[Piece],
-    source: Source,
-    selection: Selection,
-    reporter: Reporter,
-    threads: int | None,
-    tick: Callable[[], None] | None,
-    complete: bool,
-) -> tuple[Moments, list[int], list[Cells]]:
-    """Hand all leaves to a sink; return the moments, the missing rows of each term, and what the leaves kept."""
     width = sum(piece.width for piece in pieces)
     offsets = np.cumsum([0] + [leaf.count for leaf in selection.leaves]).tolist()
 
-    def work(group: range) -> list[tuple[Moments, dict[int, int], list[Cells]]]:
+    def work(group: range) -> list[tuple[Moments, dict[int, int]]]:
         leaves = [_leaf(source, selection.leaves[at], slice(*offsets[at : at + 2]), width) for at in group]
         with np.errstate(all="ignore"):  # the moments find values that are not finite
             _write(sink, pieces, leaves, complete)
-        return [(leaf.all_moments(), leaf.missing, leaf.cells) for leaf in leaves]
+        return [(leaf.all_moments(), leaf.missing) for leaf in leaves]
 
     sizes = [leaf.count for leaf in selection.leaves]
     parts = run_together(work, len(selection.leaves), thread_count(threads), reporter, tick, sizes)
-    moments = Moments.merged([part for part, _, _ in parts])
-    missing = [sum(counts.get(piece.first, 0) for _, counts, _ in parts) for piece in pieces if piece.node is not None]
+    moments = Moments.merged([part for part, _ in parts])
+    missing = [sum(counts.get(piece.first, 0) for _, counts in parts) for piece in pieces if piece.node is not None]
     _refuse_infinite(pieces, moments, source, selection, reporter)
-    return moments, missing, [cells for _, _, of_leaf in parts for cells in of_leaf]
+    return sink.finished(selection.order, threads), moments, missing
 
 
 def _refuse_infinite(
@@ -143,34 +108,12 @@ def _refuse_infinite(
     )
 
 
-def refuse_size(count: int, width: int) -> None:
-    """Refuse a matrix that would not fit into memory.
-
-    Raises:
-        DataError: with its size.
-    """
-    if width > MAX_COLUMNS or count * width * 8 > _memory():
-        raise DataError(
-            f"the matrix would have {count:,} rows and {width:,} columns, {count * width * 8 / 2**30:,.1f} GiB",
-            place="terms",
-            remedy="Pool or regroup the categories, or take interactions of many categories out.",
-        )
-
-
-def _memory() -> float:
-    """Return the machine's memory in bytes, or no bound where the system does not report it."""
-    try:
-        return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    except (AttributeError, ValueError, OSError):
-        return float("inf")
-
-
 def _leaf(source: Source, leaf: LeafSelection, at: slice, width: int) -> LeafColumns:
     rows = source.rows(leaf.start, leaf.stop, leaf.remaining)
     return LeafColumns(rows, at, Moments.of(width))
 
 
-def _write(sink: Sink, pieces: Sequence[Piece], leaves: Sequence[LeafColumns], complete: bool) -> None:
+def _write(sink: Sink[M], pieces: Sequence[Piece], leaves: Sequence[LeafColumns], complete: bool) -> None:
     """Write all columns of some neighbouring leaves.
 
     Args:
@@ -186,7 +129,6 @@ def _write(sink: Sink, pieces: Sequence[Piece], leaves: Sequence[LeafColumns], c
         for leaf in filled:
             if piece.node is None:
                 sink.ones(leaf, piece.first)
-                leaf.moments.put_ones(np.array([piece.first]), np.array([leaf.rows.length]), leaf.rows.length)
             elif not complete and (valid := leaf.rows.valid(piece.node)) is not None:
                 blocks, others = _incomplete(leaf, piece, piece.node, valid)
                 scattered += blocks
@@ -199,7 +141,7 @@ def _write(sink: Sink, pieces: Sequence[Piece], leaves: Sequence[LeafColumns], c
             sink.scattered(scattered, piece.first)
         for at, column in enumerate(piece.columns):
             for leaf in rest:
-                if leaf.chosen is None or (piece.node is not None and piece.node.missing_by_column):
+                if leaf.chosen is None or piece.missing_by_column:
                     sink.numbers(leaf, piece.first + at, leaf.rows.evaluate(column.formula).full(leaf.rows.length))
                 else:
                     sink.missing(leaf, piece.first + at)
@@ -212,9 +154,9 @@ def _incomplete(
     node.examine(leaf.rows)
     present = np.flatnonzero(valid) if len(piece.columns) > 1 else None
     leaf.missing[piece.first] = len(valid) - int(np.count_nonzero(valid))
-    if present is not None and len(present) and isinstance(leaf.rows.where(present[:1]).block(node), Scattered):
-        part = leaf.part(present)
-        block = part.rows.block(node)
-        if isinstance(block, Scattered):
-            return [(part, block)], leaf.part(np.flatnonzero(~valid))
-    return [], leaf
+    if present is None or not len(present) or isinstance(leaf.rows.where(present[:1]).block(node), Dense):
+        return [], leaf
+    part = leaf.part(present)
+    block = part.rows.block(node)
+    assert isinstance(block, Scattered)  # as that of one row is
+    return [(part, block)], leaf.part(np.flatnonzero(~valid))
