@@ -29,32 +29,48 @@ def evaluated(source: Source, node: Node, start: int, stop: int, rows: LeafRows 
         rows: the rows of the range, where something of them has been computed.
     """
     failed: Failed = {}
-    fine = np.ones(stop - start, dtype=bool)
-    while True:
-        chosen = None if fine.all() else np.flatnonzero(fine)
-        part_rows = rows if rows is not None and chosen is None else source.rows(start, stop, chosen)
-        try:
-            part = part_rows.evaluate(node).full(part_rows.length)
-            break
-        except RowFailure as failure:
-            at = np.array(failure.looking, dtype=np.int64) - start
-            if not fine[at].any():
-                raise
-            fine[at] = False
-            _, origins = failed.setdefault(failure.node, (failure, np.full(stop - start, NOWHERE)))
-            origins[at] = failure.because
-    if chosen is not None:
-        data = np.zeros(stop - start, dtype=part.data.dtype)
-        valid = np.zeros(stop - start, dtype=bool)
-        data[chosen] = part.data
-        valid[chosen] = part.present_mask()
-        part = Values(data, valid, part.labels)
+
+    def remember(failure: RowFailure) -> Array:
+        at: Array = np.array(failure.looking, dtype=np.int64) - start
+        _, origins = failed.setdefault(failure.node, (failure, np.full(stop - start, NOWHERE)))
+        origins[at] = failure.because
+        return at
+
+    part = fine_values(rows or source.rows(start, stop), node, remember)
     if source.visible is not None:
         visible = source.visible[start:stop]
         for _, origins in failed.values():
             origins[~visible] = NOWHERE
         part = Values(part.data, and_masks(part.valid, visible), part.labels)
     return part, failed
+
+
+def fine_values(rows: LeafRows, node: Node, failing_rows: Callable[[RowFailure], Array]) -> Values:
+    """Return an expression over some rows, missing in those in which it fails.
+
+    Args:
+        rows: the rows.
+        node: the expression.
+        failing_rows: returns which of the rows, counted from the first, a failure is of.
+    """
+    fine = np.ones(rows.length, dtype=bool)
+    while True:
+        part_rows = rows if fine.all() else rows.where(np.flatnonzero(fine))
+        try:
+            part = part_rows.evaluate(node).full(part_rows.length)
+            break
+        except RowFailure as failure:
+            at = failing_rows(failure)
+            if not fine[at].any():
+                raise
+            fine[at] = False
+    if part_rows is rows:
+        return part
+    data = np.zeros(rows.length, dtype=part.data.dtype)
+    valid = np.zeros(rows.length, dtype=bool)
+    data[fine] = part.data
+    valid[fine] = part.present_mask()
+    return Values(data, valid, part.labels)
 
 
 def failing(failed: Failed, length: int) -> Mask:

@@ -16,11 +16,11 @@ from facturum.data.time.ordering import unit_changes
 from facturum.data.time.series import Series, Timing, period_numbers, series_of
 from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Variable
+from facturum.engine.blocks.failing import fine_values
 from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.rows import LeafRows
 from facturum.language.core import names_in
-from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 
 
@@ -175,21 +175,5 @@ class Source:
 
         For the report on rows left out of the matrix, in which an expression may fail.
         """
-        fine = np.ones(len(at), dtype=bool)
-        while True:
-            chosen = at[fine]
-            try:
-                part = self.rows(0, self.table.length, chosen).evaluate(node).full(len(chosen))
-                break
-            except RowFailure as failure:
-                failed = np.isin(at, np.array(failure.looking, dtype=np.int64))
-                if not (failed & fine).any():
-                    raise
-                fine &= ~failed
-        if fine.all():
-            return part
-        data = np.zeros(len(at), dtype=part.data.dtype)
-        valid = np.zeros(len(at), dtype=bool)
-        data[fine] = part.data
-        valid[fine] = part.present_mask()
-        return Values(data, valid, part.labels)
+        rows = self.rows(0, self.table.length, at)
+        return fine_values(rows, node, lambda failure: np.flatnonzero(np.isin(at, np.array(failure.looking))))
