@@ -48,18 +48,18 @@ def _own_version() -> str:
     return version("facturum")
 
 
-def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests: bool) -> ColumnMap:
+def column_map(built: Built, plan: PlanSpec, report: PreparationReport, digests: bool) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
         built: the matrix and how it came about.
         plan: the plan as written.
-        treated: what was done to its variables.
+        report: how its variables were prepared.
         digests: whether to take digests and fingerprints, which reads everything once more.
     """
     formulas, response_formulas, definitions = formula_texts(built)
     sentences, by_source = Sentences(built), SourceValues(built)
-    missing = treated.missing
+    missing = report.missing
     entries = []
     if built.y is not None and built.response_moments is not None:
         marks = _digests(built.y.reshape(len(built.y), -1), digests)
@@ -68,14 +68,14 @@ def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests
             entry = _entry(
                 built, column, response_formulas[at], text, built.response_moments, at, missing(column), marks[at]
             )
-            entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(treated, column)}))
+            entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(report, column)}))
     marks = _digests(built.X, digests)
     for at, (column, reading) in enumerate(zip(built.columns, sentences.readings, strict=True)):
         text = sentences.of(at)
         entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         changes |= {
-            "imputed": _imputed(treated, column),
+            "imputed": _imputed(report, column),
             "by_source": by_source.of(column, partial(_cells, built.X, at)),
         }
         entries.append(entry.model_copy(update=changes))
@@ -96,15 +96,15 @@ def column_map(built: Built, plan: PlanSpec, treated: PreparationReport, digests
         resolved=built.spec.model_dump(exclude_defaults=True),
         fingerprints=fingerprints_of(built.prepared) if digests else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
-        warnings=_warnings(built, entries, treated, sentences),
+        warnings=_warnings(built, entries, report, sentences),
         checks=_checks(rows, entries),
         rows=rows,
         columns=entries,
         learned=learned,
-        bins=treated.bins,
-        imputations=treated.imputations,
-        flags=treated.flags,
-        scores=treated.scores,
+        bins=report.bins,
+        imputations=report.imputations,
+        flags=report.flags,
+        scores=report.scores,
         clock=clock_entry(built),
         conversions=conversion_entries(built),
         paths=path_entries(built),
@@ -122,8 +122,8 @@ def _cells(matrix: FloatArray | SparseColumns, column: int, rows: Array) -> Floa
     return matrix.at(column, rows) if isinstance(matrix, SparseColumns) else matrix[rows, column]
 
 
-def _imputed(treated: PreparationReport, column: BuiltColumn) -> int:
-    return 0 if column.column is None else treated.filled_rows(column.column.formula)
+def _imputed(report: PreparationReport, column: BuiltColumn) -> int:
+    return 0 if column.column is None else report.filled_rows(column.column.formula)
 
 
 def _entry(
@@ -162,7 +162,7 @@ def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
 
 
-def _warnings(built: Built, entries: list[ColumnEntry], treated: PreparationReport, sentences: Sentences) -> list[str]:
+def _warnings(built: Built, entries: list[ColumnEntry], report: PreparationReport, sentences: Sentences) -> list[str]:
     return [
         *column_warnings(built, entries),
         *plan_warnings(built),
@@ -171,9 +171,9 @@ def _warnings(built: Built, entries: list[ColumnEntry], treated: PreparationRepo
         *overlap_warnings(built),
         *later_warnings(built),
         *conversion_warnings(built),
-        *[warning for entry in treated.bins for warning in bins_warnings(entry)],
-        *[warning for entry in treated.imputations for warning in imputation_warnings(entry, treated.flagged)],
-        *[warning for entry in treated.scores for warning in score_warnings(entry)],
+        *[warning for entry in report.bins for warning in bins_warnings(entry)],
+        *[warning for entry in report.imputations for warning in imputation_warnings(entry, report.flagged)],
+        *[warning for entry in report.scores for warning in score_warnings(entry)],
     ]
 
 

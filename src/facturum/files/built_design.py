@@ -51,18 +51,18 @@ class FromBuild:
     findings: tuple[tuple[str, str], ...] = ()
 
     @cached_property
-    def _treated(self) -> PreparationReport:
+    def _report(self) -> PreparationReport:
         return PreparationReport(self.built)
 
     @cached_property
     def columns(self) -> ColumnMap:
         """The column map, without digests and fingerprints."""
-        return column_map(self.built, self.plan, self._treated, digests=False)
+        return column_map(self.built, self.plan, self._report, digests=False)
 
     @cached_property
     def audited(self) -> ColumnMap:
         """The column map with digests and fingerprints."""
-        return column_map(self.built, self.plan, self._treated, digests=True)
+        return column_map(self.built, self.plan, self._report, digests=True)
 
     @cached_property
     def rows(self) -> RowMap:
@@ -72,7 +72,7 @@ class FromBuild:
     @cached_property
     def imputed(self) -> pa.Table:
         """Each cell that was filled."""
-        return imputed_table(self._treated.filled_cells())
+        return imputed_table(self._report.filled_cells())
 
     @property
     def table(self) -> pa.Table:

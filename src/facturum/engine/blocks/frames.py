@@ -50,7 +50,13 @@ class BlockFrame:
         return ~there.present_mask()
 
     def windowed(self, node: Node, key: Node, work: Callable[[Look], Values]) -> Values:
-        """Return for each row asked for what is computed from an expression at several periods."""
+        """Return for each row asked for what is computed from an expression at several periods.
+
+        Args:
+            node: the expression.
+            key: the operation, which a series computes once for all blocks.
+            work: computes it.
+        """
         return work(partial(self.here, self.whole(node)))
 
     def refuse_failed(self, node: Node, offsets: Iterable[int]) -> None:

@@ -19,6 +19,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.failing import fine_values
 from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF
+from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
 from facturum.language.core import names_in
 from facturum.language.nodes import Node
@@ -59,7 +60,7 @@ class Source:
 
     def row_numbers(self, positions: Array) -> Array:
         """Return the numbers of rows at some positions of the table, counted from 1; those of history are below."""
-        return positions + (1 - self.history_rows) if self.numbers is None else self.numbers[positions]
+        return row_numbers(positions, self.history_rows, self.numbers)
 
     def positions_of(self, numbers: Array) -> Array:
         """Return the positions in the table of rows by their numbers."""

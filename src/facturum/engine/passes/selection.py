@@ -11,6 +11,7 @@ import numpy as np
 
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run, thread_count
+from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.prepared import Prepared
 from facturum.errors import DataError, counted
@@ -87,7 +88,7 @@ class Selection:
         return self.leaves[-1].stop - self.history_rows
 
     def _numbers_of(self, positions: Array) -> Array:
-        return positions + (1 - self.history_rows) if self.numbers is None else self.numbers[positions]
+        return row_numbers(positions, self.history_rows, self.numbers)
 
     @property
     def count(self) -> int:

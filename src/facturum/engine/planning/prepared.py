@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from facturum.data.table import Table
 from facturum.data.values import Array, Mask
+from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.learned import Learned
 from facturum.engine.planning.scope import Scope
@@ -80,8 +81,7 @@ class Prepared:
 
     def row_numbers(self, positions: Array) -> Array:
         """Return the numbers of rows of the table given, by their positions in the table that the plan works on."""
-        shaped = self.shaped
-        return positions + (1 - shaped.history_rows) if shaped.numbers is None else shaped.numbers[positions]
+        return row_numbers(positions, self.shaped.history_rows, self.shaped.numbers)
 
     def parts(self) -> dict[str, Node]:
         """Return all expressions by their place in the plan."""
