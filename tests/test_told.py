@@ -18,7 +18,8 @@ import facturum as fa
 from facturum.demo.sample import PLANS
 from facturum.engine.planning.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
-from facturum.numerics.comparisons import correlation, scale_figures, welch
+from facturum.numerics.comparisons import Covariances, correlation, scale_figures, welch
+from facturum.numerics.moments import Moments
 from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, command, panel
 
 READINGS = [
@@ -260,6 +261,15 @@ class Plans(unittest.TestCase):
             self.assertIn(said, str(caught.exception))
 
 
+def _groups(a: np.ndarray, b: np.ndarray) -> Moments:
+    """Return the moments of two groups, the second one merged of two parts."""
+    parts = [Moments.of(2), Moments.of(2)]
+    parts[0].put_dense(0, a)
+    parts[0].put_dense(1, b[:1])
+    parts[1].put_dense(1, b[1:])
+    return Moments.merged(parts)
+
+
 class Comparisons(unittest.TestCase):
     @given(st.integers(0, 10**6), st.sampled_from([1.0, 1e-200, 1e200, 1e15]))
     @settings(max_examples=60, deadline=None)
@@ -269,20 +279,21 @@ class Comparisons(unittest.TestCase):
         y = 0.4 * x + dice.normal(size=50)
         self.assertAlmostEqual(correlation(x * size, y) or 0, np.corrcoef(x, y)[0, 1], places=10)
         t = stats.ttest_ind(x[:20], y, equal_var=False).statistic
-        self.assertAlmostEqual(welch(x[:20], y)[1] or 0, t, places=10)
+        self.assertAlmostEqual(welch(_groups(x[:20], y))[1] or 0, t, places=10)
 
     def test_what_has_no_spread_has_no_correlation(self) -> None:
         self.assertIsNone(correlation(np.ones(5), np.arange(5.0)))
         self.assertIsNone(correlation(np.array([1.0]), np.array([2.0])))
-        self.assertEqual(welch(np.array([1.0]), np.array([3.0, 5.0])), (-3.0, None))
-        self.assertEqual(welch(np.array([]), np.array([3.0])), (None, None))
-        self.assertEqual(scale_figures(np.ones((3, 4))), (None, [None] * 3))
+        self.assertEqual(welch(_groups(np.array([1.0]), np.array([3.0, 5.0]))), (-3.0, None))
+        self.assertEqual(welch(_groups(np.array([]), np.array([3.0]))), (None, None))
+        self.assertEqual(scale_figures(Covariances.of(np.ones((3, 4)))), (None, [None] * 3))
 
     def test_alpha_does_not_depend_on_the_scale(self) -> None:
         items = np.random.default_rng(3).normal(size=(4, 50)) + np.arange(50) / 10
-        alpha, rest = scale_figures(items)
+        alpha, rest = scale_figures(Covariances.of(items))
         for scale in (1e-300, 1e300):
-            found, others = scale_figures(items * scale)
+            halves = [Covariances.of(half) for half in np.split(items * scale, [20], axis=1)]
+            found, others = scale_figures(halves[0].merge(halves[1]))
             np.testing.assert_allclose([found, *others], [alpha, *rest], rtol=1e-12)  # type: ignore[list-item]
 
     def test_alpha_of_parallel_items_is_the_spearman_brown_value(self) -> None:
@@ -293,6 +304,6 @@ class Comparisons(unittest.TestCase):
         unit = trait / np.linalg.norm(trait)
         items = np.array([0.8 * unit + 0.6 * noise[:, 2 + at] for at in range(3)])
         r = 0.64
-        alpha, rest = scale_figures(items)
+        alpha, rest = scale_figures(Covariances.of(items))
         self.assertAlmostEqual(alpha or 0, 3 * r / (1 + 2 * r), places=10)
         np.testing.assert_allclose(rest, 2 * r / np.sqrt(2 + 2 * r))  # type: ignore[arg-type]

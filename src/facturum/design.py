@@ -74,7 +74,8 @@ class Design:
     def of(cls, built: Built, plan: PlanSpec) -> Design:
         """Return the design of a build."""
         names = [column.name for column in built.columns]
-        return cls(built.X, built.y, names, [c.name for c in built.responses], built.spec, FromBuild(built, plan))
+        y = built.y if built.y is None or built.y.shape[1] > 1 else built.y[:, 0]
+        return cls(built.X, y, names, [c.name for c in built.responses], built.spec, FromBuild(built, plan))
 
     @classmethod
     def open(cls, folder: str | Path, check: bool = True) -> Design:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 
 import numpy as np
 
 from facturum.audit.entries import AbsenceEntry
+from facturum.audit.stretch import Stretch
 from facturum.data.time.series import step_noun
 from facturum.data.values import Array, Mask
-from facturum.engine.passes.build import Built
+from facturum.engine.blocks.source import Source
+from facturum.engine.planning.prepared import Prepared
 from facturum.errors import counted
 from facturum.language.core import Name
 from facturum.language.nodes import Node
@@ -18,48 +21,72 @@ from facturum.language.operations.placing import UNSEEN, Categorical
 from facturum.language.reading import stepped
 
 
-def absence_entries(built: Built) -> list[AbsenceEntry]:
-    """Return why rows that [rows] keep selects were left out, the most frequent reason first.
+class Absences:
+    """Why rows that [rows] keep selects were left out, gathered from stretches of rows.
 
     A row in which several variables are missing counts for each of them.
+
+    Args:
+        prepared: the resolved plan.
     """
-    rows, causes = built.selection.dropped_rows()
-    at = built.source.positions_of(rows[causes >= 0])
-    if not len(at):
-        return []
-    finder = _Finder(built, at)
-    by_reason: dict[str, Mask] = {}
-    terms: dict[str, list[str]] = {}
-    roots = {place.removeprefix("terms."): node for place, node in built.prepared.parts().items()}
-    for place in built.selection.parts:
-        key = place.removeprefix("terms.")
-        for why, where in finder.reasons(roots[key]).items():
-            by_reason[why] = by_reason.get(why, np.zeros(len(at), dtype=bool)) | where
-            terms.setdefault(why, []).append(key)
-    together = np.sum(list(by_reason.values()), axis=0)
-    entries = [
-        AbsenceEntry(why=why, rows=int(where.sum()), alone=int((where & (together == 1)).sum()), terms=terms[why])
-        for why, where in by_reason.items()
-    ]
-    return sorted(entries, key=lambda entry: (-entry.rows, entry.why))
+
+    def __init__(self, prepared: Prepared) -> None:
+        self._prepared = prepared
+        self._rows: Counter[str] = Counter()
+        self._alone: Counter[str] = Counter()
+        self._terms: dict[str, set[str]] = {}
+
+    def see(self, stretch: Stretch) -> None:
+        """Look at the rows left out of a stretch."""
+        at = stretch.left_out
+        if not len(at):
+            return
+        finder = _Finder(self._prepared, stretch.source, at)
+        by_reason: dict[str, Mask] = {}
+        roots = {place.removeprefix("terms."): node for place, node in self._prepared.parts().items()}
+        for place in stretch.selection.parts:
+            key = place.removeprefix("terms.")
+            for why, where in finder.reasons(roots[key]).items():
+                by_reason[why] = by_reason.get(why, np.zeros(len(at), dtype=bool)) | where
+                self._terms.setdefault(why, set()).add(key)
+        together = np.sum(list(by_reason.values()), axis=0)
+        for why, where in by_reason.items():
+            self._rows[why] += int(where.sum())
+            self._alone[why] += int((where & (together == 1)).sum())
+
+    def entries(self) -> list[AbsenceEntry]:
+        """Return why rows were left out, the most frequent reason first."""
+        places = [place.removeprefix("terms.") for place in self._prepared.parts()]
+        entries = [
+            AbsenceEntry(
+                why=why,
+                rows=rows,
+                alone=self._alone[why],
+                terms=[place for place in places if place in self._terms[why]],
+            )
+            for why, rows in self._rows.items()
+        ]
+        return sorted(entries, key=lambda entry: (-entry.rows, entry.why))
 
 
 class _Finder:
     """Follows a missing value down to the variables that it comes from.
 
     Args:
-        built: the build.
+        prepared: the resolved plan.
+        source: the table.
         at: positions of the rows left out.
     """
 
-    def __init__(self, built: Built, at: Array) -> None:
-        self._prepared, self._source, self._at = built.prepared, built.source, at
-        self._step = built.prepared.spec.data.every
+    def __init__(self, prepared: Prepared, source: Source, at: Array) -> None:
+        self._prepared, self._source, self._at = prepared, source, at
+        self._rows = source.rows_at(at)
+        self._step = prepared.spec.data.every
         self._known: dict[Node, dict[str, Mask]] = {}
 
     def reasons(self, part: Node) -> dict[str, Mask]:
         """Return for a part of the plan in which of the rows it is missing, by reason."""
-        valid = self._source.rows(0, self._prepared.table.length, self._at).valid(part)
+        valid = self._rows.valid(part)
         if valid is None or valid.all():
             return {}
         return {why: where & ~valid for why, where in self._of(part).items() if (where & ~valid).any()}
@@ -90,7 +117,7 @@ class _Finder:
                 if rows_missing.any():
                     yield stepped(node.missing_because(), self._step), rows_missing
             elif isinstance(node, Categorical) and node.unseen == "missing":
-                rows_missing = node.placed(self._source.rows(0, self._prepared.table.length, self._at))[0] == UNSEEN
+                rows_missing = node.placed(self._rows)[0] == UNSEEN
                 if rows_missing.any():
                     yield stepped(node.missing_because(), self._step), rows_missing
 
@@ -109,7 +136,7 @@ class _Finder:
     def _of_periods(self, node: AlongTime) -> Iterator[tuple[str, Mask]]:
         """Yield the rows whose periods are absent from the table, and those whose values there are missing."""
         offsets = node.offsets_read()
-        frame = self._source.rows(0, self._prepared.table.length, self._at).frame(node.x, offsets)
+        frame = self._rows.frame(node.x, offsets)
         absent = np.logical_or.reduce([frame.absent(offset) for offset in offsets])
         subject, step = stepped(node.x.subject(), self._step), step_noun(self._step or "row")
         which = "an earlier" if max(offsets) <= 0 else "a later" if min(offsets) >= 0 else "an earlier or later"

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from functools import cache, partial
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
 from importlib.metadata import version
 
 import numpy as np
 
-from facturum.audit.absences import absence_entries
 from facturum.audit.entries import (
     CheckEntry,
     ColumnEntry,
@@ -17,13 +18,12 @@ from facturum.audit.entries import (
     LearnedEntry,
     RowCounts,
 )
-from facturum.audit.fingerprints import column_digests, sparse_digests
+from facturum.audit.fingerprints import Fingerprint, column_digests, sparse_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
-from facturum.audit.preparation import PreparationReport
 from facturum.audit.readings.sentences import Sentences
-from facturum.audit.source_values import SourceValues
-from facturum.audit.timeline import clock_entry, conversion_entries, conversion_warnings, path_entries
+from facturum.audit.report import BuildReport
+from facturum.audit.timeline import conversion_entries, conversion_warnings
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,
@@ -34,8 +34,8 @@ from facturum.audit.warnings import (
     score_warnings,
     text_warnings,
 )
-from facturum.data.values import Array, FloatArray
-from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import BuiltColumn
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.operations.within import Within
 from facturum.language.reading import Holds, NoValue
@@ -48,37 +48,51 @@ def _own_version() -> str:
     return version("facturum")
 
 
-def column_map(built: Built, plan: PlanSpec, report: PreparationReport, digests: bool) -> ColumnMap:
+@dataclass(frozen=True)
+class Digests:
+    """What shows that a column or a source variable has changed.
+
+    Args:
+        columns: of each column of X.
+        responses: of each column of y.
+        fingerprints: of the source variables, by table.
+    """
+
+    columns: Sequence[str]
+    responses: Sequence[str]
+    fingerprints: dict[str, dict[str, Fingerprint]]
+
+    @classmethod
+    def of(cls, built: Built) -> Digests:
+        """Return those of a build in memory, which reads everything once more."""
+        X, y = built.X, built.y  # noqa: N806 - the field's standard name
+        columns = sparse_digests(X) if isinstance(X, SparseColumns) else column_digests(list(X.T))
+        responses = [] if y is None else column_digests(list(y.T))
+        return cls(columns, responses, fingerprints_of(built.prepared))
+
+
+def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
-        built: the matrix and how it came about.
+        report: on the build.
         plan: the plan as written.
-        report: how its variables were prepared.
-        digests: whether to take digests and fingerprints, which reads everything once more.
+        digests: of its columns and source variables, where they are wanted.
     """
-    formulas, response_formulas, definitions = formula_texts(built)
-    sentences, by_source = Sentences(built), SourceValues(built)
-    missing = report.missing
+    outline = report.outline
+    prepared = outline.prepared
+    formulas, response_formulas, definitions = formula_texts(outline)
+    sentences = Sentences(outline, report.responses_are_counts)
     entries = []
-    if built.y is not None and built.response_moments is not None:
-        marks = _digests(built.y.reshape(len(built.y), -1), digests)
-        for at, column in enumerate(built.responses):
-            text = "Response."
-            entry = _entry(
-                built, column, response_formulas[at], text, built.response_moments, at, missing(column), marks[at]
-            )
-            entries.append(entry.model_copy(update={"position": None, "imputed": _imputed(report, column)}))
-    marks = _digests(built.X, digests)
-    for at, (column, reading) in enumerate(zip(built.columns, sentences.readings, strict=True)):
-        text = sentences.of(at)
-        entry = _entry(built, column, formulas[at], text, built.moments, at, missing(column), marks[at])
+    for at, column in enumerate(outline.responses):
+        mark = None if digests is None else digests.responses[at]
+        entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at, mark)
+        entries.append(entry.model_copy(update={"position": None}))
+    for at, (column, reading) in enumerate(zip(outline.columns, sentences.readings, strict=True)):
+        mark = None if digests is None else digests.columns[at]
+        entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at, mark)
         changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
-        changes |= {
-            "imputed": _imputed(report, column),
-            "by_source": by_source.of(column, partial(_cells, built.X, at)),
-        }
-        entries.append(entry.model_copy(update=changes))
+        entries.append(entry.model_copy(update=changes | {"by_source": report.by_source.of(at)}))
     learned = [
         LearnedEntry(
             expression=str(each.node),
@@ -87,53 +101,50 @@ def column_map(built: Built, plan: PlanSpec, report: PreparationReport, digests:
             remaining=each.remaining,
             absorbed=each.answer.absorbed if isinstance(each.answer, Within) else None,
         )
-        for each in built.prepared.estimated
+        for each in prepared.estimated
     ]
-    rows = _row_counts(built)
+    rows = _row_counts(report)
+    preparation = report.preparation
+    bins, imputations, scores = preparation.bins, preparation.imputations, preparation.scores
     return ColumnMap(
         made_with={"facturum": _own_version(), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
-        resolved=built.spec.model_dump(exclude_defaults=True),
-        fingerprints=fingerprints_of(built.prepared) if digests else {},
+        resolved=outline.spec.model_dump(exclude_defaults=True),
+        fingerprints=digests.fingerprints if digests is not None else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
-        warnings=_warnings(built, entries, report, sentences),
+        warnings=[
+            *column_warnings(outline, entries, rows.kept),
+            *plan_warnings(outline),
+            *sentences.warnings(),
+            *text_warnings(outline),
+            *overlap_warnings(outline),
+            *later_warnings(outline),
+            *conversion_warnings(prepared),
+            *[warning for each in bins for warning in bins_warnings(each)],
+            *[warning for each in imputations for warning in imputation_warnings(each, preparation.flagged)],
+            *[warning for each in scores for warning in score_warnings(each)],
+        ],
         checks=_checks(rows, entries),
         rows=rows,
         columns=entries,
         learned=learned,
-        bins=report.bins,
-        imputations=report.imputations,
-        flags=report.flags,
-        scores=report.scores,
-        clock=clock_entry(built),
-        conversions=conversion_entries(built),
-        paths=path_entries(built),
+        bins=bins,
+        imputations=imputations,
+        flags=preparation.flags,
+        scores=scores,
+        clock=report.clock.entry(),
+        conversions=conversion_entries(prepared),
+        paths=report.paths.entries(),
     )
 
 
-def _digests(matrix: FloatArray | SparseColumns, wanted: bool) -> list[str] | list[None]:
-    if not wanted:
-        return [None] * matrix.shape[1]
-    return sparse_digests(matrix) if isinstance(matrix, SparseColumns) else column_digests(list(matrix.T))
-
-
-def _cells(matrix: FloatArray | SparseColumns, column: int, rows: Array) -> FloatArray:
-    """Return some cells of a column, by their rows."""
-    return matrix.at(column, rows) if isinstance(matrix, SparseColumns) else matrix[rows, column]
-
-
-def _imputed(report: PreparationReport, column: BuiltColumn) -> int:
-    return 0 if column.column is None else report.filled_rows(column.column.formula)
-
-
 def _entry(
-    built: Built,
+    report: BuildReport,
     column: BuiltColumn,
     formula: str,
     reading: str,
     moments: Moments,
     at: int,
-    missing: int,
     digest: str | None,
 ) -> ColumnEntry:
     inner = column.column
@@ -143,12 +154,12 @@ def _entry(
         role=column.role,
         term=column.term,
         formula=formula,
-        sources=[] if inner is None else built.prepared.sources(inner.formula),
+        sources=[] if inner is None else report.outline.prepared.sources(inner.formula),
         measure="constant" if inner is None else inner.measure,
         reference=None if inner is None else inner.reference,
         reading=reading,
-        missing=missing,
-        imputed=0,
+        missing=report.preparation.missing(column, report.missing),
+        imputed=report.preparation.filled_rows(column),
         min=_finite(moments.smallest[at]),
         max=_finite(moments.largest[at]),
         mean=_finite(moments.mean[at]),
@@ -160,21 +171,6 @@ def _entry(
 
 def _finite(value: float) -> float | None:
     return float(value) + 0.0 if np.isfinite(value) else None
-
-
-def _warnings(built: Built, entries: list[ColumnEntry], report: PreparationReport, sentences: Sentences) -> list[str]:
-    return [
-        *column_warnings(built, entries),
-        *plan_warnings(built),
-        *sentences.warnings(),
-        *text_warnings(built),
-        *overlap_warnings(built),
-        *later_warnings(built),
-        *conversion_warnings(built),
-        *[warning for entry in report.bins for warning in bins_warnings(entry)],
-        *[warning for entry in report.imputations for warning in imputation_warnings(entry, report.flagged)],
-        *[warning for entry in report.scores for warning in score_warnings(entry)],
-    ]
 
 
 def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
@@ -192,15 +188,13 @@ def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
     ]
 
 
-def _row_counts(built: Built) -> RowCounts:
-    reasons = sorted(built.selection.reasons().items(), key=lambda item: (-item[1], item[0][1]))
-    dropped = [DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons]
-    selection = built.selection
-    learned = selection.learned if built.prepared.estimated else 0
+def _row_counts(report: BuildReport) -> RowCounts:
+    totals = report.totals
+    reasons = sorted(totals.reasons.items(), key=lambda item: (-item[1], item[0][1]))
     return RowCounts(
-        given=selection.given,
-        kept=selection.count,
-        learned=learned,
-        dropped=dropped,
-        absences=absence_entries(built),
+        given=totals.given,
+        kept=totals.kept,
+        learned=totals.learned if report.outline.prepared.estimated else 0,
+        dropped=[DroppedEntry(reason=reason, place=place, rows=rows) for (reason, place), rows in reasons],
+        absences=report.absences.entries(),
     )

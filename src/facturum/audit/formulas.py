@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
 
-from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.names import slug
 from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name, names_in
@@ -91,9 +91,9 @@ def _in_order(derived: Mapping[str, Node]) -> list[str]:
     return list(done)
 
 
-def formula_texts(built: Built) -> tuple[list[str], list[str], list[Definition]]:
+def formula_texts(outline: Outline) -> tuple[list[str], list[str], list[Definition]]:
     """Return the formulas of the matrix columns and of the response columns, and the definitions that they name."""
-    definitions = Definitions(built.prepared)
-    columns = ["1" if c.column is None else definitions.text(c.column.formula) for c in built.columns]
-    responses = [definitions.text(c.column.formula) for c in built.responses if c.column is not None]
+    definitions = Definitions(outline.prepared)
+    columns = ["1" if c.column is None else definitions.text(c.column.formula) for c in outline.columns]
+    responses = [definitions.text(c.column.formula) for c in outline.responses if c.column is not None]
     return columns, responses, definitions.listed

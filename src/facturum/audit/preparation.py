@@ -2,102 +2,55 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from functools import cached_property
-from itertools import pairwise
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 
-from facturum.audit.entries import (
-    BinEntry,
-    BinsEntry,
-    FillEntry,
-    FlagEntry,
-    HistogramEntry,
-    ImputationEntry,
-    ItemEntry,
-    OutsideEntry,
-    ScoreEntry,
-    SharedEntry,
-)
-from facturum.data.values import Array, FloatArray, Label, Mask, Values, label_text, plain_number
-from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.audit.binning import BinCounts
+from facturum.audit.entries import BinsEntry, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.audit.imputations import FilledCells, ImputationCounts
+from facturum.audit.scoring import ScoreCounts
+from facturum.audit.stretch import Stretch
+from facturum.data.values import Mask
+from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.across import Across, MeanOf, SumOf
+from facturum.language.operations.across import Across
 from facturum.language.operations.bins import Bins
 from facturum.language.operations.imputing import Impute
 from facturum.language.operations.missing import IsMissing, MissingIf
-from facturum.language.options import Absent
 from facturum.language.printer import brief_text
 from facturum.language.reading import NoValue, stepped
-from facturum.numerics.cells import whole_cells
-from facturum.numerics.comparisons import scale_figures, welch
 
-HISTOGRAM_CELLS = 48
 N = TypeVar("N", bound=Node)
 
 
-@dataclass(frozen=True)
-class FilledCells:
-    """The cells that an imputation filled: source row numbers, from 1, and the imputed values."""
-
-    imputation: int
-    rows: Array
-    fills: list[float | str]
-
-
 class PreparationReport:
-    """What was done to variables in a build, looked at once more over its rows."""
+    """What was done to variables in a build, gathered from stretches of its rows in their order.
 
-    def __init__(self, built: Built) -> None:
-        self._built = built
-        self._prepared = built.prepared
-        self._source = built.source
+    Args:
+        outline: the resolved plan and its columns.
+    """
 
-    @cached_property
-    def _kept(self) -> Array:
-        """Positions of the rows that [rows] keep takes."""
-        parts = []
-        for leaf in self._built.selection.leaves:
-            within = np.arange(leaf.stop - leaf.start) if leaf.kept is None else leaf.kept
-            parts.append(within + leaf.start)
-        return np.concatenate(parts)
-
-    @cached_property
-    def _missing_of_parts(self) -> dict[str, int]:
-        return self._built.selection.missing()
-
-    def missing(self, column: BuiltColumn) -> int:
-        """Return in how many rows selected by [rows] keep a column is missing."""
-        if column.column is None:
-            return 0
-        place = column.term if column.role == "response" else f"terms.{column.term}"
-        count = self._missing_of_parts[place]
-        node = self._prepared.response if column.role == "response" else self._prepared.terms[column.term]
-        if not count or node is None or not node.missing_by_column:
-            return count
-        return int((~self._values(column.column.formula, self._kept).present_mask()).sum())
-
-    @cached_property
-    def _remaining(self) -> Array:
-        return self._built.selection.positions()
-
-    @cached_property
-    def _responses(self) -> tuple[Array, FloatArray] | None:
-        """The response of the rows that have one, and their positions; None for several columns or no response."""
-        y = self._built.y
-        if y is None or y.ndim > 1:
-            return None
-        there = ~np.isnan(y)
-        return self._remaining[there], y[there]
-
-    def _values(self, node: Node, at: Array) -> Values:
-        """Return an expression at some rows of the table, those included in which it may fail."""
-        return self._source.values_at(node, at)
+    def __init__(self, outline: Outline) -> None:
+        self._prepared = outline.prepared
+        every = self._prepared.spec.data.every
+        self._bins = [BinCounts(node, terms, stepped(node.x.subject(), every)) for node, terms in self._found(Bins)]
+        self._imputations = [
+            ImputationCounts(at, node, terms, stepped(node.x.subject(), every))
+            for at, (node, terms) in enumerate(self._found(Impute))
+        ]
+        self._flags = [_FlagCounts(node, terms, self._prepared) for node, terms in self._found(IsMissing)]
+        self._scores = [ScoreCounts(node, terms) for node, terms in self._found(Across)]  # type: ignore[type-abstract]
+        self.flagged = {stepped(node.x.subject(), every) for node, _ in self._found(IsMissing)}
+        columns = [*outline.columns, *outline.responses]
+        self._by_column = {each.name: each for each in columns if self._is_missing_by_column(each)}
+        self._missing: Counter[str] = Counter()
+        self._inside = {each.name: self._imputations_in(each) for each in columns}
+        self._filled: Counter[frozenset[int]] = Counter()
 
     def _found(self, kind: type[N]) -> Iterator[tuple[N, list[str]]]:
         """Yield each operation of a kind once, with the terms that it is part of, through derived variables too."""
@@ -113,202 +66,113 @@ class PreparationReport:
                         terms.append(key)
         yield from reached_by.items()
 
-    @cached_property
-    def bins(self) -> list[BinsEntry]:
-        """Return the table of bins of each binned variable."""
-        return [self._bins(node, terms) for node, terms in self._found(Bins)]
+    def _term_of(self, column: BuiltColumn) -> Node | None:
+        return self._prepared.response if column.role == "response" else self._prepared.terms.get(column.term)
 
-    def _bins(self, node: Bins, terms: list[str]) -> BinsEntry:
-        at = self._remaining
-        binned, inner = self._values(node, at), self._values(node.x, at)
-        x = inner.numbers()
-        there = binned.present_mask()
-        present = inner.present_mask()
-        y = self._response_at(at)
-        entries = []
-        for place, label in enumerate(binned.labels or ()):
-            inside = there & (binned.data == place)
-            inside_values = x[inside & present]
-            ends = node.interval(place) if place < len(node.labels or ()) else (-np.inf, np.inf, True, True)
-            answers = None if y is None else y[inside & ~np.isnan(y)]
-            entries.append(
-                BinEntry(
-                    label=label_text(label),
-                    low=_finite(ends[0]),
-                    high=_finite(ends[1]),
-                    rows=int(inside.sum()),
-                    percent=100 * float(inside.mean()) if len(inside) else 0.0,
-                    smallest=float(inside_values.min()) if len(inside_values) else None,
-                    largest=float(inside_values.max()) if len(inside_values) else None,
-                    mean_response=float(answers.mean()) if answers is not None and len(answers) else None,
-                )
-            )
-        outside, shared = self._beyond(node)
-        return BinsEntry(
-            expression=str(node),
-            variable=stepped(node.x.subject(), self._prepared.spec.data.every),
-            terms=terms,
-            bins=entries,
-            histogram=histogram(x[present]),
-            no_bin=sum(each.rows for each in outside),
-            outside=outside,
-            shared=shared,
-        )
+    def _is_missing_by_column(self, column: BuiltColumn) -> bool:
+        """Return whether a column can be missing in other rows than the others of its term."""
+        node = self._term_of(column)
+        return column.column is not None and node is not None and node.missing_by_column
 
-    def _beyond(self, node: Bins) -> tuple[list[OutsideEntry], list[SharedEntry]]:
-        """Return where values of the rows that [rows] keep takes lie in none of the bins, and where in two of them."""
-        pairs = sorted(edge for edge in node.edges or () if isinstance(edge, tuple))
-        if not pairs:
-            return [], []
-        inner = self._values(node.x, self._kept)
-        binned = self._values(node, self._kept)
-        x = inner.numbers()
-        lost = np.sort(x[inner.present_mask() & ~binned.present_mask()])
-        outside = []
-        for low, high in pairwise([-np.inf, *(end for pair in pairs for end in pair), np.inf]):
-            between = lost[(lost >= low) & (lost <= high)]
-            if len(between):
-                ends = {"low": _finite(low), "high": _finite(high)}
-                outside.append(
-                    OutsideEntry(**ends, rows=len(between), smallest=float(between[0]), largest=float(between[-1]))
-                )
-                lost = lost[lost > high]
-        shared = []
-        for (_, high), (low, _) in pairwise(pairs):
-            at = np.flatnonzero(inner.present_mask() & (x == high))
-            if high == low and len(at):
-                label = label_text((binned.labels or ())[int(binned.data[at[0]])])
-                shared.append(SharedEntry(value=float(high), rows=len(at), bin=label))
-        return outside, shared
+    def _imputations_in(self, column: BuiltColumn) -> frozenset[int]:
+        """Return the imputations whose values a column reads."""
+        if column.column is None or not self._imputations:
+            return frozenset()
+        inside = {part for part in self._prepared.reached(column.column.formula) if isinstance(part, Impute)}
+        return frozenset(each.number for each in self._imputations if each.node in inside)
 
-    def _response_at(self, at: Array) -> FloatArray | None:
-        """Return the response at rows of the matrix, NaN where there is none."""
-        if self._responses is None:
-            return None
-        rows, y = self._responses
-        response = np.full(self._prepared.table.length, np.nan)
-        response[rows] = y
-        return response[at]
+    def see(self, stretch: Stretch) -> list[FilledCells]:
+        """Look at the rows of a stretch; return each cell that was filled."""
+        for bins in self._bins:
+            bins.see(stretch)
+        seen = [each.see(stretch) for each in self._imputations]
+        self._see_filled([mask for mask, _ in seen], stretch)
+        for flag in self._flags:
+            flag.see(stretch)
+        for score in self._scores:
+            score.see(stretch)
+        missing = stretch.selection.missing()
+        for name, column in self._by_column.items():
+            place = column.term if column.role == "response" else f"terms.{column.term}"
+            if missing.get(place) and column.column is not None:
+                absent = ~stretch.values(column.column.formula, stretch.kept).present_mask()
+                self._missing[name] += int(np.count_nonzero(absent))
+        return [cells for _, cells in seen]
 
-    @cached_property
-    def _imputed(self) -> list[tuple[Impute, list[str], Mask, Values]]:
-        """Each imputation, its terms, the kept rows whose cell was filled, and the values after."""
-        imputations = []
-        for node, terms in self._found(Impute):
-            before, after = self._values(node.x, self._kept), self._values(node, self._kept)
-            imputations.append((node, terms, ~before.present_mask() & after.present_mask(), after))
-        return imputations
-
-    def filled_rows(self, node: Node) -> int:
-        """Return in how many rows of the matrix an expression reads an imputed value."""
-        if not self._imputed:
-            return 0
-        inside = {part for part in self._prepared.reached(node) if isinstance(part, Impute)}
-        masks = [mask for impute, _, mask, _ in self._imputed if impute in inside]
-        if not masks:
-            return 0
-        kept = np.isin(self._kept, self._remaining, assume_unique=True)
-        return int(np.count_nonzero(np.any(masks, axis=0) & kept))
-
-    @cached_property
-    def imputations(self) -> list[ImputationEntry]:
-        """Return the imputed values, and whether missingness is associated with the response."""
-        return [self._imputation(*imputed) for imputed in self._imputed]
-
-    def _imputation(self, node: Impute, terms: list[str], filled: Mask, after: Values) -> ImputationEntry:
-        fills, not_seen = self._fills(node, filled)
-        difference, t = None, None
-        y = self._response_at(self._kept)
-        if y is not None:
-            there = ~np.isnan(y)
-            difference, t = welch(y[filled & there], y[~filled & there])
-        return ImputationEntry(
-            expression=str(node),
-            variable=stepped(node.x.subject(), self._prepared.spec.data.every),
-            how=node.how or "value",
-            terms=terms,
-            rows=len(filled),
-            cells=int(filled.sum()),
-            still_missing=int((~after.present_mask()).sum()),
-            groups_not_seen=not_seen,
-            fills=fills,
-            response_difference=difference,
-            t=t,
-        )
-
-    def _fills(self, node: Impute, filled: Mask) -> tuple[list[FillEntry], int]:
-        cells = int(filled.sum())
-        if node.otherwise is None:
-            return [FillEntry(group=None, fill=_plain(node.value), cells=cells)], 0
-        at = self._source.rows(0, self._prepared.table.length, self._kept[filled])
-        groups = node.group_of(at)
-        counts = np.bincount(groups[groups >= 0], minlength=len(node.fills))
-        fills = [
-            FillEntry(group=_group_text(key), fill=_plain(value), cells=int(count))
-            for (key, value), count in zip(node.fills, counts, strict=True)
-        ]
-        not_seen = int((groups < 0).sum())
-        return [*fills, FillEntry(group=None, fill=_plain(node.otherwise), cells=not_seen)], not_seen
-
-    def filled_cells(self) -> list[FilledCells]:
-        """Return each cell that was filled."""
-        cells = []
-        for number, (_, _, filled, after) in enumerate(self._imputed):
-            at = np.flatnonzero(filled)
-            if after.labels is not None:
-                fills: list[Any] = [label_text(after.labels[code]) for code in after.data[at]]
-            else:
-                fills = after.numbers()[at].tolist()
-            rows = self._source.row_numbers(self._kept[at])
-            order = np.argsort(rows)
-            cells.append(FilledCells(number, rows[order], [fills[place] for place in order.tolist()]))
-        return cells
-
-    @cached_property
-    def flags(self) -> list[FlagEntry]:
-        """Return what each flag for missing values marks."""
-        flagged = []
-        for node, terms in self._found(IsMissing):
-            inner, wrong = _before_taking_out(node.x, self._prepared.derived)
-            raw = ~self._values(inner, self._kept).present_mask()
-            marked = ~self._values(node.x, self._kept).present_mask()
-            flagged.append(
-                FlagEntry(
-                    expression=str(node),
-                    terms=terms,
-                    missing_in_source=int(raw.sum()),
-                    made_missing=int((marked & ~raw).sum()),
-                    conditions=[brief_text(condition) for condition in wrong],
-                )
-            )
-        return flagged
+    def _see_filled(self, masks: list[Mask], stretch: Stretch) -> None:
+        for inside in {inside for inside in self._inside.values() if inside}:
+            filled = np.any([masks[at] for at in inside], axis=0) & stretch.is_remaining
+            self._filled[inside] += int(np.count_nonzero(filled))
 
     @property
-    def flagged(self) -> set[str]:
-        """The variables whose missing values the plan flags, by what sentences call them."""
-        every = self._prepared.spec.data.every
-        return {stepped(node.x.subject(), every) for node, _ in self._found(IsMissing)}
+    def looks_again(self) -> bool:
+        """Whether it needs the rows a second time, once all have been seen."""
+        return bool(self._bins)
 
-    @cached_property
+    def see_again(self, stretch: Stretch) -> None:
+        """Look at the rows of a stretch once more, after all have been seen."""
+        for bins in self._bins:
+            bins.see_again(stretch)
+
+    def missing(self, column: BuiltColumn, of_parts: Mapping[str, int]) -> int:
+        """Return in how many rows selected by [rows] keep a column is missing.
+
+        Args:
+            column: the column.
+            of_parts: in how many of them each part of the plan is.
+        """
+        if column.column is None:
+            return 0
+        if column.name in self._by_column:
+            return self._missing[column.name]
+        return of_parts[column.term if column.role == "response" else f"terms.{column.term}"]
+
+    def filled_rows(self, column: BuiltColumn) -> int:
+        """Return in how many rows of the matrix a column reads an imputed value."""
+        return self._filled[self._inside[column.name]]
+
+    @property
+    def bins(self) -> list[BinsEntry]:
+        """The table of bins of each binned variable."""
+        return [each.entry() for each in self._bins]
+
+    @property
+    def imputations(self) -> list[ImputationEntry]:
+        """The imputed values, and whether missingness is associated with the response."""
+        return [each.entry() for each in self._imputations]
+
+    @property
+    def flags(self) -> list[FlagEntry]:
+        """What each flag for missing values marks."""
+        return [each.entry() for each in self._flags]
+
+    @property
     def scores(self) -> list[ScoreEntry]:
-        """Return how well the items of each score go together."""
-        return [self._score(node, terms) for node, terms in self._found(Across)]  # type: ignore[type-abstract]
+        """How well the items of each score go together."""
+        return [each.entry() for each in self._scores]
 
-    def _score(self, node: Across, terms: list[str]) -> ScoreEntry:
-        items = [self._values(item, self._kept) for item in node.items]
-        there = np.array([item.present_mask() for item in items])
-        alpha: float | None = None
-        item_rest: list[float | None] = [None] * len(items)
-        if isinstance(node, MeanOf | SumOf) and len(items) > 1:
-            complete = there.all(axis=0)
-            alpha, item_rest = scale_figures(np.array([item.numbers()[complete] for item in items]))
-        return ScoreEntry(
-            expression=str(node),
-            terms=terms,
-            needed=node.needed(),
-            too_few=int((np.count_nonzero(there, axis=0) < node.needed()).sum()),
-            alpha=alpha,
-            items=[ItemEntry(item=str(i), item_rest=r) for i, r in zip(node.items, item_rest, strict=True)],
+
+class _FlagCounts:
+    """What a flag for missing values marks."""
+
+    def __init__(self, node: IsMissing, terms: list[str], prepared: Prepared) -> None:
+        self._node, self._terms = node, terms
+        self._inner, self._wrong = _before_taking_out(node.x, prepared.derived)
+        self._raw = self._made = 0
+
+    def see(self, stretch: Stretch) -> None:
+        raw = ~stretch.values(self._inner, stretch.kept).present_mask()
+        marked = ~stretch.values(self._node.x, stretch.kept).present_mask()
+        self._raw += int(np.count_nonzero(raw))
+        self._made += int(np.count_nonzero(marked & ~raw))
+
+    def entry(self) -> FlagEntry:
+        return FlagEntry(
+            expression=str(self._node),
+            terms=self._terms,
+            missing_in_source=self._raw,
+            made_missing=self._made,
+            conditions=[brief_text(condition) for condition in self._wrong],
         )
 
 
@@ -333,41 +197,3 @@ def set_missing_of(prepared: Prepared) -> dict[str, NoValue]:
         if wrong:
             by_place[name] = NoValue(inner.subject(), tuple(condition.subject() for condition in wrong))
     return by_place
-
-
-def histogram(x: FloatArray, cells: int = HISTOGRAM_CELLS) -> HistogramEntry | None:
-    """Return how values are spread over cells of equal width, whole ones of whole numbers; None without two values.
-
-    Example:
-        >>> histogram(np.array([0.5, 1.5, 1.5]), 2).counts
-        [1, 2]
-    """
-    if not len(x) or not float(x.min()) < float(x.max()):
-        return None
-    if (whole := whole_cells(np.unique(x), cells)) is not None:
-        width, count = whole
-        low = float(x.min())
-        inside = np.floor((x - low) / width).astype(np.int64)
-        counts = np.bincount(inside, minlength=count).tolist()
-        return HistogramEntry(low=low, high=low + width * count, counts=counts)
-    low, high = float(x.min()), float(x.max())
-    half = max(abs(low), abs(high)) / 2  # so that the width does not overflow
-    scale = half if half > 1e150 else 1.0
-    place = np.floor((x / scale - low / scale) / (high / scale - low / scale) * cells).astype(np.int64)
-    counts = np.bincount(np.clip(place, 0, cells - 1), minlength=cells)
-    return HistogramEntry(low=low, high=high, counts=counts.tolist())
-
-
-def _finite(value: float) -> float | None:
-    return float(value) if np.isfinite(value) else None
-
-
-def _plain(value: Label | Absent | None) -> float | str | None:
-    if value is None or isinstance(value, Absent):
-        return None
-    return value if isinstance(value, str) else plain_number(float(value))
-
-
-def _group_text(key: Any) -> str:
-    parts = key if isinstance(key, tuple) else (key,)
-    return ", ".join("missing" if isinstance(part, Absent) else label_text(part) for part in parts)

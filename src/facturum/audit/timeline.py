@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from itertools import pairwise
 
 import numpy as np
@@ -11,11 +12,12 @@ import numpy as np
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.declared import declare
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import Series, period_numbers
+from facturum.data.time.series import period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
+from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.build import Built, BuiltColumn
+from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
@@ -31,66 +33,100 @@ MAX_VALUES = 40_000  # in all lines together; the first unit is drawn in any cas
 MAX_GAPS = 100
 
 
-def clock_entry(built: Built) -> ClockEntry | None:
-    """Return how rows follow one another, or None where the plan does not define it."""
-    prepared = built.prepared
+def is_clocked(prepared: Prepared) -> bool:
+    """Return whether a plan defines how rows follow one another, and uses it."""
     timing = prepared.spec.data.timing
     if timing is None:
-        return None
+        return False
     if timing.time is not None and (
         timing.time not in prepared.table or prepared.table[timing.time].kind is not Kind.TIME
     ):
-        return None
-    if not any(prepared.looks_along(root) for root in prepared.parts().values()) and not prepared.shaped.joined:
-        return None
-    series = built.source.series
-    order = series.order
-    unit, period = series.unit[order], series.period[order]
-    starts = np.flatnonzero(np.diff(unit, prepend=-1))
-    ends = np.append(starts[1:], len(unit)) - 1
-    gaps = int((period[ends] - period[starts] + 1).sum()) - len(order) if len(order) else 0
-    dated = timing.every != "row" and len(order) > 0
-    return ClockEntry(
-        time=timing.time,
-        every=timing.every,
-        panel=list(timing.panel),
-        units=len(starts),
-        first=period_text(int(period.min()), timing.every) if dated else None,
-        last=period_text(int(period.max()), timing.every) if dated else None,
-        gaps=gaps,
-        gap_list=_gap_list(prepared, series) if dated else [],
-        no_period=int((~series.known).sum()),
-        history=prepared.shaped.history_rows,
-    )
+        return False
+    return any(prepared.looks_along(root) for root in prepared.parts().values()) or bool(prepared.shaped.joined)
 
 
-def _gap_list(prepared: Prepared, series: Series) -> list[GapEntry]:
-    """Return where periods are without a row, each unit's between its first row and its last."""
-    order = series.order
-    unit, period = series.unit[order], series.period[order]
-    at = np.flatnonzero((np.diff(unit) == 0) & (np.diff(period) > 1))[:MAX_GAPS]
-    gaps = []
-    for place in at.tolist():
-        first, last = int(period[place]) + 1, int(period[place + 1]) - 1
-        texts = [period_text(number, series.every) for number in (first, last)]
-        name = _unit_text(prepared, int(order[place])) or None
-        gaps.append(GapEntry(unit=name, first=texts[0], last=texts[1], periods=last - first + 1))
-    return gaps
+class Clock:
+    """How rows follow one another, gathered from stretches of a table in the order of unit and period."""
+
+    def __init__(self, prepared: Prepared) -> None:
+        self._prepared = prepared
+        self._units = self._gaps = self._no_period = 0
+        self._first, self._last = math.inf, -math.inf
+        self._gap_list: list[GapEntry] = []
+
+    def see(self, source: Source, start: int, stop: int) -> None:
+        """Look at a range of rows, and at the one before."""
+        for low in range(start, stop, LEAF):
+            self._see(source, low, min(low + LEAF, stop))
+
+    def _see(self, source: Source, start: int, stop: int) -> None:
+        known = source.known(start, stop)
+        new = source.changes(start, stop)
+        period = source.periods(start, stop)
+        if known is not None:
+            self._no_period += int(np.count_nonzero(~known))
+            new, period = new[known], period[known]
+        if not len(period):
+            return
+        self._units += int(np.count_nonzero(new))
+        self._first, self._last = min(self._first, int(period.min())), max(self._last, int(period.max()))
+        before = source.periods(start - 1, start) if start else period[:1]
+        steps = np.diff(period, prepend=before)
+        at = np.flatnonzero(~new & (steps > 1))
+        self._gaps += int((steps[at] - 1).sum())
+        if self._dated:
+            for place in at[: MAX_GAPS - len(self._gap_list)].tolist():
+                self._gap_list.append(self._gap(start + place, int(period[place] - steps[place]), int(period[place])))
+
+    @property
+    def _dated(self) -> bool:
+        timing = self._prepared.spec.data.timing
+        return timing is not None and timing.every != "row"
+
+    def _gap(self, row: int, before: int, after: int) -> GapEntry:
+        every = self._every
+        first, last = period_text(before + 1, every), period_text(after - 1, every)
+        return GapEntry(
+            unit=_unit_text(self._prepared, row) or None, first=first, last=last, periods=after - before - 1
+        )
+
+    @property
+    def _every(self) -> str:
+        timing = self._prepared.spec.data.timing
+        return "row" if timing is None else timing.every
+
+    def entry(self) -> ClockEntry | None:
+        """Return how rows follow one another, or None where the plan does not define it."""
+        timing = self._prepared.spec.data.timing
+        if timing is None or not is_clocked(self._prepared):
+            return None
+        dated = self._dated and self._units > 0
+        return ClockEntry(
+            time=timing.time,
+            every=timing.every,
+            panel=list(timing.panel),
+            units=self._units,
+            first=period_text(int(self._first), timing.every) if dated else None,
+            last=period_text(int(self._last), timing.every) if dated else None,
+            gaps=self._gaps,
+            gap_list=self._gap_list,
+            no_period=self._no_period,
+            history=self._prepared.shaped.history_rows,
+        )
 
 
 def _unit_text(prepared: Prepared, row: int) -> str:
     names = [prepared.table[name] for name in prepared.spec.data.panel]
-    return ", ".join(variable.text_of(variable.data[row].item()) for variable in names)
+    return ", ".join(variable.text_of(variable.data[row : row + 1][0].item()) for variable in names)
 
 
-def conversion_entries(built: Built) -> list[ConversionEntry]:
+def conversion_entries(prepared: Prepared) -> list[ConversionEntry]:
     """Return what conversions did, each variable by itself."""
-    return [ConversionEntry(place=place, **asdict(report)) for place, report in built.prepared.shaped.converted]
+    return [ConversionEntry(place=place, **asdict(report)) for place, report in prepared.shaped.converted]
 
 
-def conversion_warnings(built: Built) -> Iterator[str]:
+def conversion_warnings(prepared: Prepared) -> Iterator[str]:
     """Say which conversions read what would not have been known, and which periods were not fully covered."""
-    prepared = built.prepared
     used = {name for root in prepared.parts().values() for name in prepared.sources(root)}
     forecast = prepared.spec.rows.learn is not None or prepared.shaped.history_rows > 0
     for _, report in prepared.shaped.converted:
@@ -110,52 +146,116 @@ def conversion_warnings(built: Built) -> Iterator[str]:
             )
 
 
-def path_entries(built: Built) -> list[PathEntry]:
-    """Return, for columns along time and of joined series, the first units beside their sources."""
-    prepared = built.prepared
-    timing = prepared.spec.data.timing
-    if timing is None or timing.time is None or timing.every == "row" or clock_entry(built) is None:
-        return []
-    series = built.source.series
-    edges = np.flatnonzero(np.diff(series.unit[series.order], prepend=-1, append=-1))
-    paths: list[PathEntry] = []
-    values = 0
-    for start, stop in pairwise(edges[: MAX_UNITS + 1].tolist()):
-        rows = series.order[start : min(stop, start + MAX_PERIODS)]
-        lines = [
-            entry
-            for column in built.columns
-            if column.column is not None
-            for entry in _paths(built, column, column.column.formula, rows)
-        ][:MAX_PATHS]
-        values += sum(len(line.values) for entry in lines for line in entry.lines)
-        if paths and values > MAX_VALUES:
-            break
-        paths += lines
-        if not lines:
-            break
-    return paths
+class Paths:
+    """Columns along time and of joined series beside their sources, for the first units of a table in order.
+
+    Gathered from stretches of rows: of each unit the first periods, unit by unit while there is room.
+
+    Args:
+        outline: the resolved plan and its columns.
+    """
+
+    def __init__(self, outline: Outline) -> None:
+        self._prepared = prepared = outline.prepared
+        timing = prepared.spec.data.timing
+        self._done = timing is None or timing.time is None or timing.every == "row" or not is_clocked(prepared)
+        self._every = "row" if timing is None else timing.every
+        self._drawn = [] if self._done else [each for column in outline.columns for each in self._of_column(column)]
+        self._done = self._done or not self._drawn
+        self._entries: list[PathEntry] = []
+        self._unit: list[PathEntry] = []  # of the unit that is being read
+        self._units = self._rows = self._values = 0
+
+    def _of_column(self, column: BuiltColumn) -> Iterator[_Drawn]:
+        """Yield what is drawn of a column: itself beside its sources, and each joined variable beside its own."""
+        if column.column is None:
+            return
+        prepared, formula = self._prepared, column.column.formula
+        inner = _inner(prepared, formula)
+        joined_names = {name for series in prepared.shaped.joined for name in series.variables}
+        joined = [name for name in names_in(formula) if name in joined_names]
+        if (inner is None and not joined) or not _numeric(prepared, formula):
+            return
+        if inner is not None and _numeric(prepared, inner):
+            every = prepared.spec.data.every
+            lines = tuple((stepped(node.subject(), every), node) for node in (formula, inner))
+            yield _Drawn(column.term, column.name, lines)
+        for name in joined:
+            yield _Drawn(column.term, name, ((name, Name(name)),), _source_line(prepared, name, self._every))
+
+    def see(self, source: Source, start: int, stop: int) -> None:
+        """Look at a range of rows."""
+        while start < stop and not self._done:
+            self._see(source, start, min(start + LEAF, stop))
+            start += LEAF
+
+    def _see(self, source: Source, start: int, stop: int) -> None:
+        edges = [0, *np.flatnonzero(source.changes(start, stop)).tolist(), stop - start]
+        known = source.known(start, stop)
+        for at, (low, high) in enumerate(pairwise(edges)):
+            if at and not self._begin():
+                return
+            wanted = min(high - low, MAX_PERIODS - self._rows)
+            if known is not None and not known[low : low + wanted].all():  # rows without a time come last
+                self._finish()
+                self._done = True
+                return
+            if wanted > 0:
+                self._add(source, np.arange(start + low, start + low + wanted))
+                self._rows += wanted
+
+    def _begin(self) -> bool:
+        """Begin with a further unit, or return that no more are drawn."""
+        self._finish()
+        self._units += 1
+        self._rows = 0
+        self._done = self._done or self._units > MAX_UNITS
+        return not self._done
+
+    def _finish(self) -> None:
+        """Take the unit that has been read, where there is room."""
+        self._values += sum(len(line.values) for entry in self._unit for line in entry.lines)
+        if self._entries and self._values > MAX_VALUES:
+            self._done = True
+        else:
+            self._entries += self._unit
+        self._unit = []
+
+    def _add(self, source: Source, rows: Array) -> None:
+        texts = [period_text(int(period), self._every) for period in source.periods(rows[0], rows[-1] + 1).tolist()]
+        new = [self._entry(source, each, rows, texts) for each in self._drawn[:MAX_PATHS]]
+        self._unit = [_longer(a, b) for a, b in zip(self._unit, new, strict=True)] if self._unit else new
+
+    def _entry(self, source: Source, drawn: _Drawn, rows: Array, texts: list[str]) -> PathEntry:
+        lines = [PathLine(name=name, periods=texts, values=_values(source, node, rows)) for name, node in drawn.lines]
+        beside = [] if drawn.source is None else [drawn.source]
+        unit = _unit_text(self._prepared, int(rows[0]))
+        return PathEntry(term=drawn.term, column=drawn.column, unit=unit, lines=[*lines, *beside])
+
+    def entries(self) -> list[PathEntry]:
+        """Return the lines of all units."""
+        if self._unit and not self._done:
+            self._finish()
+        return self._entries
 
 
-def _paths(built: Built, column: BuiltColumn, formula: Node, rows: Array) -> Iterator[PathEntry]:
-    """Yield a column along time beside its sources, and each joined variable beside its own, for one unit."""
-    prepared, source_rows = built.prepared, built.source
-    inner = _inner(prepared, formula)
-    joined = [name for name in names_in(formula) if name in source_rows.origins]
-    if (inner is None and not joined) or not _numeric(prepared, formula):
-        return
-    series = source_rows.series
-    texts = [period_text(int(period), series.every) for period in series.period[rows].tolist()]
-    unit = _unit_text(prepared, int(rows[0]))
-    if inner is not None and _numeric(prepared, inner):
-        lines = [(stepped(node.subject(), prepared.spec.data.every), node) for node in (formula, inner)]
-        drawn = [PathLine(name=name, periods=texts, values=_values(source_rows, node, rows)) for name, node in lines]
-        yield PathEntry(term=column.term, column=column.name, unit=unit, lines=drawn)
-    for name in joined:
-        source = _source_line(built, name)
-        source_line = PathLine(name=name, periods=texts, values=_values(source_rows, Name(name), rows))
-        lines_of = [source_line] if source is None else [source_line, source]
-        yield PathEntry(term=column.term, column=name, unit=unit, lines=lines_of)
+@dataclass(frozen=True)
+class _Drawn:
+    """What is drawn of a column: the expressions of its lines, and a line of source values beside them."""
+
+    term: str
+    column: str
+    lines: tuple[tuple[str, Node], ...]
+    source: PathLine | None = None
+
+
+def _longer(before: PathEntry, after: PathEntry) -> PathEntry:
+    """Return lines with those of further rows; a line of source values is the same for all."""
+    lines = [
+        a if a is b else PathLine(name=a.name, periods=[*a.periods, *b.periods], values=[*a.values, *b.values])
+        for a, b in zip(before.lines, after.lines, strict=True)
+    ]
+    return before.model_copy(update={"lines": lines})
 
 
 def _inner(prepared: Prepared, formula: Node) -> Node | None:
@@ -175,20 +275,17 @@ def _numeric(prepared: Prepared, node: Node) -> bool:
 
 
 def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
-    order = np.argsort(rows)
-    in_order = source.values_at(node, rows[order]).take(np.argsort(order))
-    return [float(v) if ok else None for v, ok in zip(in_order.numbers(), in_order.present_mask(), strict=True)]
+    values = source.values_at(node, rows)
+    return [float(v) if ok else None for v, ok in zip(values.numbers(), values.present_mask(), strict=True)]
 
 
-def _source_line(built: Built, name: str) -> PathLine | None:
+def _source_line(prepared: Prepared, name: str, step: str) -> PathLine | None:
     """Return the source values of a joined variable, each at the period in which its own begins."""
-    prepared = built.prepared
     series = next(s for s in prepared.shaped.joined if name in s.variables)
     spec = prepared.spec.series[series.name]
     table = prepared.given.series[series.name]
     take = spec.take[name.removeprefix(f"{series.name}_")]
     source = take.of or name.removeprefix(f"{series.name}_")
-    step = built.source.series.every
     fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MAX_PERIODS
     if spec.match or not fits:
         return None

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
-from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.engine.planning.spreading import walk
 from facturum.errors import counted
@@ -20,7 +20,7 @@ MUCH_FILLED = 0.4
 LARGE_T = 2.0
 
 
-def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
+def column_warnings(outline: Outline, entries: list[ColumnEntry], rows: int) -> Iterator[str]:
     """Say which columns are constant or add up to the intercept, and whether there are too few rows."""
     for entry in entries:
         if entry.min is None or entry.min != entry.max:
@@ -28,33 +28,33 @@ def column_warnings(built: Built, entries: list[ColumnEntry]) -> Iterator[str]:
         if entry.role == "response":
             yield f"the response is {entry.min:.6g} in every row of the matrix: there is nothing to explain."
         elif entry.role == "predictor":
-            yield f"{entry.name} is {entry.min:.6g} in every row of the matrix: {_constant(built, entry)}"
-    if built.spec.intercept:
+            yield f"{entry.name} is {entry.min:.6g} in every row of the matrix: {_constant(outline, entry)}"
+    if outline.spec.intercept:
         indicators: dict[str, list[ColumnEntry]] = {}
         for entry in entries:
             if entry.role == "predictor" and entry.measure == "indicator" and entry.reference is None:
                 indicators.setdefault(entry.term, []).append(entry)
-        for key, names in (built.spec.columns or {}).items():
+        for key, names in (outline.spec.columns or {}).items():
             parts = indicators.get(key, [])
             if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
                 yield (f"the columns of {key} add up to the intercept: write coding='reference', or intercept = false.")
-    if built.X.shape[0] <= built.X.shape[1]:
-        yield f"there are {counted(built.X.shape[1], 'column')} for {counted(built.X.shape[0], 'row')}."
+    if rows <= len(outline.columns):
+        yield f"there are {counted(len(outline.columns), 'column')} for {counted(rows, 'row')}."
 
 
-def _constant(built: Built, entry: ColumnEntry) -> str:
+def _constant(outline: Outline, entry: ColumnEntry) -> str:
     """Return what a constant column means for a regression."""
     if entry.min == 0:
         holds = "no row is in its category" if entry.reference is not None else "no row is different"
         return f"{holds}, and it has no coefficient. Leave it out."
-    if built.spec.intercept:
+    if outline.spec.intercept:
         return "it is collinear with the intercept. Leave it out."
     return "it takes the place of an intercept."
 
 
-def plan_warnings(built: Built) -> Iterator[str]:
+def plan_warnings(outline: Outline) -> Iterator[str]:
     """Say which derived variables are not used, and which variables a selector passed over."""
-    prepared = built.prepared
+    prepared = outline.prepared
     if prepared.written.resolved:
         return
     unused = [
@@ -70,9 +70,9 @@ def plan_warnings(built: Built) -> Iterator[str]:
         )
 
 
-def text_warnings(built: Built) -> Iterator[str]:
+def text_warnings(outline: Outline) -> Iterator[str]:
     """Say which categories are text that is nearly all numbers, and what to notice of the files."""
-    prepared = built.prepared
+    prepared = outline.prepared
     tables = [
         prepared.given.table,
         *prepared.given.series.values(),
@@ -122,10 +122,10 @@ def bins_warnings(entry: BinsEntry) -> Iterator[str]:
         yield f"{name}: two bins name {value}. It belongs to '{shared.bin}' ({counted(shared.rows, 'row')})."
 
 
-def overlap_warnings(built: Built) -> Iterator[str]:
+def overlap_warnings(outline: Outline) -> Iterator[str]:
     """Say which bins given by hand overlap."""
     for node in dict.fromkeys(
-        part for root in built.prepared.parts().values() for part in walk(root) if isinstance(part, Bins)
+        part for root in outline.prepared.parts().values() for part in walk(root) if isinstance(part, Bins)
     ):
         pairs = [edge for edge in node.edges or () if isinstance(edge, tuple)]
         for before, after in pairwise(pairs):
@@ -136,9 +136,9 @@ def overlap_warnings(built: Built) -> Iterator[str]:
                 )
 
 
-def later_warnings(built: Built) -> Iterator[str]:
+def later_warnings(outline: Outline) -> Iterator[str]:
     """Say which terms read the response of a later period than the row's own."""
-    prepared = built.prepared
+    prepared = outline.prepared
     clock = prepared.spec.data.time, prepared.spec.data.every
     explained = explained_variables(prepared.response, prepared.derived, clock)
     for key, term in prepared.terms.items():

@@ -18,10 +18,10 @@ from pyarrow import parquet
 from pydantic import ValidationError
 
 from facturum.audit.entries import ColumnMap
-from facturum.audit.preparation import FilledCells
+from facturum.audit.imputations import FilledCells
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.values import Array
-from facturum.engine.passes.build import RESPONSE
+from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, FacturumError
 from facturum.files.folder import Buffer, Snapshot, read_folder
@@ -34,6 +34,9 @@ MARKER = "facturum-build.json"
 FORMATS = ("parquet", "csv", "npy", "npz")
 COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
 IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
+IMPUTED_SCHEMA = pa.schema(
+    [("imputation", pa.int64()), ("source_row", pa.int64()), ("fill", pa.float64()), ("fill_text", pa.string())]
+)
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
 _SEAL = 24  # hexadecimal digits of a seal: 96 bits
 
@@ -89,18 +92,19 @@ def _marker_text(design: str, map_: str, files: Mapping[str, str]) -> bytes:
 
 def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
     """Return imputed cells as a table: the number of the imputation, the source row, the imputed value."""
-    numbers = [np.full(len(part.rows), part.imputation) for part in cells]
-    fills = [fill for part in cells for fill in part.fills]
-    texts = pa.array([fill if isinstance(fill, str) else None for fill in fills], pa.string())
-    values = pa.array([None if isinstance(fill, str) else fill for fill in fills], pa.float64())
-    return pa.table(
-        {
-            "imputation": pa.array(np.concatenate(numbers) if numbers else [], pa.int64()),
-            "source_row": pa.array(np.concatenate([part.rows for part in cells]) if cells else [], pa.int64()),
-            "fill": values,
-            "fill_text": texts,
-        }
-    )
+    tables = [
+        pa.table(
+            [
+                pa.array(np.full(len(part.rows), part.imputation), pa.int64()),
+                pa.array(part.rows, pa.int64()),
+                pa.nulls(len(part.rows), pa.float64()) if part.numbers is None else pa.array(part.numbers),
+                pa.nulls(len(part.rows), pa.string()) if part.texts is None else pa.array(part.texts, pa.string()),
+            ],
+            schema=IMPUTED_SCHEMA,
+        )
+        for part in cells
+    ]
+    return pa.concat_tables(tables) if tables else IMPUTED_SCHEMA.empty_table()
 
 
 def _dropped_table(rows: RowMap) -> pa.Table:

@@ -10,9 +10,10 @@ from typing import Any, Protocol
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.column_map import column_map
+from facturum.audit.column_map import Digests, column_map
 from facturum.audit.entries import ColumnMap
-from facturum.audit.preparation import PreparationReport
+from facturum.audit.imputations import FilledCells
+from facturum.audit.report import BuildReport, report_of
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
 from facturum.data.arrow_export import arrow_column
 from facturum.data.values import FloatArray
@@ -51,18 +52,18 @@ class FromBuild:
     findings: tuple[tuple[str, str], ...] = ()
 
     @cached_property
-    def _report(self) -> PreparationReport:
-        return PreparationReport(self.built)
+    def _report(self) -> tuple[BuildReport, list[FilledCells]]:
+        return report_of(self.built)
 
     @cached_property
     def columns(self) -> ColumnMap:
         """The column map, without digests and fingerprints."""
-        return column_map(self.built, self.plan, self._report, digests=False)
+        return column_map(self._report[0], self.plan, None)
 
     @cached_property
     def audited(self) -> ColumnMap:
         """The column map with digests and fingerprints."""
-        return column_map(self.built, self.plan, self._report, digests=True)
+        return column_map(self._report[0], self.plan, Digests.of(self.built))
 
     @cached_property
     def rows(self) -> RowMap:
@@ -72,7 +73,7 @@ class FromBuild:
     @cached_property
     def imputed(self) -> pa.Table:
         """Each cell that was filled."""
-        return imputed_table(self._report.filled_cells())
+        return imputed_table(self._report[1])
 
     @property
     def table(self) -> pa.Table:
@@ -92,8 +93,7 @@ class FromBuild:
             parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
         parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
         if built.y is not None:
-            y = built.y.reshape(len(built.y), -1)
-            parts += [(column.name, doubles(y[:, at])) for at, column in enumerate(built.responses)]
+            parts += [(column.name, doubles(built.y[:, at])) for at, column in enumerate(built.responses)]
         parts += [(column.name, doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
         names = [*[name for name, _ in parts], *[column.name for column in built.columns[len(columns) :]]]
         twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []

@@ -10,7 +10,7 @@ import pyarrow as pa
 from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
 from facturum.data.values import Array
-from facturum.engine.passes.build import RESPONSE
+from facturum.engine.passes.outline import RESPONSE
 from facturum.files.folder import Buffer
 from facturum.numerics.sparse import SparseColumns
 

@@ -16,7 +16,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.leaves import thread_count
 from facturum.errors import DataError, counted, listed, nearest
 from facturum.look.notice import label_notes, number_notes
-from facturum.numerics.cells import whole_cells
+from facturum.numerics.cells import all_whole, whole_cells
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
 
@@ -219,7 +219,7 @@ def _cells(x: FloatArray, distinct: FloatArray) -> tuple[tuple[int, ...], float 
     """Return counts over cells of equal width, of sorted values, and the width."""
     if not x[0] < x[-1]:
         return (), None
-    if (whole := whole_cells(distinct, CELLS)) is not None:
+    if all_whole(distinct) and (whole := whole_cells(float(distinct[0]), float(distinct[-1]), CELLS)) is not None:
         width, count = whole
         edges = x[0] + width * np.arange(1, count)
         return tuple(np.diff(np.concatenate([[0], np.searchsorted(x, edges), [len(x)]])).tolist()), float(width)

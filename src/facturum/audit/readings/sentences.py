@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-import numpy as np
-
 from facturum.audit.preparation import set_missing_of
 from facturum.audit.readings.effects import Effects
 from facturum.audit.readings.readings import informed, sentence
 from facturum.audit.readings.responses import counted_response, response_reading
 from facturum.data.values import Kind
-from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import Outline
 from facturum.language.nodes import Node
 from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
@@ -22,9 +20,9 @@ from facturum.language.reading import Reading
 class Sentences:
     """The sentences of a build, and what they warn of."""
 
-    def __init__(self, built: Built) -> None:
-        self._built = built
-        self._prepared = built.prepared
+    def __init__(self, outline: Outline, counts: bool) -> None:
+        self._outline, self._counts = outline, counts
+        self._prepared = outline.prepared
         self._set_missing = set_missing_of(self._prepared)
 
     @cached_property
@@ -41,7 +39,7 @@ class Sentences:
     @cached_property
     def readings(self) -> list[Reading | None]:
         """What each column of the matrix is read as; None for the intercept."""
-        readings = [None if column.column is None else column.column.reading for column in self._built.columns]
+        readings = [None if column.column is None else column.column.reading for column in self._outline.columns]
         return [None if reading is None else self._informed(reading) for reading in readings]
 
     @cached_property
@@ -53,18 +51,11 @@ class Sentences:
         if node is None:
             return None
         reading = response_reading(self._informed(_own_reading(node)), node.subject())
-        return counted_response(reading) if self._is_count() else reading
-
-    def _is_count(self) -> bool:
-        y = self._built.y
-        if y is None or y.ndim > 1 or not len(y):
-            return False
-        there = y[~np.isnan(y)]
-        return bool(len(there) and there.min() >= 0 and there.max() > 1 and np.array_equal(there, np.floor(there)))
+        return counted_response(reading) if self._counts else reading
 
     @cached_property
     def _effects(self) -> Effects:
-        columns = self._built.columns
+        columns = self._outline.columns
         numbers = {variable.name for variable in self._prepared.table if variable.kind is Kind.NUMBER}
         return Effects(
             [column.name for column in columns],
@@ -84,7 +75,7 @@ class Sentences:
     def warnings(self) -> Iterator[str]:
         """Say which interactions lack a main effect."""
         for at, factor in self._effects.mainless():
-            term = self._built.columns[at].term
+            term = self._outline.columns[at].term
             yield (
                 f"{term} is an interaction of {factor.subject}, whose main effect is not in the plan: it is held at 0 "
                 f"where the other factor is 0. Add {factor.subject} as a term, unless that is meant."

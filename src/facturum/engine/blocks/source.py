@@ -163,6 +163,11 @@ class Source:
         """Return a range of rows, or some of them (positions counted from ``start``)."""
         return LeafRows(self, start, stop, chosen)
 
+    def rows_at(self, at: Array) -> LeafRows:
+        """Return rows by their positions in the table."""
+        start, stop = (int(at.min()), int(at.max()) + 1) if len(at) else (0, 0)
+        return self.rows(start, stop, at - start)
+
     def shared(self, key: Any, make: Callable[[], Any]) -> Any:
         """Return what all leaves share under a key; it is made once."""
         if key not in self.cache:
@@ -176,5 +181,5 @@ class Source:
 
         For the report on rows left out of the matrix, in which an expression may fail.
         """
-        rows = self.rows(0, self.table.length, at)
+        rows = self.rows_at(at)
         return fine_values(rows, node, lambda failure: np.flatnonzero(np.isin(at, np.array(failure.looking))))

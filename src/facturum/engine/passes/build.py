@@ -8,10 +8,12 @@ from itertools import count
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
+from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.learning import learn
-from facturum.engine.passes.matrix import Piece, fill
-from facturum.engine.passes.selection import Selection, select
+from facturum.engine.passes.matrix import fill
+from facturum.engine.passes.outline import INTERCEPT, RESPONSE, BuiltColumn, Outline
+from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import MAX_COLUMNS, DenseSink, Sink, SparseSink
 from facturum.engine.planning.names import column_names, refuse_equal_names, slug
 from facturum.engine.planning.prepare import at_place, prepare
@@ -21,56 +23,54 @@ from facturum.engine.planning.spec import PlanSpec, VariableSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError
 from facturum.language.core import Multiply
-from facturum.language.nodes import Column
 from facturum.language.operations.categories import Category
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
 
 MAX_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
-INTERCEPT = "intercept"
-RESPONSE = "response"
 Progress = Callable[[int, int], None]
 
 
 @dataclass(frozen=True)
-class BuiltColumn:
-    """A column of the matrix or of the response: its name, its role and its term."""
-
-    name: str
-    role: str
-    term: str
-    column: Column | None
-
-
-@dataclass(frozen=True)
 class Built:
-    """A design matrix and how it came about.
+    """The rows of a design matrix, all or those of a stretch, and how they came about.
 
     Args:
-        prepared: the resolved plan over the table.
-        source: its rows, with what has been computed over all of them.
-        selection: which rows remain.
+        outline: the resolved plan and its columns.
+        source: the table.
+        selection: which of its rows remain.
         X: doubles (rows, columns), column-major, or only its cells that are not zero.
-        y: doubles (rows,) or (rows, k), or None.
-        columns: one for each column of X.
-        responses: one for each column of y.
-        moments, response_moments: of the columns of X and of y.
+        y: doubles (rows, k), or None.
+        parts, response_parts: the moments of each leaf, of the columns of X and of y.
     """
 
-    prepared: Prepared
+    outline: Outline
     source: Source
     selection: Selection
     X: FloatArray | SparseColumns
     y: FloatArray | None
-    columns: tuple[BuiltColumn, ...]
-    responses: tuple[BuiltColumn, ...]
-    moments: Moments
-    response_moments: Moments | None
+    parts: tuple[Moments, ...]
+    response_parts: tuple[Moments, ...]
+
+    @property
+    def prepared(self) -> Prepared:
+        """The resolved plan over the table."""
+        return self.outline.prepared
 
     @property
     def spec(self) -> PlanSpec:
         """The resolved plan."""
-        return self.prepared.spec
+        return self.outline.spec
+
+    @property
+    def columns(self) -> tuple[BuiltColumn, ...]:
+        """One for each column of X."""
+        return self.outline.columns
+
+    @property
+    def responses(self) -> tuple[BuiltColumn, ...]:
+        """One for each column of y."""
+        return self.outline.responses
 
 
 def resolve(spec: PlanSpec, table: Table | Given, threads: int | None = None) -> Prepared:
@@ -82,12 +82,20 @@ def resolve(spec: PlanSpec, table: Table | Given, threads: int | None = None) ->
     return _resolve(spec, table, threads)[0]
 
 
-def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple[Prepared, Selection | None]:
-    prepared = prepare(spec, table)
-    if spec.resolved:
+def _resolve(spec: PlanSpec, table: Table | Given, threads: int | None) -> tuple[Prepared, Sample | None]:
+    return answered(prepare(spec, table), threads)
+
+
+def answered(prepared: Prepared, threads: int | None) -> tuple[Prepared, Sample | None]:
+    """Return a plan with every question answered on its table, and its rows where answering them settled which remain.
+
+    Raises:
+        PlanError, DataError: as `learn` does.
+    """
+    if prepared.spec.resolved:
         return prepared, None
-    learned, selection = learn(prepared, threads)
-    return resolved(learned), selection
+    learned, sample = learn(prepared, threads)
+    return resolved(learned), sample
 
 
 def resolved(prepared: Prepared) -> Prepared:
@@ -197,59 +205,55 @@ def build(
         PlanError: where the plan has no meaning.
         DataError: where the data do not allow the plan.
     """
-    prepared, selection = _resolve(spec, table, threads)
-    source = prepared.source()
-    if selection is None or leaf is not None:
-        selection = select(prepared, source, threads, leaf=leaf)
-    columns, pieces = _pieces(prepared)
-    tick = None if progress is None else _counter(progress, len(selection.leaves))
+    prepared, sample = _resolve(spec, table, threads)
+    if sample is None or leaf is not None:
+        sample = Sample(prepared, prepared.source(), threads, leaf=leaf or LEAF)
+        sample.totals.settle(prepared)
+    tick = None if progress is None else _counter(progress, len(sample.whole.leaves))
+    return built_rows(Outline(prepared), prepared.source(), sample.whole, threads, tick, sparse)
+
+
+def built_rows(
+    outline: Outline,
+    source: Source,
+    selection: Selection,
+    threads: int | None = None,
+    tick: Callable[[], None] | None = None,
+    sparse: bool = False,
+) -> Built:
+    """Return the rows of the design matrix of a resolved plan that a selection takes.
+
+    Args:
+        outline: the plan and its columns.
+        source: the table.
+        selection: the rows.
+        threads: how many threads.
+        tick: is called after each leaf.
+        sparse: whether only the cells of X that are not zero are held.
+
+    Raises:
+        DataError: where an operation has no finite value in some rows.
+    """
+    prepared = outline.prepared
     complete = prepared.spec.rows.missing != "keep"
-    length = selection.count
     into = SparseSink if sparse else DenseSink
-    sink: Sink[FloatArray | SparseColumns] = into.of(length, len(columns))
-    matrix, moments, missing = fill(sink, pieces, source, selection, prepared, threads, tick, complete)
+    sink: Sink[FloatArray | SparseColumns] = into.of(selection.count, len(outline.columns))
+    X, parts, missing = fill(  # noqa: N806 - the field's standard name
+        sink, outline.pieces, source, selection, prepared, threads, tick, complete
+    )
     counts = dict(zip([f"terms.{key}" for key in prepared.terms], missing, strict=True))
-    responses: tuple[BuiltColumn, ...] = ()
-    y, response_moments = None, None
-    if prepared.response is not None:
-        response_columns = prepared.response.columns()
-        piece = Piece(prepared.response, response_columns, 0)
-        y, response_moments, (counts[RESPONSE],) = fill(
-            DenseSink.of(length, piece.width), [piece], source, selection, prepared, threads, complete=complete
-        )
-        y = y[:, 0] if len(response_columns) == 1 else y
-        names = (prepared.spec.columns or {})[RESPONSE]
-        responses = tuple(
-            BuiltColumn(name, RESPONSE, RESPONSE, column) for name, column in zip(names, response_columns, strict=True)
+    y: FloatArray | None = None
+    response_parts: list[Moments] = []
+    if outline.response_pieces:
+        into_y = DenseSink.of(selection.count, len(outline.responses))
+        y, response_parts, (counts[RESPONSE],) = fill(
+            into_y, outline.response_pieces, source, selection, prepared, threads, complete=complete
         )
     if not complete:
         selection = replace(selection, missing_filled=counts)
-    return Built(prepared, source, selection, matrix, y, columns, responses, moments, response_moments)
+    return Built(outline, source, selection, X, y, tuple(parts), tuple(response_parts))
 
 
 def _counter(progress: Progress, total: int) -> Callable[[], None]:
     done = count(1)  # whose next number no two threads get
     return lambda: progress(next(done), total)
-
-
-def _pieces(prepared: Prepared) -> tuple[tuple[BuiltColumn, ...], list[Piece]]:
-    columns: list[BuiltColumn] = []
-    pieces: list[Piece] = []
-    if prepared.spec.intercept:
-        columns.append(BuiltColumn(INTERCEPT, INTERCEPT, INTERCEPT, None))
-        pieces.append(Piece(None, (), 0))
-    known = prepared.spec.columns or {}
-    for key, term in prepared.terms.items():
-        term_columns = term.columns()
-        names = known.get(key, [])
-        if len(names) != len(term_columns):
-            raise DataError(
-                f"the resolved plan names {len(names)} columns of this term, and it has {len(term_columns)}",
-                place=f"columns.{key}",
-                remedy="Resolve the plan anew; a resolved plan is not edited by hand.",
-            )
-        pieces.append(Piece(term, term_columns, len(columns)))
-        columns += [
-            BuiltColumn(name, "predictor", key, column) for name, column in zip(names, term_columns, strict=True)
-        ]
-    return tuple(columns), pieces

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -12,7 +12,7 @@ from facturum.engine.blocks.failing import evaluated
 from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run, thread_count
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.selection import Selection, select
+from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.planning.learned import Learned
 from facturum.engine.planning.prepare import at_place
 from facturum.engine.planning.prepared import Prepared
@@ -25,7 +25,7 @@ from facturum.language.nodes import Node, Question
 
 def learn(
     prepared: Prepared, threads: int | None = None, order: Callable[[int], list[int]] | None = None
-) -> tuple[Prepared, Selection | None]:
+) -> tuple[Prepared, Sample | None]:
     """Return the plan with every question answered, and its rows where answering them settled which remain.
 
     What decides which rows remain is answered from the kept learning rows, and all else from the learning rows that
@@ -47,15 +47,17 @@ def learn(
     prepared = asking.decide(prepared)
     if not asking.ready(prepared):
         return prepared, None
-    sample = select(prepared, prepared.source(visible), threads)
+    sample = Sample(prepared, prepared.source(visible), threads)
+    sample.totals.settle(prepared)
     while True:
         learned = asking.answer(prepared, sample)
         if not any(each.node.leaves_out for each in learned.learned):
             return learned, None if visible is not None else sample
-        selection = select(learned, learned.source(visible), threads)
-        if selection.learned == sample.learned:
-            return learned, None if visible is not None else selection
-        sample = selection
+        remaining = Sample(learned, learned.source(visible), threads)
+        remaining.totals.settle(learned)
+        if remaining.totals.learned == sample.totals.learned:
+            return learned, None if visible is not None else remaining
+        sample = remaining
 
 
 @dataclass(frozen=True)
@@ -91,25 +93,24 @@ class _Asking:
 
     def decide(self, prepared: Prepared) -> Prepared:
         """Answer what decides which rows remain, from the learning rows that [rows] keep takes."""
-        kept: Selection | None = None
+        kept: Sample | None = None
         while True:
             deciding = prepared.deciding()
             asked = {node: question for node, question in self.ready(prepared).items() if node in deciding}
             if not asked:
                 return prepared
-            source = prepared.source(self.visible)
-            kept = kept or select(prepared, source, self.threads, complete=False)
+            if kept is None:
+                kept = Sample(prepared, prepared.source(self.visible), self.threads, complete=False)
+                kept.totals.settle(prepared)
             prepared = self._answered(prepared, asked, kept, remaining=False)
 
-    def answer(self, prepared: Prepared, sample: Selection) -> Prepared:
+    def answer(self, prepared: Prepared, sample: Sample) -> Prepared:
         """Answer all questions from the learning rows of a selection."""
         while asked := self.ready(prepared):
             prepared = self._answered(prepared, asked, sample, remaining=True)
         return prepared
 
-    def _answered(
-        self, prepared: Prepared, asked: dict[Node, Question], sample: Selection, remaining: bool
-    ) -> Prepared:
+    def _answered(self, prepared: Prepared, asked: dict[Node, Question], sample: Sample, remaining: bool) -> Prepared:
         answers = _answers(asked, prepared, prepared.source(self.visible), sample, self.threads, self.order)
         closed = {node: answer for node, (answer, _) in answers.items()}
         learned = [
@@ -147,41 +148,71 @@ def _observed(node: Node, question: Question, rows: LeafRows) -> tuple[object, i
         raise rows.failure(node, problem.rows, problem.what, problem.remedy) from None
 
 
+class _Open:
+    """A question on its way through the rows: the summary of those seen so far, and how many it is answered from."""
+
+    def __init__(self, question: Question) -> None:
+        self.question = question
+        self.summary: list[object] = []  # empty before the first rows
+        self.rows = 0
+
+    def add(self, parts: Sequence[tuple[object, int]]) -> None:
+        self.summary = [self.question.merge([*self.summary, *[part for part, _ in parts]])]
+        self.rows += sum(rows for _, rows in parts)
+
+
 def _answers(
     questions: dict[Node, Question],
+    prepared: Prepared,
+    source: Source,
+    sample: Sample,
+    threads: int | None,
+    order: Callable[[int], list[int]] | None,
+) -> dict[Node, tuple[Node, int]]:
+    """Ask all questions in common passes, until each is answered; give also from how many rows."""
+    if not sample.totals.learned and any(question.inputs for question in questions.values()):
+        raise DataError("the estimation sample has no rows", place="rows.learn", text=prepared.spec.rows.learn)
+    pending = {node: _Open(question) for node, question in questions.items()}
+    answers: dict[Node, tuple[Node, int]] = {}
+    while pending:
+        asked = {node: each.question for node, each in pending.items()}
+
+        def work(selection: Selection, asked: dict[Node, Question] = asked) -> None:
+            parts = _summaries(asked, prepared, source, selection, threads, order)
+            for at, node in enumerate(asked):
+                pending[node].add([part[at] for part in parts])
+
+        sample.each(work)
+        for node, question in asked.items():
+            each = pending.pop(node)
+            place, text = prepared.where(node)
+            with at_place(place or "terms", text):
+                outcome = question.advance(each.summary[0])
+            if isinstance(outcome, Question):
+                pending[node] = _Open(outcome)
+            else:
+                answers[node] = outcome, each.rows
+    return answers
+
+
+def _summaries(
+    asked: dict[Node, Question],
     prepared: Prepared,
     source: Source,
     selection: Selection,
     threads: int | None,
     order: Callable[[int], list[int]] | None,
-) -> dict[Node, tuple[Node, int]]:
-    """Ask all questions in common passes, until each is answered; give also from how many rows."""
+) -> list[list[tuple[object, int]]]:
+    """Return what each leaf of a stretch says to each question, and how many of its rows do."""
     spans: list[tuple[int, int, Array | None]] = [(leaf.start, leaf.stop, leaf.learned) for leaf in selection.leaves]
-    if all(rows is not None and not len(rows) for _, _, rows in spans) and any(q.inputs for q in questions.values()):
-        raise DataError("the estimation sample has no rows", place="rows.learn", text=prepared.spec.rows.learn)
-    if order is None and all(rows is None for _, _, rows in spans) and all(q.quick for q in questions.values()):
+    quick = all(question.quick for question in asked.values())
+    if order is None and quick and all(rows is None for _, _, rows in spans):
         groups = batched([(start, stop) for start, stop, _ in spans], TOGETHER)
         spans = [(group[0][0], group[-1][1], None) for group in groups]
-    pending = dict(questions)
-    answers: dict[Node, tuple[Node, int]] = {}
-    while pending:
-        asked = list(pending.items())
 
-        def work(at: int, asked: list[tuple[Node, Question]] = asked) -> list[tuple[object, int]]:
-            rows = source.rows(*spans[at])
-            return [_observed(node, question, rows) for node, question in asked]
+    def work(at: int) -> list[tuple[object, int]]:
+        rows = source.rows(*spans[at])
+        return [_observed(node, question, rows) for node, question in asked.items()]
 
-        quick = all(question.quick for _, question in asked)
-        parts = run(work, len(spans), thread_count(1 if quick else threads), prepared)
-        if order is not None:
-            parts = [parts[at] for at in order(len(parts))]
-        for at, (node, question) in enumerate(asked):
-            place, text = prepared.where(node)
-            with at_place(place or "terms", text):
-                outcome = question.advance(question.merge([part[at][0] for part in parts]))
-            if isinstance(outcome, Question):
-                pending[node] = outcome
-            else:
-                del pending[node]
-                answers[node] = outcome, sum(part[at][1] for part in parts)
-    return answers
+    parts = run(work, len(spans), thread_count(1 if quick else threads), prepared)
+    return parts if order is None else [parts[at] for at in order(len(parts))]

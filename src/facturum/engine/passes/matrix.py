@@ -48,7 +48,7 @@ def fill(
     threads: int | None,
     tick: Callable[[], None] | None = None,
     complete: bool = True,
-) -> tuple[M, Moments, list[int]]:
+) -> tuple[M, list[Moments], list[int]]:
     """Hand the columns of all remaining rows to a sink.
 
     Args:
@@ -62,7 +62,8 @@ def fill(
         complete: whether all terms have a value in all rows; otherwise a missing value becomes NaN.
 
     Returns:
-        What the sink has made of them, the moments of the columns, and how many rows of each term are missing.
+        What the sink has made of them, the moments of the columns in each leaf, and how many rows of each term are
+        missing.
 
     Raises:
         DataError: where an operation has no finite value in some rows.
@@ -78,9 +79,9 @@ def fill(
 
     sizes = [leaf.count for leaf in selection.leaves]
     parts = run_together(work, len(selection.leaves), thread_count(threads), reporter, tick, sizes)
-    moments = Moments.merged([part for part, _ in parts])
+    moments = [part for part, _ in parts]
     missing = [sum(counts.get(piece.first, 0) for _, counts in parts) for piece in pieces if piece.node is not None]
-    _refuse_infinite(pieces, moments, source, selection, reporter)
+    _refuse_infinite(pieces, Moments.merged(moments), source, selection, reporter)
     return sink.finished(selection.order, threads), moments, missing
 
 

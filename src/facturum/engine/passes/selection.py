@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import pairwise
 
 import numpy as np
 
 from facturum.data.values import Array, Mask
-from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run, thread_count
+from facturum.engine.blocks.leaves import LEAF, TOGETHER, FailedRows, batched, leaves_of, run, thread_count
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
+from facturum.engine.passes.totals import Totals
 from facturum.engine.planning.prepared import Prepared
-from facturum.errors import DataError, counted
 from facturum.language.core import truths
 from facturum.language.nodes import Node
 from facturum.language.rows import Rows
@@ -74,6 +74,7 @@ class Selection:
         parts: the places whose values a row needs: the response and each term.
         history_rows: how many rows of history there are besides those given.
         numbers: the row number of each position of the table; None where they are in order.
+        restored: whether the matrix has its rows in the order given; otherwise in that of the table.
         missing_filled: where no row is left out for it, the number of rows missing of each part, counted by filling.
     """
 
@@ -81,11 +82,20 @@ class Selection:
     parts: tuple[str, ...]
     history_rows: int = 0
     numbers: Array | None = None
+    restored: bool = True
     missing_filled: Mapping[str, int] | None = None
 
     @property
+    def start(self) -> int:
+        return self.leaves[0].start
+
+    @property
+    def stop(self) -> int:
+        return self.leaves[-1].stop
+
+    @property
     def given(self) -> int:
-        return self.leaves[-1].stop - self.history_rows
+        return self.stop - self.start - self.history_rows
 
     def _numbers_of(self, positions: Array) -> Array:
         return row_numbers(positions, self.history_rows, self.numbers)
@@ -134,7 +144,7 @@ class Selection:
     @cached_property
     def order(self) -> Array | None:
         """What brings them into the order of the rows given, which is that of the matrix; None where they are."""
-        if self.numbers is None:
+        if self.numbers is None or not self.restored:
             return None
         places = np.full(self.given, -1)
         places[self.numbers[self._remaining] - 1] = np.arange(self.count)
@@ -151,14 +161,82 @@ class Selection:
         """Return the source row numbers left out, and the numbers of their reasons."""
         rows = self._numbers_of(np.concatenate([leaf.dropped + leaf.start for leaf in self.leaves]))
         causes = np.concatenate([leaf.causes for leaf in self.leaves])
-        if self.numbers is None:
+        if self.numbers is None or not self.restored:
             return rows, causes
         order = np.argsort(rows)
         return rows[order], causes[order]
 
 
+@dataclass(frozen=True)
+class Sample:
+    """The rows that a plan selects; of a table in memory they are found once, of others whenever they are asked for.
+
+    Args:
+        prepared: the plan.
+        source: the table.
+        threads: how many threads.
+        complete: whether [rows] missing applies as well; otherwise only `keep` does.
+        leaf: for tests, the rows of a leaf.
+    """
+
+    prepared: Prepared
+    source: Source
+    threads: int | None = None
+    complete: bool = True
+    leaf: int = LEAF
+
+    @cached_property
+    def parts(self) -> dict[str, Node]:
+        """The expressions whose values a row needs; none where filling counts what is missing."""
+        if not self.complete or self.prepared.spec.rows.missing == "keep":
+            return {}
+        return {place: node for place, node in self.prepared.parts().items() if not place.startswith("derived.")}
+
+    @cached_property
+    def stretches(self) -> list[list[tuple[int, int]]]:
+        """The leaves that are taken at a time."""
+        leaves = leaves_of(self.source.table.length, self.leaf)
+        at_once = self.prepared.shaped.leaves_at_once
+        return [leaves] if at_once is None else [list(part) for part in batched(leaves, at_once)]
+
+    @cached_property
+    def whole(self) -> Selection:
+        """The rows of the whole table."""
+        return self._of([leaf for stretch in self.stretches for leaf in stretch])
+
+    @cached_property
+    def totals(self) -> Totals:
+        """How many rows there are."""
+        totals = Totals()
+        self.each(totals.add)
+        return totals
+
+    def each(self, work: Callable[[Selection], None]) -> None:
+        """Do a work for the rows of each stretch, in their order; rows in which it fails are added up.
+
+        Raises:
+            DataError: with the rows of all stretches in which an operation failed.
+        """
+        failures: list[FailedRows] = []
+        for stretch in self.stretches:
+            try:
+                work(self.whole if len(self.stretches) == 1 else self._of(stretch))
+            except FailedRows as failed:
+                failures.append(failed)
+        if failures:
+            raise FailedRows.together(failures)
+
+    def _of(self, leaves: Sequence[tuple[int, int]]) -> Selection:
+        groups = batched(leaves, TOGETHER)
+        work = partial(_select, self.prepared, self.source, list(self.parts.values()))
+        each = run(lambda at: work(groups[at]), len(groups), thread_count(self.threads), self.prepared)
+        selected = tuple(leaf for group in each for leaf in group)
+        shaped = self.prepared.shaped
+        return Selection(selected, tuple(self.parts), shaped.history_rows, shaped.numbers, shaped.restored)
+
+
 def select(
-    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
+    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int = LEAF
 ) -> Selection:
     """Return which rows remain, evaluating no more than which values are there.
 
@@ -167,29 +245,14 @@ def select(
         source: the table.
         threads: how many threads.
         complete: whether [rows] missing applies as well; otherwise only `keep` does.
+        leaf: for tests, the rows of a leaf.
 
     Raises:
         DataError: where no row is left, or where rows without a value are refused.
     """
-    parts: dict[str, Node] = {}
-    if complete and prepared.spec.rows.missing != "keep":  # else filling counts what is missing
-        parts = {place: node for place, node in prepared.parts().items() if not place.startswith("derived.")}
-    ranges = leaves_of(source.table.length) if leaf is None else leaves_of(source.table.length, leaf)
-
-    groups = batched(ranges, TOGETHER)
-    parts_selected = run(
-        lambda at: _select(prepared, source, list(parts.values()), groups[at]),
-        len(groups),
-        thread_count(threads),
-        prepared,
-    )
-    leaves = [leaf for group in parts_selected for leaf in group]
-    selection = Selection(tuple(leaves), tuple(parts), prepared.shaped.history_rows, source.numbers)
-    if complete and prepared.spec.rows.missing == "fail":
-        _refuse_missing(selection)
-    if not selection.count:
-        raise _nothing_left(selection, prepared)
-    return selection
+    sample = Sample(prepared, source, threads, complete, leaf)
+    sample.totals.settle(prepared)
+    return sample.whole
 
 
 def _select(
@@ -302,33 +365,3 @@ def _holds(condition: Node | None, source: Source, start: int, stop: int, chosen
     values = rows.evaluate(condition).full(rows.length)
     holds: Mask = truths(values) if values.valid is None else truths(values) & values.valid
     return holds
-
-
-def _refuse_missing(selection: Selection) -> None:
-    rows, causes = selection.dropped_rows()
-    without = causes >= 0
-    if without.any():
-        places = [selection.parts[at] for at in np.unique(causes[without])]
-        raise DataError(
-            f"{counted(int(without.sum()), 'row')} with missing values, and [rows] missing is 'fail'",
-            place=places[0],
-            rows=rows[without].tolist(),
-            remedy='Fill them, leave them out with [rows] keep, or write missing = "drop". Concerned: '
-            + ", ".join(places[:8])
-            + ".",
-        )
-
-
-def _nothing_left(selection: Selection, prepared: Prepared) -> DataError:
-    causes = sorted(selection.reasons().items(), key=lambda item: -item[1])
-    told = [
-        f"{count:,} where {reason} in {place}" if place != "rows.keep" else f"{count:,} where {reason}"
-        for (reason, place), count in causes
-    ]
-    chief = causes[0][0][1]  # the place that most of the rows are lost at
-    return DataError(
-        f"no row is left of {selection.given:,}: " + "; ".join(told[:5]),
-        place=chief,
-        text=prepared.spec.rows.keep if chief == "rows.keep" else None,
-        remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
-    )

@@ -104,7 +104,7 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     refuse_leaks(response, terms, kept, spec)
     timing = spec.data.timing
     roots = [*prepared.parts().values(), *[node for node in conditioned if node is not None]]
-    if timing is not None and any(prepared.looks_along(root) for root in roots):
+    if timing is not None and (shaped.joined or any(prepared.looks_along(root) for root in roots)):
         return replace(prepared, shaped=shaped.in_order_of_time(timing))
     return prepared
 

@@ -56,6 +56,8 @@ class Shaped:
         joined: the series beside it.
         converted: what conversions did, by the place in the plan.
         numbers: the row number of each position, those of history below 1; None where they are in order.
+        restored: whether the matrix has its rows in the order given; otherwise in that of this table.
+        leaves_at_once: how many leaves a pass takes at a time, of a table that is not in memory; None for all.
     """
 
     table: Table
@@ -63,6 +65,8 @@ class Shaped:
     joined: tuple[JoinedSeries, ...] = ()
     converted: tuple[tuple[str, Converted], ...] = ()
     numbers: Array | None = None
+    restored: bool = True
+    leaves_at_once: int | None = None
 
     def in_order_of_time(self, timing: Timing) -> Shaped:
         """Return the same with the rows of each unit together and in the order of time.
