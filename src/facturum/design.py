@@ -24,13 +24,8 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
-from facturum.files.build_folder import (
-    FORMATS,
-    Stored,
-    own_files,
-    read_build,
-    write_build,
-)
+from facturum.files.build_folder import Stored, own_files, read_build
+from facturum.files.build_writer import FORMATS, write_build
 from facturum.files.built_design import FromBuild, Origin, doubles
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns

@@ -16,7 +16,7 @@ from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
-from facturum.files.build_folder import MARKER
+from facturum.files.build_writer import MARKER
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.tables import read
 from facturum.terms import Expression

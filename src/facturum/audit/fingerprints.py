@@ -10,9 +10,9 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, ConfigDict, model_validator
 
-from facturum.data.values import Array, Kind, label_text
+from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
-from facturum.engine.blocks.leaves import leaves_of, on_threads
+from facturum.engine.blocks.leaves import LEAF, leaves_of, on_threads
 from facturum.numerics.sparse import SparseColumns
 
 Words = npt.NDArray[np.uint64]
@@ -56,6 +56,73 @@ class ChangedCells:
     row: int | None
 
 
+class FingerprintTaker:
+    """Takes the fingerprint of a variable whose rows come block by block.
+
+    Whole numbers of 64 bits are taken as doubles where all of them are doubles to the last digit, which shows at the
+    end; until then both ways are followed.
+
+    Args:
+        kind: of the variable.
+        both: whether both ways are followed.
+    """
+
+    def __init__(self, kind: Kind, both: bool) -> None:
+        self._kind = kind
+        self._label_words = _LabelWords()
+        self._ways = {exact: _Words() for exact in ((True, False) if both else (True,))}
+
+    def add(self, variable: Variable) -> None:
+        """Take the next rows, as a variable of their own."""
+        for exact, words in list(self._ways.items()):
+            if exact and not variable.exact_as_double and len(self._ways) > 1:
+                del self._ways[exact]
+            else:
+                words.add(_words(variable, exact, self._label_words))
+
+    def taken(self) -> Fingerprint:
+        """Return the fingerprint."""
+        return self._ways[True in self._ways].taken(str(self._kind))
+
+
+class _Words:
+    """Words on their way into a fingerprint: cut into leaves, whatever blocks they come in."""
+
+    def __init__(self) -> None:
+        self._digest = hashlib.sha256()
+        self._rest: list[Words] = []
+        self._waiting = self._rows = 0
+        self._unordered = np.uint64(0)
+        self._locators: list[str] = []
+
+    def add(self, words: Words) -> None:
+        while self._waiting + len(words) >= LEAF:
+            part, words = words[: LEAF - self._waiting], words[LEAF - self._waiting :]
+            self._take(np.concatenate([*self._rest, part]) if self._rest else part)
+            self._rest, self._waiting = [], 0
+        if len(words):
+            self._rest.append(words)
+            self._waiting += len(words)
+
+    def _take(self, words: Words) -> None:
+        self._digest.update(words.astype("<u8").tobytes())
+        self._locators.append("".join(f"{int(word):016x}" for word in _locator(words)))
+        with np.errstate(over="ignore"):
+            self._unordered += np.add.reduce(_mixed(words + _ONE))
+        self._rows += len(words)
+
+    def taken(self, kind: str) -> Fingerprint:
+        if self._waiting:
+            self._take(np.concatenate(self._rest))
+        return Fingerprint(
+            kind=kind,
+            rows=self._rows,
+            digest=self._digest.hexdigest(),
+            locators=self._locators,
+            unordered=f"{int(self._unordered):016x}",
+        )
+
+
 def fingerprint_of(variable: Variable) -> Fingerprint:
     """Return the fingerprint of a variable.
 
@@ -65,19 +132,10 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
         >>> changed_cells(b, a)
         [ChangedCells(first=1, last=3, row=2)]
     """
-    digest = hashlib.sha256()
-    locators, sums = [], []
-    for words in _words_by_leaf(variable):
-        digest.update(words.astype("<u8").tobytes())
-        locators.append(_locator(words))
-        sums.append(np.add.reduce(_mixed(words + _ONE)))
-    return Fingerprint(
-        kind=str(variable.kind),
-        rows=len(variable),
-        digest=digest.hexdigest(),
-        locators=["".join(f"{int(word):016x}" for word in locator) for locator in locators],
-        unordered=f"{int(np.add.reduce(np.array(sums, dtype=np.uint64))):016x}",
-    )
+    words = _Words()
+    for part in _words_by_leaf(variable):
+        words.add(part)
+    return words.taken(str(variable.kind))
 
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:
@@ -146,18 +204,41 @@ def _mixed(words: Words) -> Words:
 
 
 def _words_by_leaf(variable: Variable) -> Iterator[Words]:
-    """Yield 64 bits for each cell, the same for the same value however it is stored."""
-    missing = variable.missing_rows()
-    table: Words | None = None
-    if variable.labels is not None:
-        hashes = [hashlib.sha256(label_text(label).encode()).digest()[:8] for label in variable.labels]
-        table = np.array([int.from_bytes(part, "little") for part in hashes] + [0], dtype=np.uint64)
+    exact, label_words = variable.exact_as_double, _LabelWords()
     for start, stop in leaves_of(len(variable)):
-        data = variable.data[start:stop]
-        if table is not None:
-            words: Words = table[data]
-        elif variable.kind is Kind.NUMBER and variable.exact_as_double:
-            words = (data.astype(np.float64) + 0.0).view(np.uint64)
-        else:
-            words = data.astype(np.int64).view(np.uint64)
-        yield np.where(missing[start:stop], _MISSING, words)
+        yield _words(variable.part(start, stop), exact, label_words)
+
+
+def _words(variable: Variable, exact: bool, label_words: _LabelWords) -> Words:
+    """Return 64 bits for each cell, the same for the same value however it is stored.
+
+    Args:
+        variable: the cells.
+        exact: whether all numbers of the whole variable are doubles.
+        label_words: of its categories.
+    """
+    data = variable.data
+    if variable.labels is not None:
+        words: Words = label_words.of(variable.labels)[data]
+    elif variable.kind is Kind.NUMBER and exact:
+        words = (data.astype(np.float64) + 0.0).view(np.uint64)
+    else:
+        words = data.astype(np.int64).view(np.uint64)
+    missing = variable.missing_rows()
+    return np.where(missing, _MISSING, words) if missing.any() else words
+
+
+class _LabelWords:
+    """The words of categories, kept while the next rows have the same."""
+
+    def __init__(self) -> None:
+        self._labels: Labels | None = None
+        self._words: Words = np.zeros(1, dtype=np.uint64)
+
+    def of(self, labels: Labels) -> Words:
+        """Return a word for each label, and one for none."""
+        if labels is not self._labels:
+            hashes = [hashlib.sha256(label_text(label).encode()).digest()[:8] for label in labels]
+            words = [int.from_bytes(part, "little") for part in hashes]
+            self._labels, self._words = labels, np.array([*words, 0], dtype=np.uint64)
+        return self._words

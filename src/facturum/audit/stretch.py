@@ -9,7 +9,6 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Mask, Values
-from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.selection import Selection
@@ -80,7 +79,7 @@ class Stretch:
 
     def leaves(self, at: Array) -> Iterator[slice]:
         """Yield which of some positions lie in each leaf: what is summed over them is the same in every stretch."""
-        edges = np.arange(self.start // LEAF * LEAF, self.stop + LEAF, LEAF)
+        edges = [*(leaf.start for leaf in self.selection.leaves), self.stop]
         for low, high in pairwise(np.searchsorted(at, edges).tolist()):
             if high > low:
                 yield slice(low, high)

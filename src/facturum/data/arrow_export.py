@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from facturum.data.table import Table
@@ -17,10 +18,9 @@ def arrow_column(variable: Variable, rows: Array | None = None) -> pa.Array:
     variable = variable if rows is None else variable.take(rows)
     missing = variable.missing_rows()
     if variable.labels is not None:
-        texts = all(isinstance(label, str) for label in variable.labels)
-        labels = list(variable.labels) if texts else [label_text(label) for label in variable.labels]
-        values = [None if gone else labels[code] for code, gone in zip(variable.data, missing, strict=True)]
-        return pa.array(values, pa.string())
+        labels = pa.array([label_text(label) for label in variable.labels], pa.string())
+        codes = pa.array(np.where(missing, 0, variable.data), mask=missing)
+        return pa.DictionaryArray.from_arrays(codes, labels).cast(pa.string())
     data = variable.data.astype("datetime64[us]") if variable.kind is Kind.TIME else variable.data
     return pa.array(data, mask=missing)
 

@@ -8,6 +8,7 @@ from facturum.data.values import FloatArray, Kind
 from facturum.data.variable import Variable
 
 MANY_ROWS = 30
+LOOKED_AT = 65_536  # rows, which as a rule show it where a variable does not tell rows apart
 
 
 def looks_like_id(x: FloatArray, distinct: FloatArray) -> bool:
@@ -28,6 +29,9 @@ def looks_like_id(x: FloatArray, distinct: FloatArray) -> bool:
 
 def tells_rows_apart(variable: Variable) -> bool:
     """Return whether a number counts the rows, or a category differs in every one."""
+    if len(variable) > LOOKED_AT and _repeats(variable.part(0, LOOKED_AT)):
+        return False
+    variable = variable.part(0, len(variable))
     there = ~variable.missing_rows()
     if variable.kind is Kind.NUMBER:
         x = variable.data[there].astype(np.float64)
@@ -37,3 +41,10 @@ def tells_rows_apart(variable: Variable) -> bool:
         return False
     count = int(there.sum())
     return count >= MANY_ROWS and len(np.unique(variable.data[there])) == count
+
+
+def _repeats(variable: Variable) -> bool:
+    """Return whether a value occurs twice, or is a number that is not whole."""
+    x = variable.data[~variable.missing_rows()]
+    whole = variable.kind is not Kind.NUMBER or x.dtype.kind != "f" or bool((x == np.floor(x)).all())
+    return not whole or len(np.unique(x)) < len(x)

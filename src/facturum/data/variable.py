@@ -50,7 +50,7 @@ class Variable:
     declared: bool = False
 
     def __post_init__(self) -> None:
-        if self.valid is None:
+        if not isinstance(self.valid, np.ndarray):  # one on disk is written as it should be
             return
         if self.valid.all():
             object.__setattr__(self, "valid", None)
@@ -133,6 +133,11 @@ class Variable:
                     raise Infinite(~missing & ~finite)
                 valid = finite if valid is None else finite & valid
         return Values(np.ascontiguousarray(data, dtype=np.float64), valid)
+
+    def part(self, start: int, stop: int) -> Variable:
+        """Return the variable for a range of rows."""
+        valid = None if self.valid is None else self.valid[start:stop]
+        return replace(self, data=self.data[start:stop], valid=valid)
 
     def take(self, rows: Array) -> Variable:
         """Return the variable for some rows, counted from 0, in their order."""

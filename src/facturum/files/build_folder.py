@@ -6,7 +6,7 @@ import csv
 import hashlib
 import io
 import json
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,130 +18,30 @@ from pyarrow import parquet
 from pydantic import ValidationError
 
 from facturum.audit.entries import ColumnMap
-from facturum.audit.imputations import FilledCells
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.values import Array
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError, FacturumError
+from facturum.files.build_writer import (
+    COLUMNS,
+    COLUMNS_CSV,
+    FORMATS,
+    IMPUTED,
+    MARKER,
+    RESOLVED,
+    ROWS,
+    columns_csv,
+    map_digest,
+    marker_text,
+)
 from facturum.files.folder import Buffer, Snapshot, read_folder
-from facturum.files.plan_file import parse_plan, plan_text
-from facturum.files.sparse_file import read_sparse, sparse_arrays
+from facturum.files.plan_file import parse_plan
+from facturum.files.sparse_file import read_sparse
 from facturum.files.tables import UNREADABLE
 from facturum.numerics.sparse import SparseColumns
 
-MARKER = "facturum-build.json"
-FORMATS = ("parquet", "csv", "npy", "npz")
-COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
-IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
-IMPUTED_SCHEMA = pa.schema(
-    [("imputation", pa.int64()), ("source_row", pa.int64()), ("fill", pa.float64()), ("fill_text", pa.string())]
-)
-_RISKY = ("=", "+", "-", "@", "\t", "\r")
 _SEAL = 24  # hexadecimal digits of a seal: 96 bits
-
-
-def write_build(
-    folder: Path,
-    design: pa.Table,
-    matrix: Sequence[str],
-    columns: ColumnMap,
-    rows: RowMap,
-    resolved: PlanSpec,
-    form: str,
-    imputed: pa.Table,
-    cells: SparseColumns | None = None,
-) -> None:
-    """Fill a folder with the files of a build.
-
-    Args:
-        folder: an empty folder.
-        table: the table of the design file.
-        matrix: the names of its numeric columns, for the .npy form.
-        columns, rows: the maps.
-        resolved: the resolved plan.
-        form: parquet, csv, npy or npz.
-        imputed: each cell that was filled.
-        cells: for the .npz form, the columns of X; the table has all others.
-    """
-    if form == "parquet":
-        parquet.write_table(design, folder / "design.parquet", compression="zstd", use_dictionary=False)
-    elif form == "csv":
-        arrow_csv.write_csv(design, folder / "design.csv")
-    elif cells is not None:
-        np.savez(folder / "design.npz", **sparse_arrays(design, cells, columns))  # type: ignore[arg-type]
-    else:
-        np.save(
-            folder / "design.npy", np.column_stack([design[name].to_numpy() for name in matrix]), allow_pickle=False
-        )
-    content = columns.model_dump(mode="json")
-    text = json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
-    (folder / COLUMNS).write_bytes(text.encode())
-    (folder / COLUMNS_CSV).write_bytes(columns_csv(columns).encode())
-    parquet.write_table(_dropped_table(rows), folder / ROWS, compression="zstd")
-    parquet.write_table(imputed, folder / IMPUTED, compression="zstd")
-    (folder / RESOLVED).write_bytes(plan_text(resolved).encode())
-    files = {path.name: _digest(path.read_bytes()) for path in sorted(folder.iterdir())}
-    (folder / MARKER).write_bytes(_marker_text(f"design.{form}", map_digest(columns), files))
-
-
-def _marker_text(design: str, map_: str, files: Mapping[str, str]) -> bytes:
-    marker = {"facturum": FORMAT, "design": design, "map": map_, "files": files}
-    return (json.dumps(marker, indent=1) + "\n").encode()
-
-
-def imputed_table(cells: Sequence[FilledCells]) -> pa.Table:
-    """Return imputed cells as a table: the number of the imputation, the source row, the imputed value."""
-    tables = [
-        pa.table(
-            [
-                pa.array(np.full(len(part.rows), part.imputation), pa.int64()),
-                pa.array(part.rows, pa.int64()),
-                pa.nulls(len(part.rows), pa.float64()) if part.numbers is None else pa.array(part.numbers),
-                pa.nulls(len(part.rows), pa.string()) if part.texts is None else pa.array(part.texts, pa.string()),
-            ],
-            schema=IMPUTED_SCHEMA,
-        )
-        for part in cells
-    ]
-    return pa.concat_tables(tables) if tables else IMPUTED_SCHEMA.empty_table()
-
-
-def _dropped_table(rows: RowMap) -> pa.Table:
-    reasons = [rows.reasons[int(cause)] for cause in rows.causes]
-    return pa.table(
-        {
-            "row": pa.array(rows.dropped, pa.int64()),
-            "reason": pa.array([reason for reason, _ in reasons], pa.string()),
-            "place": pa.array([place for _, place in reasons], pa.string()),
-        }
-    )
-
-
-def columns_csv(columns: ColumnMap) -> str:
-    """Return the column map as the text of a file for spreadsheets."""
-    handle = io.StringIO()
-    writer = csv.writer(handle, lineterminator="\n")
-    names = list(type(columns.columns[0]).model_fields) if columns.columns else []
-    writer.writerow(names)
-    for entry in columns.columns:
-        row = entry.model_dump(mode="json")
-        writer.writerow([neutral(row[name]) for name in names])
-    return handle.getvalue()
-
-
-def neutral(value: Any) -> Any:
-    """Return a cell that a spreadsheet will not take for a formula, its control characters written out.
-
-    Example:
-        >>> neutral("=1+1"), neutral(-1.5), neutral(["a", "b"]), neutral("a\\rb")
-        ("'=1+1", -1.5, 'a, b', 'a\\\\rb')
-    """
-    if isinstance(value, list):
-        value = ", ".join(map(str, value))
-    if isinstance(value, str):
-        value = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in value)
-    return "'" + value if isinstance(value, str) and value.startswith(_RISKY) else value
 
 
 @dataclass(frozen=True)
@@ -245,7 +145,7 @@ def findings_of(snapshot: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple
             yield name, f"The file {name} is not among those that {MARKER} lists."
         elif _digest(snapshot.files[name]) != marker["files"][name]:
             yield name, f"The file {name} is not as it was written."
-    if bytes(snapshot.files[MARKER]) != _marker_text(marker["design"], marker["map"], marker["files"]):
+    if bytes(snapshot.files[MARKER]) != marker_text(marker["design"], marker["map"], marker["files"]):
         yield MARKER, f"The file {MARKER} is not as it was written."
     for name in snapshot.listed:
         if name not in wanted | set(marker["files"]) | {MARKER}:
@@ -333,12 +233,6 @@ def seal_of(snapshot: Snapshot) -> str:
     ]
     digits = _digest("\n".join(lines).encode())[:_SEAL]
     return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
-
-
-def map_digest(columns: ColumnMap) -> str:
-    """Return the digest of the contents of a column map, however its file is laid out."""
-    content = json.dumps(columns.model_dump(mode="json"), sort_keys=True, allow_nan=False)
-    return _digest(content.encode("utf-8", "surrogatepass"))
 
 
 def _digest(data: Buffer) -> str:

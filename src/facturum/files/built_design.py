@@ -20,7 +20,7 @@ from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
-from facturum.files.build_folder import imputed_table
+from facturum.files.build_writer import IMPUTED_SCHEMA, imputed_tables
 from facturum.numerics.sparse import SparseColumns
 
 
@@ -73,7 +73,8 @@ class FromBuild:
     @cached_property
     def imputed(self) -> pa.Table:
         """Each cell that was filled."""
-        return imputed_table(self._report[1])
+        tables = list(imputed_tables(self._report[1]))
+        return pa.concat_tables(tables) if tables else IMPUTED_SCHEMA.empty_table()
 
     @property
     def table(self) -> pa.Table:
@@ -87,23 +88,36 @@ class FromBuild:
         return self._table([])
 
     def _table(self, columns: Sequence[FloatArray]) -> pa.Table:
-        built = self.built
-        parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(self.rows.kept, pa.int64()))]
-        for name in built.spec.data.carry:
-            parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
-        parts.append((LEARNING_ROW, pa.array(self.rows.learning)))
-        if built.y is not None:
-            parts += [(column.name, doubles(built.y[:, at])) for at, column in enumerate(built.responses)]
-        parts += [(column.name, doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
-        names = [*[name for name, _ in parts], *[column.name for column in built.columns[len(columns) :]]]
-        twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
-        if twice:
-            raise PlanError(
-                f"two columns of the output are called '{twice[0]}'",
-                place=f"terms.{twice[0]}",
-                remedy="Give the term another key, or do not carry the variable.",
-            )
-        return pa.table([values for _, values in parts], names=[name for name, _ in parts])
+        return design_table(self.built, self.rows, columns)
+
+
+def design_table(built: Built, rows: RowMap, columns: Sequence[FloatArray]) -> pa.Table:
+    """Return rows of a design file: source row, carried variables, learning row, response, columns.
+
+    Args:
+        built: the rows.
+        rows: their row map.
+        columns: those of X, or none of them.
+
+    Raises:
+        PlanError: where a column of the matrix has the name of another of these.
+    """
+    parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(rows.kept, pa.int64()))]
+    for name in built.spec.data.carry:
+        parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
+    parts.append((LEARNING_ROW, pa.array(rows.learning)))
+    if built.y is not None:
+        parts += [(column.name, doubles(built.y[:, at])) for at, column in enumerate(built.responses)]
+    parts += [(column.name, doubles(values)) for column, values in zip(built.columns, columns, strict=False)]
+    names = [*[name for name, _ in parts], *[column.name for column in built.columns[len(columns) :]]]
+    twice = sorted({name for name in names if names.count(name) > 1}) if len(set(names)) < len(names) else []
+    if twice:
+        raise PlanError(
+            f"two columns of the output are called '{twice[0]}'",
+            place=f"terms.{twice[0]}",
+            remedy="Give the term another key, or do not carry the variable.",
+        )
+    return pa.table([values for _, values in parts], names=[name for name, _ in parts])
 
 
 def doubles(values: FloatArray) -> pa.Array:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from facturum.data.grouping import dense_ranks, first_rows, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.series import Series, Timing, series_of
-from facturum.data.values import Array, label_text
+from facturum.data.values import Array, Mask, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest
 
@@ -34,46 +35,89 @@ class JoinedSeries:
     unit: Array
 
 
-def join(main: Table, main_series: Series, name: str, table: Table, timing: Timing) -> tuple[Table, JoinedSeries]:
+@dataclass(frozen=True)
+class SeriesToJoin:
+    """A series at the plan's step, ready to be joined.
+
+    Args:
+        name: of the series.
+        table: its variables named ``NAME_variable``.
+        timing: its time, the plan's step, and what it is matched by.
+    """
+
+    name: str
+    table: Table
+    timing: Timing
+
+    @property
+    def variables(self) -> tuple[str, ...]:
+        """The names of the variables that are joined."""
+        return tuple(v.name for v in self.table if v.name not in (self.timing.time, *self.timing.panel))
+
+    @cached_property
+    def series(self) -> Series:
+        """Its rows by unit and period."""
+        return series_of(self.table, self.timing)
+
+    def rows(self, main: Table, period: Array, known: Mask) -> tuple[Array, Array]:
+        """Return for each row of the plan's table its unit in the series and the row of its period there; -1 for none.
+
+        Args:
+            main: the plan's table, or some rows of it.
+            period: the number of each row's period.
+            known: which rows have one.
+
+        Raises:
+            DataError: where a match is missing on one side, a period occurs twice, or names clash.
+        """
+        place = f"series.{self.name}"
+        for match in self.timing.panel:
+            if match not in main:
+                raise DataError(
+                    f"variable '{match}' to match by not found in the table{nearest(match, list(main.variables))}",
+                    place=f"{place}.match",
+                    remedy="Match by variables that both tables have.",
+                )
+        for variable in self.variables:
+            if variable in main:
+                raise DataError(
+                    f"the table has a variable '{variable}' already",
+                    place=place,
+                    remedy="Give the series another name.",
+                )
+        keys = [self.table[match] for match in self.timing.panel]
+        unit = _units([main[match] for match in self.timing.panel], keys, self.series, main.length)
+        return unit, self.series.lookup(unit, period, known)
+
+    def nothing_in_common(self) -> DataError:
+        """Return the error that no row of the plan's table finds one of the series."""
+        return DataError(
+            f"the series '{self.name}' has no {self.timing.every} in common with the table",
+            place=f"series.{self.name}",
+            remedy="Check its time, its step, and the variables that it is matched by.",
+        )
+
+    def joined(self, unit: Array) -> JoinedSeries:
+        """Return the series as joined, by the unit of each row of the plan's table."""
+        return JoinedSeries(self.name, self.table, self.timing, self.variables, unit)
+
+
+def join(main: Table, main_series: Series, series: SeriesToJoin) -> tuple[Table, JoinedSeries]:
     """Return the plan's table with the variables of a series beside it, by period and matching variables.
 
     Args:
         main: the plan's table.
         main_series: its rows by unit and period.
-        name: of the series.
-        table: the series at the plan's step.
-        timing: its time, the plan's step, and what it is matched by.
+        series: what is joined.
 
     Raises:
         DataError: where a match is missing on one side, a period occurs twice, or no period is common to both.
     """
-    place = f"series.{name}"
-    for match in timing.panel:
-        if match not in main:
-            raise DataError(
-                f"variable '{match}' to match by not found in the table{nearest(match, list(main.variables))}",
-                place=f"{place}.match",
-                remedy="Match by variables that both tables have.",
-            )
-    series = series_of(table, timing)
-    taken = tuple(v.name for v in table if v.name not in (timing.time, *timing.panel))
-    for variable in taken:
-        if variable in main:
-            raise DataError(
-                f"the table has a variable '{variable}' already", place=place, remedy="Give the series another name."
-            )
-    unit = _units([main[m] for m in timing.panel], [table[m] for m in timing.panel], series, main.length)
-    at = series.lookup(unit, main_series.period, main_series.known)
+    unit, at = series.rows(main, main_series.period, main_series.known)
     if not (at >= 0).any():
-        raise DataError(
-            f"the series '{name}' has no {timing.every} in common with the table",
-            place=place,
-            remedy="Check its time, its step, and the variables that it is matched by.",
-        )
-    joined = dict(main.variables)
-    for variable in taken:
-        joined[variable] = table[variable].taken(at)
-    return Table(joined, main.length, main.source), JoinedSeries(name, table, timing, taken, unit)
+        raise series.nothing_in_common()
+    joined = {**main.variables, **{name: series.table[name].taken(at) for name in series.variables}}
+    return Table(joined, main.length, main.source), series.joined(unit)
 
 
 def _units(main: Sequence[Variable], keys_of: Sequence[Variable], series: Series, length: int) -> Array:

@@ -9,7 +9,16 @@ import numpy as np
 
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
-from facturum.data.time.series import AT_ONCE, Timing, period_numbers, series_of
+from facturum.data.time.calendar import weekend
+from facturum.data.time.series import (
+    AT_ONCE,
+    Timing,
+    period_numbers,
+    refuse_longer,
+    series_of,
+    twice_error,
+    weekend_error,
+)
 from facturum.data.time.spans import Runs
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -119,3 +128,43 @@ def unit_changes(panel: Sequence[Variable], start: int, stop: int) -> Mask:
         new[0] = True
         return new
     return new[1:]
+
+
+def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array]) -> None:
+    """Refuse faults of the time of a table that is in the order of unit and period, reading it once.
+
+    Args:
+        table: the variables as declared, rows without a time last.
+        timing: how rows follow one another.
+        numbers: returns row numbers of positions in it.
+
+    Raises:
+        DataError: where a period occurs twice within a unit, the step is longer than the plan's, or a workday is none.
+    """
+    if timing.time is None or timing.every == "row":
+        return
+    time, panel = table[timing.time], [table[name] for name in timing.panel]
+    pairs: list[int] = []
+    twice = weekends = steps_seen = apart = 0
+    first_weekends: list[int] = []
+    for start in range(0, table.length, AT_ONCE):
+        begin, stop = max(start - 1, 0), min(start + AT_ONCE, table.length)
+        part = time.part(begin, stop)
+        known = ~part.missing_rows()
+        steps = np.diff(period_numbers(part.data, timing.every))
+        within = ~unit_changes(panel, begin, stop)[1:] & known[1:] & known[:-1]
+        same = np.flatnonzero(within & (steps == 0)) + begin
+        twice += len(same)
+        pairs += [row for at in same[: 3 - len(pairs) // 2] for row in numbers(np.array([at, at + 1])).tolist()]
+        apart, steps_seen = int(np.gcd(apart, np.gcd.reduce(steps[within]))), steps_seen + int(within.sum())
+        if timing.every == "workday":
+            at_weekend = np.flatnonzero(known & weekend(part.data))[0 if begin == start else 1 :] + begin
+            weekends += len(at_weekend)
+            first_weekends += numbers(at_weekend[: 10 - len(first_weekends)]).tolist()
+    if weekends:
+        raise weekend_error(time.name, table.source, np.array(sorted(first_weekends)), weekends)
+    if twice:
+        raise twice_error(timing, table.source, sorted(set(pairs)), twice)
+    if apart != 1:
+        first = numbers(np.arange(min(3, table.length)))
+        refuse_longer(timing, table.source, apart, steps_seen, first, table.length)

@@ -214,9 +214,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
         return Series(unit, _row_numbers(unit), known)
     time = table[timing.time]
     if time.kind is not Kind.TIME:
-        raise DataError(
-            f"'{timing.time}' is not a time", place="data.time", remedy="Name a variable of dates or periods."
-        )
+        raise not_a_time(timing.time)
     known &= ~time.missing_rows()
     if timing.every == "workday":
         _refuse_weekends(time, known, table.source)
@@ -225,6 +223,11 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     if visible is None:
         _refuse_coarser(series, timing, table.source)
     return series
+
+
+def not_a_time(name: str) -> DataError:
+    """Return the error that the time of a plan is something else."""
+    return DataError(f"'{name}' is not a time", place="data.time", remedy="Name a variable of dates or periods.")
 
 
 def _units(panel: list[Variable], length: int) -> Array:
@@ -251,13 +254,25 @@ def _row_numbers(unit: Array) -> Array:
 def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
     rows = np.flatnonzero(known & weekend(time.data)) + 1
     if len(rows):
-        raise DataError(
-            f"'{time.name}' has Saturdays or Sundays in {source}, and every is 'workday'",
-            place="data.every",
-            rows=rows[:10].tolist(),
-            count=len(rows),
-            remedy='Leave these rows out beforehand, or write every = "day".',
-        )
+        raise weekend_error(time.name, source, rows, len(rows))
+
+
+def weekend_error(name: str, source: str, rows: Array, count: int) -> DataError:
+    """Return the error that a time of workdays has weekends.
+
+    Args:
+        name: of the time.
+        source: where its table comes from.
+        rows: the first of these.
+        count: how many there are.
+    """
+    return DataError(
+        f"'{name}' has Saturdays or Sundays in {source}, and every is 'workday'",
+        place="data.every",
+        rows=rows[:10].tolist(),
+        count=count,
+        remedy='Leave these rows out beforehand, or write every = "day".',
+    )
 
 
 def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
@@ -270,19 +285,31 @@ def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
         apart, count = int(np.gcd(apart, np.gcd.reduce(steps.astype(np.int64)))), count + len(steps)
         if apart == 1:
             return
-    if count < FEWEST_STEPS:
+    refuse_longer(timing, source, apart, count, order[:3] + 1, len(order))
+
+
+def refuse_longer(timing: Timing, source: str, apart: int, steps: int, rows: Array, count: int) -> None:
+    """Refuse a step longer than the plan's.
+
+    Args:
+        timing: how rows follow one another.
+        source: where the table comes from.
+        apart: the common length of its steps, in periods.
+        steps: how many steps there are.
+        rows: the first rows.
+        count: how many rows there are.
+    """
+    longer = next((step for length, step in _LONGER.get(timing.every, ()) if apart % length == 0), None)
+    if steps < FEWEST_STEPS or longer is None:
         return
-    noun = step_noun(timing.every)
-    longer = next((step for count, step in _LONGER.get(timing.every, ()) if apart % count == 0), None)
-    if longer is not None:
-        rows = sorted((order[:3] + 1).tolist())
-        raise DataError(
-            f"the rows of {source} are all {apart} {noun}s apart or a multiple of it, and every is '{timing.every}'",
-            place="data.every",
-            rows=rows,
-            count=len(order),
-            remedy=f'Write every = "{longer}".',
-        )
+    raise DataError(
+        f"the rows of {source} are all {apart} {step_noun(timing.every)}s apart or a multiple of it, "
+        f"and every is '{timing.every}'",
+        place="data.every",
+        rows=sorted(rows.tolist()),
+        count=count,
+        remedy=f'Write every = "{longer}".',
+    )
 
 
 def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
@@ -293,14 +320,26 @@ def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
     if not same.any():
         return
     at = np.flatnonzero(same)
-    pairs = sorted({row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)})
+    pairs = {row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)}
+    raise twice_error(timing, source, sorted(pairs), len(at))
+
+
+def twice_error(timing: Timing, source: str, rows: list[int], count: int) -> DataError:
+    """Return the error that periods occur more than once within a unit.
+
+    Args:
+        timing: how rows follow one another.
+        source: where the table comes from.
+        rows: the first of these, both rows of each pair.
+        count: how many rows there are too many.
+    """
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
     step = ("an " if timing.every == "hour" else "a ") + step_noun(timing.every)
-    raise DataError(
-        f"{step} occurs more than once{within} in {source}: {counted(len(at), 'row')} too many",
+    return DataError(
+        f"{step} occurs more than once{within} in {source}: {counted(count, 'row')} too many",
         place="data.time",
-        rows=pairs,
-        count=len(pairs) if len(at) <= 3 else 2 * len(at),
+        rows=rows,
+        count=len(rows) if count <= 3 else 2 * count,
         remedy="Name the variable that identifies the units as panel, use a finer step, or aggregate the rows first."
         + (" Where clocks are put back, an hour occurs twice: give UTC." if timing.every == "hour" else ""),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import cast
 
 import numpy as np
 
@@ -123,12 +124,23 @@ def _visible(prepared: Prepared) -> Mask | None:
     """Return the learning rows where an operation along time could otherwise read others while learning."""
     if prepared.learn is None or not any(prepared.looks_along(root) for root in prepared.parts().values()):
         return None
-    source = prepared.source()
-    holds: list[Mask] = []
-    for start, stop in leaves_of(source.table.length):
-        values, _ = evaluated(source, prepared.learn, start, stop)
-        holds.append(truths(values) if values.valid is None else truths(values) & values.valid)
-    return np.concatenate(holds)
+    rows = _LearningRows(prepared.source(), prepared.learn)
+    if prepared.shaped.leaves_at_once is not None:
+        return cast(Mask, rows)
+    return np.concatenate([rows[start:stop] for start, stop in leaves_of(prepared.table.length)])
+
+
+class _LearningRows:
+    """A mask of the rows that the plan learns from, found anew for each range that is asked for."""
+
+    def __init__(self, source: Source, condition: Node) -> None:
+        self._source, self._condition = source, condition
+
+    def __getitem__(self, rows: slice) -> Mask:
+        start, stop, _ = rows.indices(self._source.table.length)
+        values, _ = evaluated(self._source, self._condition, start, stop)
+        holds: Mask = truths(values) if values.valid is None else truths(values) & values.valid
+        return holds
 
 
 def _replaced(node: Node, answers: dict[Node, Node]) -> Node:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from facturum.data.table import Table
 from facturum.data.values import Kind
+from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.scope import Scope
 from facturum.errors import FacturumError
 from facturum.language.core import Name
@@ -46,4 +47,6 @@ def _step(node: Node, table: Table, time: str | None, every: str | None) -> str:
     if node.variable == time and every in STEPS:
         return str(every)
     variable = table[node.variable]
-    return step_of_moments(variable.data[~variable.missing_rows()])
+    parts = [variable.part(*leaf) for leaf in leaves_of(len(variable))]
+    steps = {step_of_moments(part.data[~part.missing_rows()]) for part in parts}
+    return next(step for step in ("minute", "hour", "day", "month", "year") if step in steps)

@@ -36,15 +36,21 @@ def at_place(place: str, text: str | None = None) -> Iterator[None]:
         raise error.at(place, text) from None
 
 
-def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
+def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) -> Prepared:
     """Return a plan as checked expressions over a table.
+
+    Args:
+        spec: the plan.
+        given: the tables as given.
+        shaped: the table that the plan works on, where it has been made, in the order that the plan needs.
 
     Raises:
         PlanError: for anything that has no meaning, with its place in the plan.
         DataError: where the table is empty or does not agree with the plan's declarations.
     """
     given = given_of(given)
-    shaped = shape(spec, given)
+    ordered = shaped is not None
+    shaped = shaped or shape(spec, given)
     table = shaped.table
     _check_names(spec, table)
     parsed = {
@@ -104,7 +110,7 @@ def prepare(spec: PlanSpec, given: Table | Given) -> Prepared:
     refuse_leaks(response, terms, kept, spec)
     timing = spec.data.timing
     roots = [*prepared.parts().values(), *[node for node in conditioned if node is not None]]
-    if timing is not None and (shaped.joined or any(prepared.looks_along(root) for root in roots)):
+    if not ordered and timing is not None and (shaped.joined or any(prepared.looks_along(root) for root in roots)):
         return replace(prepared, shaped=shaped.in_order_of_time(timing))
     return prepared
 

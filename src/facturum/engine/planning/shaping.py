@@ -13,7 +13,7 @@ from facturum.data.reshaping import stack
 from facturum.data.table import Table
 from facturum.data.time.appending import append, without_overlap
 from facturum.data.time.conversion import Converted, Take, convert
-from facturum.data.time.joining import JoinedSeries, join
+from facturum.data.time.joining import JoinedSeries, SeriesToJoin, join
 from facturum.data.time.ordering import order_of_time
 from facturum.data.time.series import Timing, series_of
 from facturum.data.time.spans import nests
@@ -22,7 +22,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.leaves import on_threads
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.scope import Scope, refuse_deep
-from facturum.engine.planning.spec import PlanSpec, SeriesSpec
+from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
@@ -105,8 +105,11 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
             history_rows = history.length
             table = append(history, table)
     shaped = Shaped(table, history_rows, (), tuple(("convert", report) for report in converted))
-    for name, series in spec.series.items():
-        shaped = _joined(spec, shaped, name, series, declared)
+    for name in spec.series:
+        series, reports = series_to_join(spec, name, declared)
+        assert spec.data.timing is not None  # as a series is joined by period
+        table, joined = join(shaped.table, series_of(shaped.table, spec.data.timing), series)
+        shaped = replace(shaped, table=table, joined=(*shaped.joined, joined), converted=(*shaped.converted, *reports))
     return shaped
 
 
@@ -215,9 +218,20 @@ def _converted_together(spec: PlanSpec, declared: Mapping[str, Table]) -> tuple[
     return replace(ordered, variables=rest), [c for c in converted if c.variable != MARK], int((~is_new).sum())
 
 
-def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, tables: Mapping[str, Table]) -> Shaped:
-    place = SERIES + name
-    timing = spec.data.timing
+def series_to_join(
+    spec: PlanSpec, name: str, tables: Mapping[str, Table]
+) -> tuple[SeriesToJoin, list[tuple[str, Converted]]]:
+    """Return a series of the plan at the plan's step, and what its conversion did.
+
+    Args:
+        spec: the plan.
+        name: of the series.
+        tables: those given, as declared.
+
+    Raises:
+        DataError: where the plan has no time, the table is not given, or it cannot be converted.
+    """
+    place, series, timing = SERIES + name, spec.series[name], spec.data.timing
     if timing is None or spec.data.time is None or timing.every == "row":
         raise DataError(
             "a series is joined by period, and the plan names no time",
@@ -240,20 +254,9 @@ def _joined(spec: PlanSpec, shaped: Shaped, name: str, series: SeriesSpec, table
         )
         for v in converted
     }
-    table, joined = join(
-        shaped.table,
-        series_of(shaped.table, timing),
-        name,
-        replace(converted, variables=renamed),
-        Timing(series.time, timing.every, tuple(series.match)),
-    )
-    named = [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
-    return replace(
-        shaped,
-        table=table,
-        joined=(*shaped.joined, joined),
-        converted=(*shaped.converted, *named),
-    )
+    at_step = replace(converted, variables=renamed)
+    to_join = SeriesToJoin(name, at_step, Timing(series.time, timing.every, tuple(series.match)))
+    return to_join, [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
 
 
 def given_of(given: Table | Given) -> Given:

@@ -1,0 +1,281 @@
+"""Writing the files of a build into an empty folder, its rows block by block."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from pyarrow import csv as arrow_csv
+
+from facturum.audit.entries import ColumnMap
+from facturum.audit.imputations import FilledCells
+from facturum.audit.row_map import RowMap
+from facturum.data.values import Array, FloatArray
+from facturum.engine.planning.spec import FORMAT, PlanSpec
+from facturum.files.disk_arrays import DiskArray
+from facturum.files.parquet_groups import MOST_ROWS, HashedFile, ParquetGroups, rows_of_group
+from facturum.files.plan_file import plan_text
+from facturum.files.sparse_file import sparse_arrays
+from facturum.numerics.sparse import SparseColumns
+
+MARKER = "facturum-build.json"
+FORMATS = ("parquet", "csv", "npy", "npz")
+STREAMED = ("parquet", "csv")  # those that can be written block by block
+COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
+IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
+IMPUTED_SCHEMA = pa.schema(
+    [("imputation", pa.int64()), ("source_row", pa.int64()), ("fill", pa.float64()), ("fill_text", pa.string())]
+)
+DROPPED_SCHEMA = pa.schema([("row", pa.int64()), ("reason", pa.string()), ("place", pa.string())])
+_RISKY = ("=", "+", "-", "@", "\t", "\r")
+
+
+class BuildWriter:
+    """Writes the files of a build.
+
+    Args:
+        folder: an empty folder.
+        form: of the design file: parquet, csv, npy or npz.
+    """
+
+    def __init__(self, folder: Path, form: str) -> None:
+        self._folder, self._form = folder, form
+        self._digests: dict[str, str] = {}
+        self._design: ParquetGroups | _CsvFile | None = None
+        self._dropped = ParquetGroups(folder / ROWS, DROPPED_SCHEMA, MOST_ROWS)
+
+    def design(self, block: pa.Table) -> None:
+        """Write further rows of the design file, parquet or csv."""
+        if self._design is None:
+            path = self._folder / f"design.{self._form}"
+            rows = rows_of_group(block.num_columns)
+            self._design = (
+                _CsvFile(path, block.schema)
+                if self._form == "csv"
+                else ParquetGroups(path, block.schema, rows, use_dictionary=False)
+            )
+        self._design.add(block)
+
+    def arrays(self, content: Array | Mapping[str, Array]) -> None:
+        """Write the design file as NumPy's, of one array or several."""
+        file = HashedFile(self._folder / f"design.{self._form}")
+        buffer = io.BytesIO()
+        if isinstance(content, Mapping):
+            np.savez(buffer, **content)  # type: ignore[arg-type]
+        else:
+            np.save(buffer, content, allow_pickle=False)
+        file.write(buffer.getbuffer())
+        file.close()
+        self._digests[f"design.{self._form}"] = file.digest
+
+    def dropped(self, rows: Array, causes: Array, reasons: Mapping[int, tuple[str, str]]) -> None:
+        """Write further rows left out.
+
+        Args:
+            rows: their source row numbers.
+            causes: for each the number of its reason.
+            reasons: by that number the reason, and the place in the plan that caused it.
+        """
+        known = sorted(reasons)
+        place = np.searchsorted(known, causes)
+        parts = [
+            pa.DictionaryArray.from_arrays(
+                pa.array(place, pa.int32()), pa.array([reasons[at][part] for at in known], pa.string())
+            ).cast(pa.string())
+            for part in (0, 1)
+        ]
+        self._dropped.add(pa.table([pa.array(rows, pa.int64()), *parts], schema=DROPPED_SCHEMA))
+
+    def finish(self, columns: ColumnMap, resolved: PlanSpec, imputed: Iterable[pa.Table]) -> None:
+        """Write all that is known once all rows are written.
+
+        Args:
+            columns: the column map.
+            resolved: the resolved plan.
+            imputed: the cells that were filled, in blocks.
+        """
+        if self._design is not None:
+            self._digests[f"design.{self._form}"] = self._design.finish()
+        self._digests[ROWS] = self._dropped.finish()
+        cells = ParquetGroups(self._folder / IMPUTED, IMPUTED_SCHEMA, MOST_ROWS)
+        for block in imputed:
+            cells.add(block)
+        self._digests[IMPUTED] = cells.finish()
+        content = columns.model_dump(mode="json")
+        text = json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+        self._write(COLUMNS, text.encode())
+        self._write(COLUMNS_CSV, columns_csv(columns).encode())
+        self._write(RESOLVED, plan_text(resolved).encode())
+        files = dict(sorted(self._digests.items()))
+        marker = marker_text(f"design.{self._form}", map_digest(columns), files)
+        (self._folder / MARKER).write_bytes(marker)
+
+    def _write(self, name: str, data: bytes) -> None:
+        (self._folder / name).write_bytes(data)
+        self._digests[name] = hashlib.sha256(data).hexdigest()
+
+    def abandon(self) -> None:
+        """End all files as they are."""
+        for file in (self._design, self._dropped):
+            if file is not None:
+                file.abandon()
+
+
+def write_build(
+    folder: Path,
+    design: pa.Table,
+    matrix: Sequence[str],
+    columns: ColumnMap,
+    rows: RowMap,
+    resolved: PlanSpec,
+    form: str,
+    imputed: pa.Table,
+    cells: SparseColumns | None = None,
+) -> None:
+    """Fill a folder with the files of a build that is in memory.
+
+    Args:
+        folder: an empty folder.
+        design: the table of the design file.
+        matrix: the names of its numeric columns, for the .npy form.
+        columns, rows: the maps.
+        resolved: the resolved plan.
+        form: parquet, csv, npy or npz.
+        imputed: each cell that was filled.
+        cells: for the .npz form, the columns of X; the table has all others.
+    """
+    writer = BuildWriter(folder, form)
+    try:
+        if cells is not None:
+            writer.arrays(sparse_arrays(design, cells, columns))
+        elif form == "npy":
+            writer.arrays(np.column_stack([design[name].to_numpy() for name in matrix]))
+        else:
+            writer.design(design)
+        writer.dropped(rows.dropped, rows.causes, rows.reasons)
+        writer.finish(columns, resolved, [imputed])
+    except BaseException:
+        writer.abandon()
+        raise
+
+
+class _CsvFile:
+    """A CSV file that is written block by block."""
+
+    def __init__(self, path: Path, schema: pa.Schema) -> None:
+        self._file = HashedFile(path)
+        self._writer = arrow_csv.CSVWriter(self._file, schema)
+
+    def add(self, block: pa.Table) -> None:
+        self._writer.write_table(block)
+
+    def finish(self) -> str:
+        self._writer.close()
+        self._file.close()
+        return self._file.digest
+
+    def abandon(self) -> None:
+        self._file.close()
+
+
+def marker_text(design: str, digest: str, files: Mapping[str, str]) -> bytes:
+    """Return the content of the marker of a build.
+
+    Args:
+        design: the name of its design file.
+        digest: of its column map, however that is laid out.
+        files: the digests of its files.
+    """
+    marker = {"facturum": FORMAT, "design": design, "map": digest, "files": dict(files)}
+    return (json.dumps(marker, indent=1) + "\n").encode()
+
+
+def map_digest(columns: ColumnMap) -> str:
+    """Return the digest of the contents of a column map, however its file is laid out."""
+    content = json.dumps(columns.model_dump(mode="json"), sort_keys=True, allow_nan=False)
+    return hashlib.sha256(content.encode("utf-8", "surrogatepass")).hexdigest()
+
+
+def imputed_tables(cells: Sequence[FilledCells]) -> Iterator[pa.Table]:
+    """Yield imputed cells as tables: the number of the imputation, the source row, the imputed value."""
+    for part in cells:
+        yield _imputed(part.imputation, part.rows, part.numbers, part.texts)
+
+
+def _imputed(imputation: int, rows: Array, numbers: FloatArray | None, texts: list[str] | None) -> pa.Table:
+    columns = [
+        pa.array(np.full(len(rows), imputation), pa.int64()),
+        pa.array(rows, pa.int64()),
+        pa.nulls(len(rows), pa.float64()) if numbers is None else pa.array(numbers),
+        pa.nulls(len(rows), pa.string()) if texts is None else pa.array(texts, pa.string()),
+    ]
+    return pa.table(columns, schema=IMPUTED_SCHEMA)
+
+
+class CellSpool:
+    """Imputed cells on the disk, until those of one imputation can be written after those of another.
+
+    Args:
+        folder: where temporary files are.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._of: dict[int, tuple[DiskArray, DiskArray, dict[str, int] | None]] = {}
+
+    def add(self, cells: Sequence[FilledCells]) -> None:
+        """Take in the cells of a stretch of rows."""
+        for part in cells:
+            if part.imputation not in self._of:
+                codes: dict[str, int] | None = None if part.texts is None else {}
+                kind = np.float64 if codes is None else np.int64
+                arrays = DiskArray(self._folder, np.int64), DiskArray(self._folder, kind)
+                self._of[part.imputation] = *arrays, codes
+            rows, fills, codes = self._of[part.imputation]
+            rows.append(part.rows)
+            if part.texts is not None and codes is not None:
+                fills.append(np.array([codes.setdefault(text, len(codes)) for text in part.texts], dtype=np.int64))
+            elif part.numbers is not None:
+                fills.append(part.numbers)
+
+    def tables(self) -> Iterator[pa.Table]:
+        """Yield the cells, imputation by imputation."""
+        for imputation, (rows, fills, codes) in sorted(self._of.items()):
+            texts = None if codes is None else list(codes)
+            for start in range(0, len(rows), MOST_ROWS):
+                part = slice(start, start + MOST_ROWS)
+                named = None if texts is None else [texts[code] for code in fills[part].tolist()]
+                yield _imputed(imputation, rows[part], fills[part] if texts is None else None, named)
+
+
+def columns_csv(columns: ColumnMap) -> str:
+    """Return the column map as the text of a file for spreadsheets."""
+    handle = io.StringIO()
+    writer = csv.writer(handle, lineterminator="\n")
+    names = list(type(columns.columns[0]).model_fields) if columns.columns else []
+    writer.writerow(names)
+    for entry in columns.columns:
+        row = entry.model_dump(mode="json")
+        writer.writerow([neutral(row[name]) for name in names])
+    return handle.getvalue()
+
+
+def neutral(value: Any) -> Any:
+    """Return a cell that a spreadsheet will not take for a formula, its control characters written out.
+
+    Example:
+        >>> neutral("=1+1"), neutral(-1.5), neutral(["a", "b"]), neutral("a\\rb")
+        ("'=1+1", -1.5, 'a, b', 'a\\\\rb')
+    """
+    if isinstance(value, list):
+        value = ", ".join(map(str, value))
+    if isinstance(value, str):
+        value = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in value)
+    return "'" + value if isinstance(value, str) and value.startswith(_RISKY) else value

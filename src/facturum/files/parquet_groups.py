@@ -1,0 +1,129 @@
+"""Parquet files that are written block by block, in groups of rows that do not depend on the blocks."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+from pyarrow import parquet
+
+GROUP_BYTES = 2**26  # of a group of rows of doubles: what a writer and a reader hold at a time
+MOST_ROWS, FEWEST_ROWS = 2**20, 2**10
+
+
+def rows_of_group(width: int) -> int:
+    """Return how many rows of so many columns make a group: a power of two.
+
+    Example:
+        >>> rows_of_group(28), rows_of_group(1), rows_of_group(100_000)
+        (262144, 1048576, 1024)
+    """
+    rows = GROUP_BYTES // (8 * max(width, 1))
+    return max(FEWEST_ROWS, min(MOST_ROWS, 1 << max(rows.bit_length() - 1, 0)))
+
+
+class HashedFile:
+    """A file that takes the digest of what is written into it.
+
+    Args:
+        path: where.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._file = path.open("wb")
+        self._digest = hashlib.sha256()
+        self.closed = False
+
+    def write(self, data: Any) -> int:
+        """Write bytes."""
+        self._digest.update(data)
+        return self._file.write(data)
+
+    def flush(self) -> None:
+        """Hand all to the system."""
+        self._file.flush()
+
+    def close(self) -> None:
+        """End the file."""
+        self._file.close()
+        self.closed = True
+
+    @property
+    def digest(self) -> str:
+        """The SHA-256 of all that has been written."""
+        return self._digest.hexdigest()
+
+
+class ParquetGroups:
+    """A Parquet file on its way: blocks of rows become groups, written while the next block is made.
+
+    Args:
+        path: where.
+        schema: of the rows.
+        rows: of a group.
+        options: how columns are written.
+    """
+
+    def __init__(self, path: Path, schema: pa.Schema, rows: int, **options: Any) -> None:
+        self._file = HashedFile(path)
+        self._writer = parquet.ParquetWriter(self._file, schema, compression="zstd", **options)
+        self._schema, self._rows = schema, rows
+        self._waiting: list[pa.Table] = []
+        self._count = 0
+        self._thread = ThreadPoolExecutor(1)
+        self._written: Future[None] | None = None
+
+    def add(self, block: pa.Table) -> None:
+        """Write further rows."""
+        start = 0
+        while start < block.num_rows:
+            part = block.slice(start, self._rows - self._count)
+            self._waiting.append(part)
+            self._count += part.num_rows
+            start += part.num_rows
+            if self._count == self._rows:
+                self._write()
+
+    def _write(self) -> None:
+        group = pa.concat_tables(self._waiting).combine_chunks()
+        self._waiting, self._count = [], 0
+        self._wait()
+        self._written = self._thread.submit(self._writer.write_table, group, row_group_size=self._rows)
+
+    def _wait(self) -> None:
+        if self._written is not None:
+            self._written.result()
+
+    def finish(self) -> str:
+        """Write what is left, end the file, and return its digest."""
+        if self._count or self._written is None:
+            if not self._waiting:
+                self._waiting = [self._schema.empty_table()]
+            self._write()
+        self._wait()
+        self._thread.shutdown()
+        self._writer.close()
+        self._file.close()
+        return self._file.digest
+
+    def abandon(self) -> None:
+        """End the file as it is."""
+        self._thread.shutdown()
+        self._file.close()
+
+
+def write_whole(path: Path, table: pa.Table, rows: int, **options: Any) -> str:
+    """Write a table as it would be written block by block, and return the digest of the file."""
+    file = ParquetGroups(path, table.schema, rows, **options)
+    file.add(table)
+    return file.finish()
+
+
+def read_groups(file: parquet.ParquetFile, columns: list[str] | None = None) -> Iterator[pa.Table]:
+    """Yield a Parquet file group by group."""
+    for group in range(file.num_row_groups):
+        yield file.read_row_group(group, columns)

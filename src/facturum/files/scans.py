@@ -1,0 +1,77 @@
+"""Tables that can be read again and again in blocks: in memory, or in files."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+from facturum.data.table import Table
+from facturum.engine.blocks.leaves import LEAF
+
+
+class Scan(Protocol):
+    """A table that is read block by block, in the order of its rows.
+
+    `source` is what messages call it, `notes` what to notice of its file, `length` its rows, `size` the bytes that it
+    takes in memory, as far as that is known beforehand.
+    """
+
+    @property
+    def source(self) -> str: ...
+    @property
+    def notes(self) -> tuple[str, ...]: ...
+    @property
+    def length(self) -> int: ...
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]: ...
+
+
+@dataclass(frozen=True)
+class Portions:
+    """How much of a table that is not in memory is held at a time; but for the leaves, results do not depend on it.
+
+    Args:
+        memory: bytes in which rows are brought into the order of unit and period, where they are not in it.
+        leaves: how many leaves of rows are filled and written together.
+        leaf: rows of a leaf; another number than the usual one is for tests.
+        block: rows that are read together; None for as many as suit the memory.
+    """
+
+    memory: int = 256 * 2**20
+    leaves: int = 4
+    leaf: int = LEAF
+    block: int | None = None
+
+
+@dataclass(frozen=True)
+class TableScan:
+    """A table in memory."""
+
+    table: Table
+
+    @property
+    def source(self) -> str:
+        return self.table.source
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        return self.table.notes
+
+    @property
+    def length(self) -> int:
+        return self.table.length
+
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
+        """Yield the table in blocks.
+
+        Args:
+            columns: the variables to read, where all of them are in it; all others are left out.
+            rows: of a block, at most.
+        """
+        names = list(self.table.variables)
+        if columns is not None and set(columns) <= set(names):
+            names = [name for name in names if name in columns] or names
+        for start in range(0, self.table.length, rows):
+            stop = min(start + rows, self.table.length)
+            variables = {name: self.table[name].part(start, stop) for name in names}
+            yield Table(variables, stop - start, self.table.source, self.table.notes)

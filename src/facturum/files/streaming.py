@@ -1,0 +1,150 @@
+"""Building a table that is not in memory into a folder: take in, learn, select, fill, and write, stretch by stretch."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from facturum.audit.column_map import Digests, column_map
+from facturum.audit.entries import ColumnMap
+from facturum.audit.report import BuildReport
+from facturum.audit.row_map import row_map
+from facturum.data.table import Table
+from facturum.data.values import FloatArray
+from facturum.engine.blocks.leaves import on_threads
+from facturum.engine.passes.build import Built, answered, built_rows
+from facturum.engine.passes.outline import Outline
+from facturum.engine.passes.selection import Sample, Selection
+from facturum.engine.passes.sinks import refuse_size
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import DataError
+from facturum.files.build_folder import own_files
+from facturum.files.build_writer import STREAMED, BuildWriter, CellSpool
+from facturum.files.built_design import design_table
+from facturum.files.folder import write_folder
+from facturum.files.scans import Portions, Scan
+from facturum.files.spooling import take_in
+
+Progress = Callable[[str, int, int], None]
+
+
+def build_into(
+    spec: PlanSpec,
+    scan: Scan,
+    series: Mapping[str, Table],
+    folder: Path,
+    *,
+    form: str = "parquet",
+    replace: bool = False,
+    threads: int | None = None,
+    portions: Portions | None = None,
+    progress: Progress | None = None,
+) -> ColumnMap:
+    """Write the build of a plan on a table that need not fit into memory, whole or not at all.
+
+    Args:
+        spec: the plan.
+        scan: the table.
+        series: the tables of its series.
+        folder: where the build is written.
+        form: of the design file: parquet or csv.
+        replace: whether a build already there is replaced.
+        threads: how many threads.
+        portions: how much of the table is held at a time.
+        progress: is called with what is being done, the number of rows done and of all.
+
+    Returns:
+        The column map.
+
+    Raises:
+        PlanError, DataError: as building in memory does.
+    """
+    if form not in STREAMED:
+        raise DataError(
+            f"a table that is read in parts cannot be written as {form}", remedy="Write it as parquet or csv."
+        )
+    maps: list[ColumnMap] = []
+
+    def write(part: Path) -> None:
+        maps.append(_write(part, spec, scan, series, form, threads, portions or Portions(), progress))
+
+    write_folder(folder, write, own_files, replace)
+    return maps[0]
+
+
+def _write(
+    part: Path,
+    spec: PlanSpec,
+    scan: Scan,
+    series: Mapping[str, Table],
+    form: str,
+    threads: int | None,
+    portions: Portions,
+    progress: Progress | None,
+) -> ColumnMap:
+    """Fill an empty folder."""
+
+    def telling(what: str) -> Callable[[int, int], None]:
+        return lambda done, total: None if progress is None else progress(what, done, total)
+
+    taken = take_in(spec, scan, series, part, portions, telling("reading"))
+    telling("learning")(0, 0)
+    prepared, _ = answered(taken.prepared, threads)
+    outline, source = Outline(prepared), prepared.source()
+    refuse_size(1, len(outline.columns))
+    sample = Sample(prepared, source, threads, leaf=portions.leaf)
+    report, digests = BuildReport(outline), _ColumnDigests(outline)
+    writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
+
+    def work(selection: Selection) -> None:
+        built = built_rows(outline, source, selection, threads)
+        cells.add(report.see(built))
+        digests.add(built)
+        rows = row_map(selection)
+        X: Any = built.X  # noqa: N806 - the field's standard name
+        writer.design(design_table(built, rows, list(X.T)))
+        writer.dropped(rows.dropped, rows.causes, rows.reasons)
+        tell(selection.stop, source.table.length)
+
+    try:
+        sample.each(work)
+        report.totals.settle(prepared)
+        if report.looks_again:
+            sample.each(lambda selection: report.see_again(source, selection))
+        marks = Digests(digests.columns, digests.responses, taken.fingerprints)
+        columns = column_map(report, spec, marks)
+        writer.finish(columns, prepared.spec, cells.tables())
+    except BaseException:
+        writer.abandon()
+        raise
+    return columns
+
+
+class _ColumnDigests:
+    """The digests of columns whose rows come stretch by stretch."""
+
+    def __init__(self, outline: Outline) -> None:
+        self._columns = [hashlib.sha256() for _ in outline.columns]
+        self._responses = [hashlib.sha256() for _ in outline.responses]
+
+    def add(self, built: Built) -> None:
+        """Take in further rows."""
+        X: Any = built.X  # noqa: N806 - the field's standard name
+        y = [] if built.y is None else list(built.y.T)
+        pairs: Sequence[tuple[Any, FloatArray]] = [
+            *zip(self._columns, list(X.T), strict=True),
+            *zip(self._responses, y, strict=True),
+        ]
+        on_threads(lambda pair: pair[0].update(np.ascontiguousarray(pair[1], dtype="<f8").data), pairs)
+
+    @property
+    def columns(self) -> list[str]:
+        return [each.hexdigest() for each in self._columns]
+
+    @property
+    def responses(self) -> list[str]:
+        return [each.hexdigest() for each in self._responses]
