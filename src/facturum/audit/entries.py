@@ -217,7 +217,8 @@ class ColumnEntry(Part):
     )
     digest: str | None = Field(
         None,
-        description="SHA-256 of its doubles, little end first; if sparse, of its rows that are not 0 and their doubles",
+        description="SHA-256 of two others: of a bit for each row that is not 0, and of the doubles of these rows, "
+        "little end first; if sparse, of its rows that are not 0 and their doubles",
     )
 
 

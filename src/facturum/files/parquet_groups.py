@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
@@ -13,6 +14,7 @@ from pyarrow import parquet
 
 GROUP_BYTES = 2**26  # of a group of rows of doubles: what a writer and a reader hold at a time
 MOST_ROWS, FEWEST_ROWS = 2**20, 2**10
+WAITING = 1  # groups that may wait for the one being written
 
 
 def rows_of_group(width: int) -> int:
@@ -75,7 +77,8 @@ class ParquetGroups:
         self._waiting: list[pa.Table] = []
         self._count = 0
         self._thread = ThreadPoolExecutor(1)
-        self._written: Future[None] | None = None
+        self._written: deque[Future[None]] = deque()
+        self._empty = True
 
     def add(self, block: pa.Table) -> None:
         """Write further rows."""
@@ -91,20 +94,22 @@ class ParquetGroups:
     def _write(self) -> None:
         group = pa.concat_tables(self._waiting).combine_chunks()
         self._waiting, self._count = [], 0
-        self._wait()
-        self._written = self._thread.submit(self._writer.write_table, group, row_group_size=self._rows)
+        self._wait(WAITING)
+        self._written.append(self._thread.submit(self._writer.write_table, group, row_group_size=self._rows))
+        self._empty = False
 
-    def _wait(self) -> None:
-        if self._written is not None:
-            self._written.result()
+    def _wait(self, still: int) -> None:
+        """Wait until no more than so many groups are still to be written."""
+        while len(self._written) > still:
+            self._written.popleft().result()
 
     def finish(self) -> str:
         """Write what is left, end the file, and return its digest."""
-        if self._count or self._written is None:
+        if self._count or self._empty:
             if not self._waiting:
                 self._waiting = [self._schema.empty_table()]
             self._write()
-        self._wait()
+        self._wait(0)
         self._thread.shutdown()
         self._writer.close()
         self._file.close()

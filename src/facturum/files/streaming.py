@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from facturum.audit.column_map import Digests, column_map
 from facturum.audit.entries import ColumnMap
+from facturum.audit.fingerprints import ColumnDigest
 from facturum.audit.report import BuildReport
 from facturum.audit.row_map import row_map
 from facturum.data.table import Table
@@ -128,8 +126,8 @@ class _ColumnDigests:
     """The digests of columns whose rows come stretch by stretch."""
 
     def __init__(self, outline: Outline) -> None:
-        self._columns = [hashlib.sha256() for _ in outline.columns]
-        self._responses = [hashlib.sha256() for _ in outline.responses]
+        self._columns = [ColumnDigest() for _ in outline.columns]
+        self._responses = [ColumnDigest() for _ in outline.responses]
 
     def add(self, built: Built) -> None:
         """Take in further rows."""
@@ -139,7 +137,7 @@ class _ColumnDigests:
             *zip(self._columns, list(X.T), strict=True),
             *zip(self._responses, y, strict=True),
         ]
-        on_threads(lambda pair: pair[0].update(np.ascontiguousarray(pair[1], dtype="<f8").data), pairs)
+        on_threads(lambda pair: pair[0].add(pair[1]), pairs)
 
     @property
     def columns(self) -> list[str]:
