@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections import ChainMap
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -284,14 +284,24 @@ class Design:
     def _warn(self, columns: ColumnMap, stacklevel: int) -> None:
         if not self._warned:
             self._warned = True
-            for text in columns.warnings:
-                warnings.warn(text, FacturumWarning, stacklevel=stacklevel)
+            issue(columns.warnings, stacklevel + 1)
 
     def _repr_html_(self) -> str:
         return self.columns._repr_html_()
 
     def __repr__(self) -> str:
         return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
+
+
+def issue(texts: Iterable[str], stacklevel: int) -> None:
+    """Issue what a column map warns of.
+
+    Args:
+        texts: the warnings.
+        stacklevel: how far up the caller is, to whom they are shown.
+    """
+    for text in texts:
+        warnings.warn(text, FacturumWarning, stacklevel=stacklevel)
 
 
 def _are_shown() -> bool:

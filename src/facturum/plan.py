@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from facturum.arguments import checked
+from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.design import Design
+from facturum.design import Design, issue
 from facturum.engine.passes.build import Progress, build, resolve
 from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.names import names_from_text
@@ -17,8 +18,13 @@ from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.build_writer import MARKER
+from facturum.files.choosing import free_memory, is_large
+from facturum.files.file_scans import scan_of
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
+from facturum.files.scans import Portions, Scan, TableScan
+from facturum.files.streaming import RowProgress, build_into
 from facturum.files.tables import read
+from facturum.files.text_tables import TextForm
 from facturum.terms import Expression
 
 
@@ -184,6 +190,90 @@ class Plan:
         return design
 
     @checked
+    def build_into(
+        self,
+        folder: str | Path,
+        table: Any,
+        *,
+        series: Mapping[str, Any] | None = None,
+        format: str = "parquet",
+        replace: bool = False,
+        memory: int = Portions.memory,
+        threads: int | None = None,
+        progress: RowProgress | None = None,
+    ) -> Design:
+        """Write the build of a table that need not fit into memory, whole or not at all, and return it as opened.
+
+        The table is read once, and its matrix written block by block; files and their contents are those of building
+        in memory and saving. Where an expression works along time and rows are not in the order of unit and period,
+        they are brought into it on the disk, and the matrix has them in that order.
+
+        Args:
+            folder: where.
+            table: a path, also of a folder of Parquet files; or what `build` takes.
+            series: the tables of the plan's series, instead of their files.
+            format: of the design file: parquet or csv.
+            replace: whether a build already there is replaced.
+            memory: bytes in which rows are brought into order.
+            threads: how many threads; the result does not depend on it.
+            progress: is called with what is being done, and the number of rows done and of all.
+
+        Raises:
+            PlanError: where the plan has no meaning, or stacks or converts.
+            DataError: where the data do not allow it, or the folder cannot be written.
+
+        Example:
+            >>> import tempfile
+            >>> plan = Plan("y", {"x": "x"})
+            >>> with tempfile.TemporaryDirectory() as folder:
+            ...     design = plan.build_into(f"{folder}/out", {"x": [1, 2, 3], "y": [5, 6, 9]})
+            ...     design.names
+            ['intercept', 'x']
+        """
+        with bounded():
+            scan = self.scan(table)
+            tables = self._series_tables(series)
+            options = {"form": format, "replace": replace, "threads": threads, "progress": progress}
+            portions = Portions(memory=memory)
+            columns = build_into(self._spec, scan, tables, Path(folder), portions=portions, **options)  # type: ignore[arg-type]
+            design = Design.open(folder, check=False)
+        design.remember(self._folder, tables)
+        issue(columns.warnings, stacklevel=4)
+        return design
+
+    def scan(self, table: Any) -> Scan:
+        """Return a table as one that is read block by block, according to the plan's [data].
+
+        Raises:
+            DataError: where it is not found or not a table.
+        """
+        if not isinstance(table, str | Path):
+            return TableScan(Table.of(table))
+        path, data = Path(table), self._spec.data
+        numbers = NumberForm(data.decimal, data.thousands)
+        return scan_of(path, TextForm(tuple(data.missing_values), self._delimiter_of(path), numbers, data.encoding))
+
+    @property
+    def streams(self) -> bool:
+        """Whether the plan can be built of a table that is read in parts: it neither stacks nor converts it."""
+        return self._spec.stack is None and self._spec.convert is None
+
+    def is_large(self, table: Any) -> bool:
+        """Return whether a table or its matrix would take more than half of the free memory, judged by its first rows.
+
+        Raises:
+            DataError: where it is not found or not a table.
+        """
+        with bounded():
+            return is_large(self._spec, self.scan(table), free_memory())
+
+    def _delimiter_of(self, path: Path) -> str:
+        data = self._spec.data
+        if "delimiter" in data.model_fields_set and data.delimiter:
+            return data.delimiter
+        return "\t" if path.suffix.lower() == ".tsv" else ","
+
+    @checked
     def view(self, table: Any, *, series: Mapping[str, Any] | None = None) -> Table:
         """Return the rows of a table that the plan keeps, with its derived variables, to profile or cross.
 
@@ -208,6 +298,16 @@ class Plan:
         Raises:
             DataError: where one of them cannot be read, or is not a series of the plan.
         """
+        from_file = any(isinstance(given, str | Path) for given in (table, history))
+        columns = variables_needed(self._spec) if from_file else None
+        return Given(
+            self._table(table, columns),
+            self._series_tables(series),
+            None if history is None else self._table(history, columns),
+        )
+
+    def _series_tables(self, series: Mapping[str, Any] | None) -> dict[str, Table]:
+        """Return the tables of the plan's series, from where they are known."""
         tables = {**self._tables, **(series or {})}
         for name in tables:
             if name not in self._spec.series:
@@ -223,13 +323,7 @@ class Plan:
                     remedy=f"Add --series {name}=FILE, or in Python series={{'{name}': table}}; paths written in a "
                     "build folder are not followed.",
                 )
-        from_file = any(isinstance(given, str | Path) for given in (table, history))
-        columns = variables_needed(self._spec) if from_file else None
-        return Given(
-            self._table(table, columns),
-            {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()},
-            None if history is None else self._table(history, columns),
-        )
+        return {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()}
 
     @checked
     def read(self, path: str | Path) -> Table:
@@ -238,11 +332,10 @@ class Plan:
 
     def _read(self, path: str | Path, columns: Collection[str] | None) -> Table:
         data = self._spec.data
-        delimiter = data.delimiter if "delimiter" in data.model_fields_set else None
         return read(
             path,
             missing_values=data.missing_values,
-            delimiter=delimiter,
+            delimiter=self._delimiter_of(Path(path)),
             decimal=data.decimal,
             encoding=data.encoding,
             thousands=data.thousands,

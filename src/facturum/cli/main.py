@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.look import draft, operations, profile
+from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.errors import AuditError, PlanError, nearest
 
@@ -61,6 +59,20 @@ def main() -> None:
 @click.option("--history", type=FILE, help="Earlier rows, for lags and averages.")
 @series_option
 @click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
+@click.option(
+    "--stream",
+    is_flag=True,
+    help="Read and write the rows in parts, as is done anyway where the table or the matrix would take more than half "
+    "of the free memory.",
+)
+@click.option(
+    "--memory",
+    type=click.IntRange(16),
+    default=256,
+    show_default=True,
+    metavar="MB",
+    help="With --stream: in which rows are brought into the order of time.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
 def build(
     plan: Path,
@@ -71,23 +83,36 @@ def build(
     history: Path | None,
     series: tuple[str, ...],
     threads: int | None,
+    stream: bool,
+    memory: int,
     as_json: bool,
 ) -> None:
     """Build the design matrix of PLAN from DATA.
 
     PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
-    anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather.
+    anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
     """
+    from facturum.files.build_writer import STREAMED
     from facturum.plan import Plan
 
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")
-    with _progress("building", as_json) as progress:
-        tables = series_from(series)
-        design = Plan.load(plan).build(
-            data, history=history, series=tables, threads=threads, progress=progress, sparse=form == "npz"
-        )
-        design.save(out, format=form, replace=replace)
+    loaded, tables = Plan.load(plan), series_from(series)
+    if stream and history is not None:
+        raise PlanError("--stream cannot read --history", remedy="Put the earlier rows into the table itself.")
+    streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
+    if streams:
+        with rows_progress(as_json) as told:
+            design = loaded.build_into(
+                out, data, series=tables, format=form, replace=replace, memory=memory * 2**20, threads=threads,
+                progress=told,
+            )  # fmt: skip
+    else:
+        with leaves_progress(as_json) as ticked:
+            design = loaded.build(
+                data, history=history, series=tables, threads=threads, progress=ticked, sparse=form == "npz"
+            )
+            design.save(out, format=form, replace=replace)
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
@@ -101,7 +126,7 @@ def build(
     screen.print(
         terminal.safe(
             f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "
-            "plan.resolved.toml"
+            "plan.resolved.toml" + ("; the rows were read and written in parts" if streams else "")
         )
     )
 
@@ -327,21 +352,6 @@ def completion(shell: str) -> None:
 
     if (completion := get_completion_class(shell)) is not None:
         put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
-
-
-@contextmanager
-def _progress(what: str, quiet: bool) -> Iterator[Any]:
-    """Show progress on a terminal, and nothing in a pipe."""
-    if quiet or not sys.stderr.isatty():
-        yield None
-        return
-    from rich.progress import Progress
-
-    from facturum.show.terminal import console
-
-    with Progress(console=console(stderr=True), transient=True) as bar:
-        task = bar.add_task(what, total=None)
-        yield lambda done, total: bar.update(task, completed=done, total=total)
 
 
 for _command in (profile, draft, operations, sample, stack, unstack, convert):

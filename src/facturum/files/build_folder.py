@@ -35,10 +35,10 @@ from facturum.files.build_writer import (
     map_digest,
     marker_text,
 )
+from facturum.files.file_scans import UNREADABLE
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan
 from facturum.files.sparse_file import read_sparse
-from facturum.files.tables import UNREADABLE
 from facturum.numerics.sparse import SparseColumns
 
 _SEAL = 24  # hexadecimal digits of a seal: 96 bits

@@ -13,8 +13,9 @@ from facturum.engine.blocks.leaves import LEAF
 class Scan(Protocol):
     """A table that is read block by block, in the order of its rows.
 
-    `source` is what messages call it, `notes` what to notice of its file, `length` its rows, `size` the bytes that it
-    takes in memory, as far as that is known beforehand.
+    `source` is what messages call it, `notes` what to notice of its file, `length` its rows, `about` how many these
+    are as far as can be told without reading it. `first` returns its first rows, `blocks` all of them, both with the
+    variables asked for where all of these are in it, and with others where they are not.
     """
 
     @property
@@ -23,6 +24,9 @@ class Scan(Protocol):
     def notes(self) -> tuple[str, ...]: ...
     @property
     def length(self) -> int: ...
+    @property
+    def about(self) -> int: ...
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None: ...
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]: ...
 
 
@@ -60,6 +64,14 @@ class TableScan:
     @property
     def length(self) -> int:
         return self.table.length
+
+    @property
+    def about(self) -> int:
+        return self.table.length
+
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
+        """Return the first rows."""
+        return next(self.blocks(columns, rows), None)
 
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
         """Yield the table in blocks.

@@ -27,7 +27,7 @@ from facturum.files.folder import write_folder
 from facturum.files.scans import Portions, Scan
 from facturum.files.spooling import take_in
 
-Progress = Callable[[str, int, int], None]
+RowProgress = Callable[[str, int, int], None]
 
 
 def build_into(
@@ -40,7 +40,7 @@ def build_into(
     replace: bool = False,
     threads: int | None = None,
     portions: Portions | None = None,
-    progress: Progress | None = None,
+    progress: RowProgress | None = None,
 ) -> ColumnMap:
     """Write the build of a plan on a table that need not fit into memory, whole or not at all.
 
@@ -82,7 +82,7 @@ def _write(
     form: str,
     threads: int | None,
     portions: Portions,
-    progress: Progress | None,
+    progress: RowProgress | None,
 ) -> ColumnMap:
     """Fill an empty folder."""
 

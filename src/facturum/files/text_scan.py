@@ -44,6 +44,63 @@ class TextShape:
     first_long: int
 
 
+class TextScanner:
+    """Looks through a text file that comes block by block.
+
+    Args:
+        delimiter: one ASCII character.
+        width: how many cells each record must have.
+        name: of the file, for messages.
+
+    Example:
+        >>> scanner = TextScanner(",", 2, "t.csv")
+        >>> scanner.add(b'a,b\\n1,')
+        >>> scanner.add(b'"x\\ny"\\n', last=True)
+        >>> scanner.finish()
+        TextShape(records=2, long=1, first_long=2)
+    """
+
+    def __init__(self, delimiter: str, width: int, name: str) -> None:
+        self._delimiter, self._width, self._name = ord(delimiter), width, name
+        self._state = _State()
+        self._held = b""  # the last byte so far, whose meaning depends on the next one
+
+    def add(self, block: bytes, last: bool = False) -> None:
+        """Look through the next bytes, in UTF-8, lines ended by line feeds.
+
+        Args:
+            block: the bytes.
+            last: whether they end the file.
+
+        Raises:
+            DataError: for quotes within a cell, and for records of too many or too few cells; each with its line.
+        """
+        block = self._held + block
+        whole = np.frombuffer(block, dtype=np.uint8)
+        end = len(whole) if last else len(whole) - 1
+        for start in range(0, end, _BLOCK):
+            stop = min(start + _BLOCK, end)
+            following = int(whole[stop]) if stop < len(whole) else _NEWLINE
+            _block(whole[start:stop], following, self._delimiter, self._width, self._name, self._state)
+        self._held = block[-1:]
+
+    def finish(self) -> TextShape:
+        """Return what has been found.
+
+        Raises:
+            DataError: as `add` does, and for a quote that is never closed.
+        """
+        state = self._state
+        if state.inside:
+            raise DataError(
+                f"{self._name}, line {state.opened}: a quote is opened here and never closed", remedy=_DOUBLE
+            )
+        if self._held and self._held != b"\n":
+            _check_width(np.array([state.cells]), np.array([state.line]), self._width, self._name)
+            state.records += 1
+        return TextShape(state.records, state.long, state.first_long)
+
+
 def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
     """Look through a text file, in blocks of 16 MiB.
 
@@ -61,17 +118,9 @@ def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
         >>> scan(b'a,b\\n1,"x\\ny"\\n', ",", 2, "t.csv")
         TextShape(records=2, long=1, first_long=2)
     """
-    whole = np.frombuffer(data, dtype=np.uint8)
-    state = _State()
-    for start in range(0, len(whole), _BLOCK):
-        following = int(whole[start + _BLOCK]) if start + _BLOCK < len(whole) else _NEWLINE
-        _block(whole[start : start + _BLOCK], following, ord(delimiter), width, name, state)
-    if state.inside:
-        raise DataError(f"{name}, line {state.opened}: a quote is opened here and never closed", remedy=_DOUBLE)
-    if len(whole) and whole[-1] != _NEWLINE:
-        _check_width(np.array([state.cells]), np.array([state.line]), width, name)
-        state.records += 1
-    return TextShape(state.records, state.long, state.first_long)
+    scanner = TextScanner(delimiter, width, name)
+    scanner.add(data, last=True)
+    return scanner.finish()
 
 
 def _block(block: Array, following: int, delimiter: int, width: int, name: str, state: _State) -> None:

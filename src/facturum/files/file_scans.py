@@ -1,0 +1,303 @@
+"""Files that are read block by block: Parquet, also folders of them, Arrow and text."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+from pyarrow import feather, parquet
+
+from facturum.data.arrow_import import table_from
+from facturum.data.table import Table
+from facturum.errors import DataError
+from facturum.files.scans import Scan, TableScan
+from facturum.files.text_tables import TextForm, TextScan
+
+TEXT = (".csv", ".tsv", ".txt")
+PARQUET = (".parquet", ".pq")
+ARROW = (".arrow", ".feather", ".ipc")
+
+
+# what libraries raise for files that are not what they should be
+UNREADABLE = (
+    pa.ArrowException,
+    OSError,
+    ValueError,
+    csv.Error,
+    LookupError,
+    TypeError,
+    OverflowError,
+    MemoryError,
+    NotImplementedError,
+)
+
+
+@contextmanager
+def readable(name: str) -> Iterator[None]:
+    """Make one error of all that libraries raise while a file is read.
+
+    Raises:
+        DataError: where it cannot be read.
+    """
+    try:
+        yield
+    except UNREADABLE as problem:
+        first = (str(problem).strip().splitlines() or [type(problem).__name__])[0]
+        remedy = "Check that the file is whole, and its ending, delimiter and encoding."
+        raise DataError(f"{name} cannot be read: {first}", remedy=remedy) from None
+
+
+@dataclass(frozen=True)
+class FileScan:
+    """A table in files, whose faults are told as such."""
+
+    scan: Scan
+
+    @property
+    def source(self) -> str:
+        return self.scan.source
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        with readable(self.source):
+            return self.scan.notes
+
+    @property
+    def length(self) -> int:
+        with readable(self.source):
+            return self.scan.length
+
+    @property
+    def about(self) -> int:
+        with readable(self.source):
+            return self.scan.about
+
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
+        """Return its first rows."""
+        with readable(self.source):
+            return self.scan.first(columns, rows)
+
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
+        """Yield the table in blocks, as the scan does."""
+        blocks = iter(self.scan.blocks(columns, rows))
+        while True:
+            with readable(self.source):
+                block = next(blocks, None)
+            if block is None:
+                return
+            yield block
+
+
+def scan_of(path: Path, form: TextForm) -> FileScan:
+    """Return a file, or a folder of Parquet files, as a table that is read block by block.
+
+    Args:
+        path: its ending gives the format.
+        form: how text files are written.
+
+    Raises:
+        DataError: where it is not found, or its ending is not known.
+    """
+    with readable(path.name):
+        return FileScan(_scan_of(path, form))
+
+
+def _scan_of(path: Path, form: TextForm) -> Scan:
+    ending = path.suffix.lower()
+    if path.is_dir():
+        return ParquetScan(path.name, parts_of(path))
+    if not path.is_file():
+        raise DataError(f"the file {path} is not found", remedy="Check the path.")
+    if ending in PARQUET:
+        return ParquetScan(path.name, parts_of(path))
+    if ending in ARROW:
+        return _arrow_scan(path)
+    if ending in TEXT:
+        return TextScan(path, form)
+    raise DataError(
+        f"{path.name} has an ending that is not known",
+        remedy="Use .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.",
+    )
+
+
+@dataclass(frozen=True)
+class _Part:
+    """One file of a table, and what the names of its folders say of all its rows."""
+
+    path: Path
+    keys: dict[str, Any] = field(default_factory=dict)
+
+
+def parts_of(folder: Path) -> tuple[_Part, ...]:
+    """Return the Parquet files of a folder in the order of their paths; folders named ``key=value`` give variables.
+
+    Raises:
+        DataError: where there are none.
+    """
+    if folder.is_file():
+        return (_Part(folder),)
+    from pyarrow import dataset  # which takes a while to load
+
+    files = sorted(
+        str(file)
+        for file in folder.rglob("*")
+        if file.suffix.lower() in PARQUET and not any(p.startswith((".", "_")) for p in file.relative_to(folder).parts)
+    )
+    if not files:
+        raise DataError(f"{folder} holds no Parquet files", remedy="Name a file, or a folder of .parquet files.")
+    found = dataset.dataset(files, format="parquet", partitioning="hive", partition_base_dir=str(folder))
+    kinds = {each.name: each.type for each in found.schema}
+    parts = []
+    for fragment in found.get_fragments():
+        keys = dataset.get_partition_keys(fragment.partition_expression)
+        typed = {name: pa.scalar(value, kinds[name]) for name, value in sorted(keys.items())}
+        parts.append(_Part(Path(fragment.path), typed))
+    return tuple(sorted(parts, key=lambda part: str(part.path)))
+
+
+@dataclass(frozen=True)
+class ParquetScan:
+    """Parquet files under one another.
+
+    Args:
+        source: what messages call them.
+        parts: the files.
+    """
+
+    source: str
+    parts: tuple[_Part, ...]
+    notes: tuple[str, ...] = ()
+
+    def whole(self, columns: Collection[str] | None) -> pa.Table:
+        """Return all of them as one table, or the variables wanted where all of them are in it."""
+        tables = []
+        for part in self.parts:
+            with parquet.ParquetFile(part.path) as file:
+                wanted = known_columns(columns, [*file.schema_arrow.names, *part.keys])
+                table = file.read(None if wanted is None else [name for name in wanted if name not in part.keys])
+            tables.append(_with_keys(table, part, wanted))
+        return pa.concat_tables(tables) if len(tables) > 1 else tables[0]
+
+    @cached_property
+    def length(self) -> int:
+        """Their rows."""
+        return sum(parquet.read_metadata(part.path).num_rows for part in self.parts)
+
+    @property
+    def about(self) -> int:
+        """The same."""
+        return self.length
+
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
+        """Return the first rows."""
+        return next(self.blocks(columns, rows), None)
+
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
+        """Yield the table in blocks.
+
+        Args:
+            columns: the variables to read, where all of them are in it; all others are left out.
+            rows: of a block, at most.
+
+        Raises:
+            DataError: where files do not have the same variables.
+        """
+        first: pa.Schema | None = None
+        for part in self.parts:
+            with parquet.ParquetFile(part.path) as file:
+                schema = file.schema_arrow.remove_metadata()
+                first = first or schema
+                if schema != first:
+                    raise DataError(
+                        f"{part.path.name} does not have the variables of the first file of {self.source}",
+                        remedy="Write all files with the same variables and types.",
+                    )
+                wanted = known_columns(columns, [*schema.names, *part.keys])
+                stored = None if wanted is None else [name for name in wanted if name not in part.keys]
+                for batch in file.iter_batches(rows, columns=stored):
+                    batch.validate(full=True)
+                    yield table_from(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
+
+
+def _with_keys(table: pa.Table, part: _Part, wanted: list[str] | None) -> pa.Table:
+    """Return rows with the variables that the names of their file's folders give."""
+    for name, value in part.keys.items():
+        if wanted is None or name in wanted:
+            table = table.append_column(name, pa.repeat(value, table.num_rows))
+    return table
+
+
+def known_columns(columns: Collection[str] | None, names: list[str]) -> list[str] | None:
+    """Return the columns wanted in the order of the file; None for all, and where one of them is not in it."""
+    if columns is None or len(set(names)) < len(names) or not set(columns) <= set(names):
+        return None
+    return [name for name in names if name in columns] or None
+
+
+def arrow_names(path: Path) -> tuple[str, ...] | None:
+    """Return the names of the columns of an Arrow file; None of an older form, which is read whole."""
+    try:
+        with pa.OSFile(str(path)) as file:
+            return tuple(pa.ipc.open_file(file).schema.names)
+    except pa.ArrowInvalid:
+        return None
+
+
+def _arrow_scan(path: Path) -> Scan:
+    """Return an Arrow file, or one of an older form whole."""
+    names = arrow_names(path)
+    if names is not None:
+        return ArrowScan(path, names)
+    return TableScan(table_from(feather.read_table(path, memory_map=False), path.name))
+
+
+@dataclass(frozen=True)
+class ArrowScan:
+    """An Arrow file, read by its own batches."""
+
+    path: Path
+    names: tuple[str, ...]
+    notes: tuple[str, ...] = ()
+
+    @property
+    def source(self) -> str:
+        """What messages call it."""
+        return self.path.name
+
+    @cached_property
+    def length(self) -> int:
+        """Its rows."""
+        with pa.OSFile(str(self.path)) as file:
+            return int(pa.ipc.open_file(file).count_rows())
+
+    @property
+    def about(self) -> int:
+        """The same."""
+        return self.length
+
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
+        """Return the first rows."""
+        return next(self.blocks(columns, rows), None)
+
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
+        """Yield the table in blocks.
+
+        Args:
+            columns: the variables to read, where all of them are in it; all others are left out.
+            rows: of a block, at most.
+        """
+        wanted = known_columns(columns, list(self.names))
+        fields = None if wanted is None else [self.names.index(name) for name in wanted]
+        with pa.OSFile(str(self.path)) as file:
+            reader = pa.ipc.open_file(file, options=pa.ipc.IpcReadOptions(included_fields=fields or []))
+            for at in range(reader.num_record_batches):
+                batch = reader.get_batch(at)
+                batch.validate(full=True)
+                for start in range(0, batch.num_rows, rows):
+                    yield table_from(pa.Table.from_batches([batch.slice(start, rows)]), self.source)
