@@ -190,7 +190,7 @@ def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
 
 def _row_counts(report: BuildReport) -> RowCounts:
     totals = report.totals
-    reasons = sorted(totals.reasons.items(), key=lambda item: (-item[1], item[0][1]))
+    reasons = sorted(totals.reasons.items(), key=lambda item: (-item[1], item[0][::-1]))
     return RowCounts(
         given=totals.given,
         kept=totals.kept,

@@ -6,6 +6,7 @@ import hashlib
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -117,7 +118,9 @@ class ParquetGroups:
 
     def abandon(self) -> None:
         """End the file as it is."""
-        self._thread.shutdown()
+        self._thread.shutdown(cancel_futures=True)
+        with suppress(OSError, pa.ArrowException):
+            self._writer.close()
         self._file.close()
 
 

@@ -43,11 +43,20 @@ class TakenIn:
 
     Args:
         prepared: the plan as checked expressions.
-        fingerprints: of the variables that it reads, by table.
+        marks: the fingerprints of all variables, by table.
     """
 
     prepared: Prepared
-    fingerprints: dict[str, dict[str, Fingerprint]]
+    marks: dict[str, dict[str, Fingerprint]]
+
+    def fingerprints(self, prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
+        """Return the fingerprints of the variables that a plan reads, by table."""
+        read = variables_read(prepared)
+        return {
+            place: {name: mark for name, mark in self.marks[place].items() if name in names}
+            for place, names in read.items()
+            if place in self.marks
+        }
 
 
 def take_in(
@@ -302,7 +311,10 @@ class _Spool:
             refuse_faults(table, self._timing, lambda at: at + 1 if numbers is None else numbers[at])
         shaped = Shaped(table, 0, joined, tuple(self._reports), numbers, False, self._portions.leaves)
         prepared = prepare(self._spec, Given(given, self._series), shaped)
-        return TakenIn(prepared, self._fingerprints(prepared))
+        marks = {DATA: {name: taker.taken() for name, taker in self._takers.items()}}
+        for place, declared in self._declared_series.items():
+            marks[place] = {variable.name: fingerprint_of(variable) for variable in declared}
+        return TakenIn(prepared, marks)
 
     def _joined(self, given: Table) -> tuple[Table, tuple[JoinedSeries, ...]]:
         """Return the table with the variables of its series, looked up by their rows."""
@@ -315,16 +327,6 @@ class _Spool:
                 variables[name] = _looked_up(series.table[name], rows)
             joined.append(series.joined(as_array(self._arrays["unit of", series.name])))
         return replace(given, variables=variables), tuple(joined)
-
-    def _fingerprints(self, prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
-        marks: dict[str, dict[str, Fingerprint]] = {}
-        for place, names in variables_read(prepared).items():
-            if place == DATA:
-                marks[place] = {name: self._takers[name].taken() for name in self._codings if name in names}
-            elif place in self._declared_series:
-                table = self._declared_series[place]
-                marks[place] = {name: fingerprint_of(table[name]) for name in table.variables if name in names}
-        return marks
 
     def _merge(self) -> None:
         """Merge the runs of rows that are in order, each array anew."""

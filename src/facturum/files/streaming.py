@@ -113,7 +113,7 @@ def _write(
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
-        marks = Digests(digests.columns, digests.responses, taken.fingerprints)
+        marks = Digests(digests.columns, digests.responses, taken.fingerprints(prepared))
         columns = column_map(report, spec, marks)
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from facturum.data.grouping import group_numbers
+from facturum.data.grouping import first_rows, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import weekend
 from facturum.data.time.series import (
@@ -30,7 +31,7 @@ Each = Callable[[Callable[[Any], Any], Sequence[Any]], Iterable[Any]]
 def order_of_time(table: Table, timing: Timing, each: Each = map) -> Array | None:
     """Return the positions that bring rows into the order of unit and period; None where they are in it already.
 
-    Rows without a period come last. The units are in any order, the rows of each together.
+    Rows without a period come last, before them those without a unit. Of others the units come as they first occur.
 
     Args:
         table: the variables as declared.
@@ -43,10 +44,23 @@ def order_of_time(table: Table, timing: Timing, each: Each = map) -> Array | Non
     if is_in_order(table, timing, each):
         return None
     series = series_of(table, timing)
-    order: Array = series.order
+    order: Array = replace(series, unit=_as_first_met(series.unit, [table[name] for name in timing.panel])).order
     if len(order) < table.length:
         order = np.concatenate([order, np.flatnonzero(~series.known)])
     return None if bool((order == np.arange(len(order))).all()) else order
+
+
+def _as_first_met(unit: Array, panel: Sequence[Variable]) -> Array:
+    """Return units numbered as they first occur, and after these the rows without one."""
+    first = first_rows(unit)
+    unknown = np.zeros(len(unit), dtype=bool)
+    for variable in panel:
+        unknown |= variable.missing_rows()
+    first[unit[unknown]] += len(unit)
+    numbers = np.empty(len(first), dtype=np.int64)
+    numbers[np.argsort(first)] = np.arange(len(first))
+    renumbered: Array = numbers[unit]
+    return renumbered
 
 
 def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
@@ -111,6 +125,8 @@ def unit_changes(panel: Sequence[Variable], start: int, stop: int) -> Mask:
 
     A row in which a variable of the panel is missing is a unit of its own.
     """
+    if start == stop:
+        return np.zeros(0, dtype=bool)
     low = max(start - 1, 0)
     new = np.zeros(stop - low, dtype=bool)
     for variable in panel:

@@ -71,7 +71,7 @@ class Totals:
         )
 
     def _nothing_left(self, prepared: Prepared) -> DataError:
-        causes = sorted(self.reasons.items(), key=lambda item: -item[1])
+        causes = sorted(self.reasons.items(), key=lambda item: (-item[1], item[0][::-1]))
         told = [
             f"{count:,} where {reason} in {place}" if place != "rows.keep" else f"{count:,} where {reason}"
             for (reason, place), count in causes
