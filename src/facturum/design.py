@@ -6,6 +6,7 @@ import warnings
 from collections import ChainMap
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,13 +22,15 @@ from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.arrow_export import frame_of
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
-from facturum.files.build_folder import Stored, own_files, read_build
+from facturum.files.build_folder import own_files, read_build
 from facturum.files.build_writer import FORMATS, write_build
 from facturum.files.built_design import FromBuild, Origin, doubles
 from facturum.files.folder import write_folder
+from facturum.files.stored_build import Stored, numbers_of
 from facturum.numerics.sparse import SparseColumns
 
 if TYPE_CHECKING:
@@ -40,25 +43,14 @@ SMALL = 2_000_000  # cells up to which the column map is made with the matrix, f
 class Design:
     """A design matrix with the maps of its columns and rows.
 
+    That of a folder reads a large matrix only where it is asked for.
+
     Attributes:
-        X: doubles (rows, columns), column-major; of a sparse design a SciPy array in compressed columns.
-        y: doubles (rows,), or (rows, k) for a response of several categories; None without a response.
         names: of the columns of X.
         response_names: of the columns of y.
     """
 
-    def __init__(
-        self,
-        X: FloatArray | SparseColumns,  # noqa: N803 - the field's standard name
-        y: FloatArray | None,
-        names: list[str],
-        response_names: list[str],
-        resolved: PlanSpec,
-        origin: Origin,
-    ) -> None:
-        self._cells = X if isinstance(X, SparseColumns) else None
-        self.X: Any = _compressed(X) if isinstance(X, SparseColumns) else X
-        self.y = y
+    def __init__(self, names: list[str], response_names: list[str], resolved: PlanSpec, origin: Origin) -> None:
         self.names, self.response_names = names, response_names
         self._resolved = resolved
         self._origin = origin
@@ -68,9 +60,8 @@ class Design:
     @classmethod
     def of(cls, built: Built, plan: PlanSpec) -> Design:
         """Return the design of a build."""
-        names = [column.name for column in built.columns]
-        y = built.y if built.y is None or built.y.shape[1] > 1 else built.y[:, 0]
-        return cls(built.X, y, names, [c.name for c in built.responses], built.spec, FromBuild(built, plan))
+        names, responses = [c.name for c in built.columns], [c.name for c in built.responses]
+        return cls(names, responses, built.spec, FromBuild(built, plan))
 
     @classmethod
     def open(cls, folder: str | Path, check: bool = True) -> Design:
@@ -84,20 +75,25 @@ class Design:
             AuditError: where the folder is not a build, or is damaged.
         """
         stored = read_build(folder, check)
-        entries = [entry for entry in stored.columns.columns if entry.role != "response"]
-        responses = [entry.name for entry in stored.columns.columns if entry.role == "response"]
-        matrix: FloatArray | SparseColumns
-        if stored.cells is not None:
-            matrix = stored.cells
-        else:
-            matrix = np.empty((len(stored.rows.kept), len(entries)), order="F")
-            for at, entry in enumerate(entries):
-                matrix[:, at] = stored.numbers[entry.name]
-        y = np.column_stack([stored.numbers[name] for name in responses]) if responses else None
-        if y is not None and len(responses) == 1:
-            y = y[:, 0]
-        names = [entry.name for entry in entries]
-        return cls(matrix, y, names, responses, stored.resolved, stored)
+        names = [entry.name for entry in stored.columns.columns if entry.role != RESPONSE]
+        responses = [entry.name for entry in stored.columns.columns if entry.role == RESPONSE]
+        return cls(names, responses, stored.resolved, stored)
+
+    @cached_property
+    def X(self) -> Any:  # noqa: N802 - the field's standard name
+        """The matrix: doubles (rows, columns), column-major; of a sparse design a SciPy array in compressed columns."""
+        X = self._origin.X  # noqa: N806
+        return _compressed(X) if isinstance(X, SparseColumns) else X
+
+    @cached_property
+    def y(self) -> FloatArray | None:
+        """The response: doubles (rows,), or (rows, k) of several categories; None without one."""
+        y = self._origin.y
+        return y if y is None or y.shape[1] > 1 else y[:, 0]
+
+    @property
+    def _cells(self) -> SparseColumns | None:
+        return self._origin.cells
 
     @property
     def plan(self) -> Plan:
@@ -172,7 +168,16 @@ class Design:
             >>> Plan(None, {"way": "way"}).build(table, sparse=True).to_sparse().toarray().tolist()
             [[1.0, 0.0], [1.0, 1.0], [1.0, 0.0]]
         """
-        return self.X if self._cells is not None else _compressed(SparseColumns.of_dense(self.X))
+        if self._cells is not None:
+            return self.X
+        if "X" in self.__dict__ or isinstance(self._origin, FromBuild):
+            return _compressed(SparseColumns.of_dense(self.X))
+        parts, length = [], 0
+        for block, _, _ in self.blocks():
+            rows, columns = np.nonzero(block)
+            parts.append((columns.astype(np.int32), rows + length, block[rows, columns]))
+            length += len(block)
+        return _compressed(SparseColumns.of(parts, length, len(self.names)))
 
     def blocks(self, rows: int = 65_536) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
         """Yield the design block by block, for solvers that learn in parts.
@@ -189,6 +194,14 @@ class Design:
             >>> [(X.shape, y.tolist(), rows.tolist()) for X, y, rows in design.blocks(2)]
             [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
         """
+        if isinstance(self._origin, Stored) and self._cells is None and "X" not in self.__dict__:
+            for table in self._origin.blocks(max(rows, 1)):
+                numbers = {name: numbers_of(table.column(name)) for name in [*self.names, *self.response_names]}
+                y = np.column_stack([numbers[n] for n in self.response_names]) if self.response_names else None
+                X = np.asfortranarray(np.column_stack([numbers[name] for name in self.names]))  # noqa: N806
+                one = y if y is None or y.shape[1] > 1 else y[:, 0]
+                yield X, one, numbers_of(table.column(SOURCE_ROW))
+            return
         kept = self.rows.kept
         by_row = None if self._cells is None else self.X.tocsr()
         for start in range(0, len(kept), max(rows, 1)):
@@ -276,7 +289,7 @@ class Design:
         Args:
             stacklevel: how far up the caller is, to whom the warnings are shown.
         """
-        if not self._warned and self.X.shape[0] * self.X.shape[1] <= SMALL and _are_shown():
+        if not self._warned and self._origin.length * len(self.names) <= SMALL and _are_shown():
             with bounded():
                 columns = self._origin.columns
             self._warn(columns, stacklevel + 1)
@@ -290,7 +303,7 @@ class Design:
         return self.columns._repr_html_()
 
     def __repr__(self) -> str:
-        return f"<design of {counted(self.X.shape[0], 'row')} and {counted(self.X.shape[1], 'column')}>"
+        return f"<design of {counted(self._origin.length, 'row')} and {counted(len(self.names), 'column')}>"
 
 
 def issue(texts: Iterable[str], stacklevel: int) -> None:

@@ -2,27 +2,15 @@
 
 from __future__ import annotations
 
-import csv
-import hashlib
-import io
 import json
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-from pyarrow import csv as arrow_csv
-from pyarrow import parquet
-from pydantic import ValidationError
-
 from facturum.audit.entries import ColumnMap
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
-from facturum.data.values import Array
-from facturum.engine.passes.outline import RESPONSE
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
 from facturum.engine.planning.spec import FORMAT, PlanSpec
-from facturum.errors import AuditError, DataError, FacturumError
+from facturum.errors import AuditError, DataError
 from facturum.files.build_writer import (
     COLUMNS,
     COLUMNS_CSV,
@@ -35,50 +23,11 @@ from facturum.files.build_writer import (
     map_digest,
     marker_text,
 )
-from facturum.files.file_scans import UNREADABLE
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan
-from facturum.files.sparse_file import read_sparse
-from facturum.numerics.sparse import SparseColumns
+from facturum.files.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
 
-_SEAL = 24  # hexadecimal digits of a seal: 96 bits
-
-
-@dataclass(frozen=True)
-class Stored:
-    """What a build folder holds.
-
-    Args:
-        numbers: the numeric columns by name, the source row among them.
-        table: the table of the design file.
-        columns, rows: the maps.
-        resolved: the resolved plan.
-        imputed: the cells that were filled.
-        findings: what is not as it was written: the file, and a sentence.
-        seal: a short fingerprint of all files.
-        cells: the columns of X, of a sparse design; its table and numbers have only the others.
-    """
-
-    numbers: Mapping[str, Array]
-    table: pa.Table
-    columns: ColumnMap
-    rows: RowMap
-    resolved: PlanSpec
-    imputed: pa.Table
-    findings: tuple[tuple[str, str], ...]
-    seal: str
-    cells: SparseColumns | None = None
-
-    @property
-    def side(self) -> pa.Table:
-        """The table of the design file without the columns of X."""
-        X = {entry.name for entry in self.columns.columns if entry.role != RESPONSE}  # noqa: N806
-        return self.table.select([name for name in self.table.column_names if name not in X])
-
-    @property
-    def audited(self) -> ColumnMap:
-        """The column map, which has digests and fingerprints in a folder."""
-        return self.columns
+LARGE = 2**26  # bytes of a design file, from which on it is read only where its rows are asked for
 
 
 def own_files(folder: Path) -> Collection[str]:
@@ -135,18 +84,24 @@ def _marker(data: bytes) -> dict[str, Any]:
     return {"design": design, "files": files, "map": str(marker["map"])}
 
 
-def findings_of(snapshot: Snapshot, marker: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
-    """Yield which files of a build were changed, are missing or were added, each with a sentence."""
+def findings_of(snapshot: Snapshot, marker: Mapping[str, Any], but: str | None = None) -> Iterator[tuple[str, str]]:
+    """Yield which files of a build were changed, are missing or were added, each with a sentence.
+
+    Args:
+        snapshot: its files.
+        marker: what they should be.
+        but: a file whose content is not looked at.
+    """
     wanted = {marker["design"], COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED}
     for name in sorted(wanted | set(marker["files"])):
         if name not in snapshot.files:
             yield name, f"The file {name} is missing from the build."
         elif name not in marker["files"]:
             yield name, f"The file {name} is not among those that {MARKER} lists."
-        elif _digest(snapshot.files[name]) != marker["files"][name]:
-            yield name, f"The file {name} is not as it was written."
+        elif name != but and digest_of(snapshot.files[name]) != marker["files"][name]:
+            yield name, changed_sentence(name)
     if bytes(snapshot.files[MARKER]) != marker_text(marker["design"], marker["map"], marker["files"]):
-        yield MARKER, f"The file {MARKER} is not as it was written."
+        yield MARKER, changed_sentence(MARKER)
     for name in snapshot.listed:
         if name not in wanted | set(marker["files"]) | {MARKER}:
             yield name, f"The file {name} was added to the build."
@@ -161,7 +116,7 @@ def changed_files(folder: Path) -> list[tuple[str, str]]:
 
 
 def read_build(folder: str | Path, check: bool = True) -> Stored:
-    """Read a build folder.
+    """Open a build folder; a design file that is large is not read yet.
 
     Args:
         folder: the folder.
@@ -172,39 +127,26 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
     """
     folder = Path(folder)
     snapshot, marker = snapshot_of(folder)
-    findings = tuple(findings_of(snapshot, marker))
-    remedy = "Build it anew, or run verify to see all that is not as it was written."
+    design = marker["design"]
+    large = len(snapshot.files.get(design, b"")) > LARGE and design in marker["files"]
+    findings = tuple(findings_of(snapshot, marker, design if large else None))
     if check and findings:
-        raise AuditError(f"{folder} is damaged: {findings[0][1]}", remedy=remedy)
-    try:
-        stored = _stored(snapshot, marker, findings)
-        if check and stored.findings:
-            raise AuditError(stored.findings[0][1])
+        raise AuditError(f"{folder} is damaged: {findings[0][1]}", remedy=REBUILD)
+    with undamaged(folder):
+        files = snapshot.files
+        columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
+        resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
+        names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
+        if len(set(names)) < len(names):
+            raise ValueError("two columns of the map have one name")
+        more = [*_inner_findings(files, columns, resolved, marker)]
+        unread = marker["files"][design] if large else None
+        stored = Stored(folder, snapshot, design, columns, resolved, (*findings, *more), unread, check)
+        if check and more:
+            raise AuditError(more[0][1])
+        if not large:
+            stored.X, stored.y, stored.rows, stored.imputed  # noqa: B018 - read now, so that damage shows here
         return stored
-    except (*UNREADABLE, RecursionError, AttributeError, ValidationError, FacturumError) as problem:
-        said = str(problem.args[0]) if isinstance(problem, KeyError) and problem.args else str(problem)
-        first = (said.splitlines() or [type(problem).__name__])[0]
-        raise AuditError(f"{folder} is damaged: {first}", remedy=remedy) from None
-
-
-def _stored(snapshot: Snapshot, marker: Mapping[str, Any], findings: tuple[tuple[str, str], ...]) -> Stored:
-    files = snapshot.files
-    columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
-    dropped, imputed = _parquet(files[ROWS]), _parquet(files[IMPUTED])
-    resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
-    names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
-    if len(set(names)) < len(names):
-        raise ValueError("two columns of the map have one name")
-    cells: SparseColumns | None = None
-    if marker["design"].endswith(".npz"):
-        design, cells = read_sparse(files[marker["design"]], columns)
-        names = design.column_names
-    else:
-        design = _read_design(files[marker["design"]], marker["design"], names)
-    numbers = {name: _numbers(design.column(name)) for name in names}
-    rows = _row_map(numbers, dropped)
-    more = [*_inner_findings(files, columns, resolved, marker)]
-    return Stored(numbers, design, columns, rows, resolved, imputed, (*findings, *more), seal_of(snapshot), cells)
 
 
 def _inner_findings(
@@ -219,69 +161,3 @@ def _inner_findings(
         yield COLUMNS_CSV, f"{COLUMNS_CSV} does not agree with {COLUMNS}."
     if resolved.model_dump(exclude_defaults=True) != columns.resolved:
         yield RESOLVED, f"{RESOLVED} is not the resolved plan that {COLUMNS} holds."
-
-
-def seal_of(snapshot: Snapshot) -> str:
-    """Return a short fingerprint of all files of a build, to be written into a report.
-
-    Example:
-        >>> seal_of(Snapshot({"a": b"1"}, ("a",)))
-        '5082-bf1f-d682-2bc2-bd8e-0e5a'
-    """
-    lines = [
-        f"{name} {_digest(snapshot.files[name]) if name in snapshot.files else ''}" for name in sorted(snapshot.listed)
-    ]
-    digits = _digest("\n".join(lines).encode())[:_SEAL]
-    return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
-
-
-def _digest(data: Buffer) -> str:
-    return hashlib.sha256(data).hexdigest()
-
-
-def _parquet(data: Buffer) -> pa.Table:
-    with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
-        table = file.read()
-    table.validate(full=True)
-    return table
-
-
-def _read_design(data: Buffer, name: str, names: list[str]) -> pa.Table:
-    if name.endswith(".parquet"):
-        return _parquet(data)
-    if name.endswith(".csv"):
-        head = next(csv.reader(io.StringIO(bytes(data).decode("utf-8"))), [])
-        kinds = dict.fromkeys(head, pa.string()) | dict.fromkeys(names[2:], pa.float64())
-        kinds |= {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
-        options = arrow_csv.ConvertOptions(
-            column_types=kinds, null_values=[""], strings_can_be_null=True, quoted_strings_can_be_null=False
-        )
-        parse = arrow_csv.ParseOptions(newlines_in_values=True)
-        return arrow_csv.read_csv(pa.BufferReader(pa.py_buffer(data)), parse_options=parse, convert_options=options)
-    matrix = np.load(io.BytesIO(bytes(data)), allow_pickle=False)
-    if matrix.ndim != 2 or matrix.shape[1] != len(names) or matrix.dtype != np.float64:
-        raise ValueError("the matrix has another number of columns than the map")
-    return pa.table({each: matrix[:, at] for at, each in enumerate(names)})
-
-
-def _numbers(column: pa.ChunkedArray) -> Array:
-    kind = pa.int64() if pa.types.is_integer(column.type) else pa.float64()
-    if pa.types.is_boolean(column.type):
-        kind = pa.bool_()
-    values: Array = column.cast(kind).to_numpy()
-    return values
-
-
-def _row_map(numbers: Mapping[str, Array], dropped: pa.Table) -> RowMap:
-    pairs = list(zip(dropped["reason"].to_pylist(), dropped["place"].to_pylist(), strict=True))
-    distinct = {pair: at for at, pair in enumerate(dict.fromkeys(pairs))}
-    source, learning = numbers[SOURCE_ROW], numbers[LEARNING_ROW]
-    if not np.isfinite(source).all() or not np.isin(learning, (0, 1)).all() or dropped["row"].null_count:
-        raise ValueError("source rows are numbers, and learning rows are true or false")
-    return RowMap(
-        source.astype(np.int64),
-        learning.astype(bool),
-        dropped["row"].cast(pa.int64()).to_numpy(),
-        np.array([distinct[pair] for pair in pairs], dtype=np.int64),
-        {at: pair for pair, at in distinct.items()},
-    )

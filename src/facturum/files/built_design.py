@@ -40,6 +40,14 @@ class Origin(Protocol):
     @property
     def side(self) -> pa.Table: ...
     @property
+    def X(self) -> FloatArray | SparseColumns: ...  # noqa: N802 - the field's standard name
+    @property
+    def y(self) -> FloatArray | None: ...
+    @property
+    def cells(self) -> SparseColumns | None: ...
+    @property
+    def length(self) -> int: ...
+    @property
     def findings(self) -> tuple[tuple[str, str], ...]: ...
 
 
@@ -50,6 +58,26 @@ class FromBuild:
     built: Built
     plan: PlanSpec
     findings: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def X(self) -> FloatArray | SparseColumns:  # noqa: N802 - the field's standard name
+        """The matrix."""
+        return self.built.X
+
+    @property
+    def y(self) -> FloatArray | None:
+        """The columns of the response."""
+        return self.built.y
+
+    @property
+    def cells(self) -> SparseColumns | None:
+        """The matrix, where it is sparse."""
+        return self.built.X if isinstance(self.built.X, SparseColumns) else None
+
+    @property
+    def length(self) -> int:
+        """How many rows the matrix has."""
+        return self.built.selection.count
 
     @cached_property
     def _report(self) -> tuple[BuildReport, list[FilledCells]]:

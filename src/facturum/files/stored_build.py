@@ -1,0 +1,289 @@
+"""What a build folder holds: its design file and its maps, read where they are asked for."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import mmap
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, fields, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from pyarrow import csv as arrow_csv
+from pyarrow import parquet
+from pydantic import ValidationError
+
+from facturum.audit.entries import ColumnMap
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
+from facturum.data.values import Array, FloatArray
+from facturum.engine.passes.outline import RESPONSE
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import AuditError, FacturumError
+from facturum.files.build_writer import (
+    IMPUTED,
+    ROWS,
+)
+from facturum.files.file_scans import UNREADABLE
+from facturum.files.folder import Buffer, Snapshot
+from facturum.files.sparse_file import read_sparse
+from facturum.numerics.sparse import SparseColumns
+
+_SEAL = 24  # hexadecimal digits of a seal: 96 bits
+_CHUNK = 2**24
+REBUILD = "Build it anew, or run verify to see all that is not as it was written."
+
+
+@dataclass(frozen=True)
+class Stored:
+    """What a build folder holds; a large design file is read only where its rows are asked for.
+
+    Args:
+        folder: where it is.
+        snapshot: its files as they are at one moment.
+        design: the name of the design file.
+        columns: the column map.
+        resolved: the resolved plan.
+        told: what is not as it was written, of all files but a large design file: the file, and a sentence.
+        unread: the digest that a large design file should have, where it has not been compared yet.
+        check: whether a file that is not as it was written is refused.
+    """
+
+    folder: Path
+    snapshot: Snapshot
+    design: str
+    columns: ColumnMap
+    resolved: PlanSpec
+    told: tuple[tuple[str, str], ...]
+    unread: str | None
+    check: bool
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what is pickled: the contents of the files."""
+        files = {name: bytes(data) for name, data in self.snapshot.files.items()}
+        names = [each.name for each in fields(self)]
+        return {name: getattr(self, name) for name in names} | {"snapshot": replace(self.snapshot, files=files)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+
+    @property
+    def _names(self) -> list[str]:
+        """The names of the columns of numbers."""
+        return [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in self.columns.columns]]
+
+    @cached_property
+    def _whole(self) -> Buffer:
+        """The design file, compared with its digest."""
+        data = self.snapshot.files[self.design]
+        if self.check and self.findings:
+            raise AuditError(f"{self.folder} is damaged: {self.findings[0][1]}", remedy=REBUILD)
+        return data
+
+    @cached_property
+    def findings(self) -> tuple[tuple[str, str], ...]:
+        """What is not as it was written: the file, and a sentence."""
+        changed = self.unread is not None and digest_of(self.snapshot.files[self.design]) != self.unread
+        return ((self.design, changed_sentence(self.design)), *self.told) if changed else self.told
+
+    @cached_property
+    def _read(self) -> tuple[pa.Table, SparseColumns | None]:
+        """The table of the design file, and of a sparse design its columns of X."""
+        with undamaged(self.folder):
+            if self.design.endswith(".npz"):
+                return read_sparse(self._whole, self.columns)
+            return _read_design(self._whole, self.design, self._names), None
+
+    @property
+    def table(self) -> pa.Table:
+        """The table of the design file, of a sparse design without the columns of X."""
+        return self._read[0]
+
+    @property
+    def cells(self) -> SparseColumns | None:
+        """The columns of X of a sparse design."""
+        return self._read[1] if self.design.endswith(".npz") else None
+
+    @cached_property
+    def X(self) -> FloatArray | SparseColumns:  # noqa: N802 - the field's standard name
+        """The matrix."""
+        if (cells := self.cells) is not None:
+            return cells
+        entries = [entry for entry in self.columns.columns if entry.role != RESPONSE]
+        matrix = np.empty((self.table.num_rows, len(entries)), order="F")
+        with undamaged(self.folder):
+            for at, entry in enumerate(entries):
+                matrix[:, at] = numbers_of(self.table.column(entry.name))
+        return matrix
+
+    @cached_property
+    def y(self) -> FloatArray | None:
+        """The columns of the response; None without one."""
+        names = [entry.name for entry in self.columns.columns if entry.role == RESPONSE]
+        with undamaged(self.folder):
+            return np.column_stack([numbers_of(self._some([name]).column(name)) for name in names]) if names else None
+
+    def _some(self, names: list[str]) -> pa.Table:
+        """Return some columns of the design file, without reading the others where that can be."""
+        if "_read" in self.__dict__ or not self.design.endswith(".parquet"):
+            return self.table.select(names)
+        with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(self._whole))) as file:
+            return file.read(names)
+
+    @cached_property
+    def rows(self) -> RowMap:
+        """The row map."""
+        with undamaged(self.folder):
+            some = self._some([SOURCE_ROW, LEARNING_ROW])
+            numbers = {name: numbers_of(some.column(name)) for name in some.column_names}
+            return _row_map(numbers, _parquet(self.snapshot.files[ROWS]))
+
+    @cached_property
+    def imputed(self) -> pa.Table:
+        """The cells that were filled."""
+        with undamaged(self.folder):
+            return _parquet(self.snapshot.files[IMPUTED])
+
+    @cached_property
+    def seal(self) -> str:
+        """A short fingerprint of all files."""
+        return seal_of(self.snapshot)
+
+    @property
+    def side(self) -> pa.Table:
+        """The table of the design file without the columns of X."""
+        X = {entry.name for entry in self.columns.columns if entry.role != RESPONSE}  # noqa: N806
+        return self.table.select([name for name in self.table.column_names if name not in X])
+
+    @property
+    def length(self) -> int:
+        """How many rows the matrix has."""
+        return self.columns.rows.kept
+
+    @property
+    def audited(self) -> ColumnMap:
+        """The column map, which has digests and fingerprints in a folder."""
+        return self.columns
+
+    def blocks(self, rows: int, name: str | None = None) -> Iterator[pa.Table]:
+        """Yield the rows of the design file, or of another file of the build, block by block.
+
+        Args:
+            rows: of a block, at most.
+            name: of a Parquet file; None for the design file.
+        """
+        if name is None and not self.design.endswith(".parquet"):
+            for start in range(0, self.table.num_rows, rows):
+                yield self.table.slice(start, rows)
+            return
+        data = self._whole if name is None else self.snapshot.files[name]
+        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+            for batch in file.iter_batches(rows):
+                yield pa.Table.from_batches([batch])
+                release(data)
+
+
+@contextmanager
+def undamaged(folder: Path) -> Iterator[None]:
+    """Make one error of all that is raised while the files of a build are read.
+
+    Raises:
+        AuditError: where they are damaged.
+    """
+    try:
+        yield
+    except AuditError:
+        raise
+    except (*UNREADABLE, RecursionError, AttributeError, ValidationError, FacturumError) as problem:
+        said = str(problem.args[0]) if isinstance(problem, KeyError) and problem.args else str(problem)
+        first = (said.splitlines() or [type(problem).__name__])[0]
+        raise AuditError(f"{folder} is damaged: {first}", remedy=REBUILD) from None
+
+
+def digest_of(data: Buffer) -> str:
+    """Return the SHA-256 of a file, of which little stays in memory."""
+    digest = hashlib.sha256()
+    view = memoryview(data)
+    for start in range(0, len(view), _CHUNK):
+        digest.update(view[start : start + _CHUNK])
+        release(data)
+    return digest.hexdigest()
+
+
+def release(data: Buffer) -> None:
+    """Let the system take back the memory that a mapped file has been read into."""
+    if isinstance(data, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
+        data.madvise(mmap.MADV_DONTNEED)
+
+
+def _parquet(data: Buffer) -> pa.Table:
+    with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+        table = file.read()
+    table.validate(full=True)
+    return table
+
+
+def _read_design(data: Buffer, name: str, names: list[str]) -> pa.Table:
+    if name.endswith(".parquet"):
+        return _parquet(data)
+    if name.endswith(".csv"):
+        head = next(csv.reader(io.StringIO(bytes(data).decode("utf-8"))), [])
+        kinds = dict.fromkeys(head, pa.string()) | dict.fromkeys(names[2:], pa.float64())
+        kinds |= {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
+        options = arrow_csv.ConvertOptions(
+            column_types=kinds, null_values=[""], strings_can_be_null=True, quoted_strings_can_be_null=False
+        )
+        parse = arrow_csv.ParseOptions(newlines_in_values=True)
+        return arrow_csv.read_csv(pa.BufferReader(pa.py_buffer(data)), parse_options=parse, convert_options=options)
+    matrix = np.load(io.BytesIO(bytes(data)), allow_pickle=False)
+    if matrix.ndim != 2 or matrix.shape[1] != len(names) or matrix.dtype != np.float64:
+        raise ValueError("the matrix has another number of columns than the map")
+    return pa.table({each: matrix[:, at] for at, each in enumerate(names)})
+
+
+def numbers_of(column: pa.ChunkedArray) -> Array:
+    """Return a column of numbers or truth values as an array, NaN where it is missing."""
+    kind = pa.int64() if pa.types.is_integer(column.type) else pa.float64()
+    if pa.types.is_boolean(column.type):
+        kind = pa.bool_()
+    values: Array = column.cast(kind).to_numpy()
+    return values
+
+
+def _row_map(numbers: Mapping[str, Array], dropped: pa.Table) -> RowMap:
+    pairs = list(zip(dropped["reason"].to_pylist(), dropped["place"].to_pylist(), strict=True))
+    distinct = {pair: at for at, pair in enumerate(dict.fromkeys(pairs))}
+    source, learning = numbers[SOURCE_ROW], numbers[LEARNING_ROW]
+    if not np.isfinite(source).all() or not np.isin(learning, (0, 1)).all() or dropped["row"].null_count:
+        raise ValueError("source rows are numbers, and learning rows are true or false")
+    return RowMap(
+        source.astype(np.int64),
+        learning.astype(bool),
+        dropped["row"].cast(pa.int64()).to_numpy(),
+        np.array([distinct[pair] for pair in pairs], dtype=np.int64),
+        {at: pair for pair, at in distinct.items()},
+    )
+
+
+def seal_of(snapshot: Snapshot) -> str:
+    """Return a short fingerprint of all files of a build, to be written into a report.
+
+    Example:
+        >>> seal_of(Snapshot({"a": b"1"}, ("a",)))
+        '5082-bf1f-d682-2bc2-bd8e-0e5a'
+    """
+    lines = [
+        f"{name} {digest_of(snapshot.files[name]) if name in snapshot.files else ''}"
+        for name in sorted(snapshot.listed)
+    ]
+    digits = digest_of("\n".join(lines).encode())[:_SEAL]
+    return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
+
+
+def changed_sentence(name: str) -> str:
+    return f"The file {name} is not as it was written."
