@@ -20,7 +20,7 @@ from facturum.audit.row_map import RowMap
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.files.disk_arrays import DiskArray
-from facturum.files.parquet_groups import MOST_ROWS, HashedFile, ParquetGroups, rows_of_group
+from facturum.files.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
 from facturum.files.plan_file import plan_text
 from facturum.files.sparse_file import sparse_arrays
 from facturum.numerics.sparse import SparseColumns
@@ -65,15 +65,12 @@ class BuildWriter:
 
     def arrays(self, content: Array | Mapping[str, Array]) -> None:
         """Write the design file as NumPy's, of one array or several."""
-        file = HashedFile(self._folder / f"design.{self._form}")
         buffer = io.BytesIO()
         if isinstance(content, Mapping):
             np.savez(buffer, **content)  # type: ignore[arg-type]
         else:
             np.save(buffer, content, allow_pickle=False)
-        file.write(buffer.getbuffer())
-        file.close()
-        self._digests[f"design.{self._form}"] = file.digest
+        self._write(f"design.{self._form}", buffer.getvalue())
 
     def dropped(self, rows: Array, causes: Array, reasons: Mapping[int, tuple[str, str]]) -> None:
         """Write further rows left out.
@@ -170,19 +167,23 @@ class _CsvFile:
     """A CSV file that is written block by block."""
 
     def __init__(self, path: Path, schema: pa.Schema) -> None:
-        self._file = HashedFile(path)
+        self._file = pa.OSFile(str(path), "wb")
+        self._digest = GrowingDigest(path)
         self._writer = arrow_csv.CSVWriter(self._file, schema)
 
     def add(self, block: pa.Table) -> None:
         self._writer.write_table(block)
+        self._digest.follow(self._file.tell())
 
     def finish(self) -> str:
         self._writer.close()
+        size = self._file.tell()
         self._file.close()
-        return self._file.digest
+        return self._digest.finish(size)
 
     def abandon(self) -> None:
         self._file.close()
+        self._digest.abandon()
 
 
 def marker_text(design: str, digest: str, files: Mapping[str, str]) -> bytes:

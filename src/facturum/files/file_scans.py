@@ -178,7 +178,7 @@ class ParquetScan:
         """Return all of them as one table, or the variables wanted where all of them are in it."""
         tables = []
         for part in self.parts:
-            with parquet.ParquetFile(part.path) as file:
+            with _opened(part.path) as file:
                 wanted = known_columns(columns, [*file.schema_arrow.names, *part.keys])
                 table = file.read(None if wanted is None else [name for name in wanted if name not in part.keys])
             tables.append(_with_keys(table, part, wanted))
@@ -210,7 +210,7 @@ class ParquetScan:
         """
         first: pa.Schema | None = None
         for part in self.parts:
-            with parquet.ParquetFile(part.path) as file:
+            with _opened(part.path) as file:
                 schema = file.schema_arrow.remove_metadata()
                 first = first or schema
                 if schema != first:
@@ -223,6 +223,13 @@ class ParquetScan:
                 for batch in file.iter_batches(rows, columns=stored):
                     batch.validate(full=True)
                     yield table_from(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
+
+
+def _opened(path: Path) -> parquet.ParquetFile:
+    """Open a Parquet file whose texts are read as categories, as they are stored."""
+    schema = parquet.read_schema(path)
+    texts = [each.name for each in schema if pa.types.is_string(each.type) or pa.types.is_large_string(each.type)]
+    return parquet.ParquetFile(path, read_dictionary=texts)
 
 
 def _with_keys(table: pa.Table, part: _Part, wanted: list[str] | None) -> pa.Table:

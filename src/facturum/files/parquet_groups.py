@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections import deque
 from collections.abc import Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -13,8 +11,11 @@ from typing import Any
 import pyarrow as pa
 from pyarrow import parquet
 
+from facturum.files.behind import Behind
+
 GROUP_BYTES = 2**26  # of a group of rows of doubles: what a writer and a reader hold at a time
 MOST_ROWS, FEWEST_ROWS = 2**20, 2**10
+_CHUNK = 2**20
 WAITING = 1  # groups that may wait for the one being written
 
 
@@ -29,36 +30,44 @@ def rows_of_group(width: int) -> int:
     return max(FEWEST_ROWS, min(MOST_ROWS, 1 << max(rows.bit_length() - 1, 0)))
 
 
-class HashedFile:
-    """A file that takes the digest of what is written into it.
+class GrowingDigest:
+    """The SHA-256 of a file that grows: what has been written is read again, in a thread of its own.
+
+    So the library that writes it need not wait for the digest, nor for Python.
 
     Args:
-        path: where.
+        path: the file.
     """
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("wb")
+        self._file = path.open("rb", buffering=0)
         self._digest = hashlib.sha256()
-        self.closed = False
+        self._done = 0
+        self._behind = Behind(1)
 
-    def write(self, data: Any) -> int:
-        """Write bytes."""
-        self._digest.update(data)
-        return self._file.write(data)
+    def follow(self, size: int) -> None:
+        """Take in the file as far as it has been written."""
+        self._behind.do(lambda: self._read(size))
 
-    def flush(self) -> None:
-        """Hand all to the system."""
-        self._file.flush()
+    def _read(self, size: int) -> None:
+        while self._done < size:
+            part = self._file.read(min(_CHUNK, size - self._done))
+            if not part:
+                raise OSError("a file is shorter than it was written")
+            self._digest.update(part)
+            self._done += len(part)
 
-    def close(self) -> None:
-        """End the file."""
+    def finish(self, size: int) -> str:
+        """Return the digest of the whole file."""
+        self.follow(size)
+        self._behind.finish()
         self._file.close()
-        self.closed = True
-
-    @property
-    def digest(self) -> str:
-        """The SHA-256 of all that has been written."""
         return self._digest.hexdigest()
+
+    def abandon(self) -> None:
+        """Leave it."""
+        self._behind.abandon()
+        self._file.close()
 
 
 class ParquetGroups:
@@ -72,13 +81,13 @@ class ParquetGroups:
     """
 
     def __init__(self, path: Path, schema: pa.Schema, rows: int, **options: Any) -> None:
-        self._file = HashedFile(path)
+        self._file = pa.OSFile(str(path), "wb")
+        self._digest = GrowingDigest(path)
         self._writer = parquet.ParquetWriter(self._file, schema, compression="zstd", **options)
         self._schema, self._rows = schema, rows
         self._waiting: list[pa.Table] = []
         self._count = 0
-        self._thread = ThreadPoolExecutor(1)
-        self._written: deque[Future[None]] = deque()
+        self._behind = Behind(WAITING)
         self._empty = True
 
     def add(self, block: pa.Table) -> None:
@@ -95,14 +104,12 @@ class ParquetGroups:
     def _write(self) -> None:
         group = pa.concat_tables(self._waiting).combine_chunks()
         self._waiting, self._count = [], 0
-        self._wait(WAITING)
-        self._written.append(self._thread.submit(self._writer.write_table, group, row_group_size=self._rows))
+        self._behind.do(lambda: self._write_group(group))
         self._empty = False
 
-    def _wait(self, still: int) -> None:
-        """Wait until no more than so many groups are still to be written."""
-        while len(self._written) > still:
-            self._written.popleft().result()
+    def _write_group(self, group: pa.Table) -> None:
+        self._writer.write_table(group, row_group_size=self._rows)
+        self._digest.follow(self._file.tell())
 
     def finish(self) -> str:
         """Write what is left, end the file, and return its digest."""
@@ -110,18 +117,19 @@ class ParquetGroups:
             if not self._waiting:
                 self._waiting = [self._schema.empty_table()]
             self._write()
-        self._wait(0)
-        self._thread.shutdown()
+        self._behind.finish()
         self._writer.close()
+        size = self._file.tell()
         self._file.close()
-        return self._file.digest
+        return self._digest.finish(size)
 
     def abandon(self) -> None:
         """End the file as it is."""
-        self._thread.shutdown(cancel_futures=True)
+        self._behind.abandon()
         with suppress(OSError, pa.ArrowException):
             self._writer.close()
-        self._file.close()
+            self._file.close()
+        self._digest.abandon()
 
 
 def write_whole(path: Path, table: pa.Table, rows: int, **options: Any) -> str:

@@ -28,6 +28,7 @@ from facturum.engine.planning.shaping import DATA, Given, Shaped, declared_table
 from facturum.engine.planning.spec import PlanSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError, PlanError
+from facturum.files.behind import ahead
 from facturum.files.disk_arrays import DiskArray, LookedUp, as_array, picked
 from facturum.files.scans import Portions, Scan
 from facturum.language.parser import parse
@@ -82,7 +83,7 @@ def take_in(
     """
     _refuse_sections(spec)
     spool = _Spool(spec, scan, series, folder, portions)
-    for block in scan.blocks(variables_needed(spec), spool.rows_at_once):
+    for block in ahead(scan.blocks(variables_needed(spec), spool.rows_at_once)):
         spool.add(block)
         if tick is not None:
             tick(spool.length, scan.length)

@@ -13,13 +13,13 @@ from facturum.audit.report import BuildReport
 from facturum.audit.row_map import row_map
 from facturum.data.table import Table
 from facturum.data.values import FloatArray
-from facturum.engine.blocks.leaves import on_threads
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
 from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError
+from facturum.files.behind import Behind
 from facturum.files.build_folder import own_files
 from facturum.files.build_writer import STREAMED, BuildWriter, CellSpool
 from facturum.files.built_design import design_table
@@ -97,19 +97,24 @@ def _write(
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
     report, digests = BuildReport(outline), _ColumnDigests(outline)
     writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
+    behind = Behind(0)
 
     def work(selection: Selection) -> None:
         built = built_rows(outline, source, selection, threads)
         cells.add(report.see(built))
+        behind.do(lambda: write_rows(built))
+        tell(selection.stop, source.table.length)
+
+    def write_rows(built: Built) -> None:
         digests.add(built)
-        rows = row_map(selection)
+        rows = row_map(built.selection)
         X: Any = built.X  # noqa: N806 - the field's standard name
         writer.design(design_table(built, rows, list(X.T)))
         writer.dropped(rows.dropped, rows.causes, rows.reasons)
-        tell(selection.stop, source.table.length)
 
     try:
         sample.each(work)
+        behind.finish()
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
@@ -117,6 +122,7 @@ def _write(
         columns = column_map(report, spec, marks)
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:
+        behind.abandon()
         writer.abandon()
         raise
     return columns
@@ -137,7 +143,8 @@ class _ColumnDigests:
             *zip(self._columns, list(X.T), strict=True),
             *zip(self._responses, y, strict=True),
         ]
-        on_threads(lambda pair: pair[0].add(pair[1]), pairs)
+        for digest, column in pairs:  # in this thread alone, beside those that fill and write
+            digest.add(column)
 
     @property
     def columns(self) -> list[str]:
