@@ -5,6 +5,7 @@ from __future__ import annotations
 import warnings
 from collections import ChainMap
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -30,7 +31,9 @@ from facturum.files.build_folder import own_files, read_build
 from facturum.files.build_writer import FORMATS, write_build
 from facturum.files.built_design import FromBuild, Origin, doubles
 from facturum.files.folder import write_folder
+from facturum.files.scans import Portions
 from facturum.files.stored_build import Stored, numbers_of
+from facturum.files.verifying import InOtherOrder, verify_in_parts
 from facturum.numerics.sparse import SparseColumns
 
 if TYPE_CHECKING:
@@ -250,7 +253,13 @@ class Design:
             table: the source, as for ``Plan.build``.
             history: the earlier rows that it was built with.
             series: the tables of the plan's series, instead of their files.
+
+        A build or a source that is large is not brought into memory: both are read side by side.
         """
+        if isinstance(self._origin, Stored) and history is None and self._in_parts(self._origin, table):
+            with bounded(), suppress(InOtherOrder):
+                tables = self.plan.series_tables(series)
+                return verify_in_parts(self._origin, self.plan.scan(table), tables, Portions())
         stored = self._origin.audited
         y = None if self.y is None else self.y.reshape(len(self.y), -1)
         responses = {} if y is None else {name: y[:, at] for at, name in enumerate(self.response_names)}
@@ -269,6 +278,12 @@ class Design:
         if anew is not None and outcome.ok:
             failures += self._content_failures(FromBuild(*anew), outcome.exact)
         return replace(outcome, failures=(*failures, *outcome.failures))
+
+    def _in_parts(self, stored: Stored, table: Any) -> bool:
+        """Return whether verifying holds little of a build and its source at a time, or compares both in memory."""
+        if stored.cells is not None or not self.plan.streams:
+            return False
+        return stored.unread is not None or bool((np.diff(self.rows.kept) < 1).any()) or self.plan.is_large(table)
 
     def _content_failures(self, anew: FromBuild, exact: bool) -> Iterator[Failure]:
         """Compare everything else in a build, its maps and the cells beside its columns, with the build made anew."""

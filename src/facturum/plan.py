@@ -232,7 +232,7 @@ class Plan:
         """
         with bounded():
             scan = self.scan(table)
-            tables = self._series_tables(series)
+            tables = self.series_tables(series)
             options = {"form": format, "replace": replace, "threads": threads, "progress": progress}
             portions = Portions(memory=memory)
             columns = build_into(self._spec, scan, tables, Path(folder), portions=portions, **options)  # type: ignore[arg-type]
@@ -302,11 +302,11 @@ class Plan:
         columns = variables_needed(self._spec) if from_file else None
         return Given(
             self._table(table, columns),
-            self._series_tables(series),
+            self.series_tables(series),
             None if history is None else self._table(history, columns),
         )
 
-    def _series_tables(self, series: Mapping[str, Any] | None) -> dict[str, Table]:
+    def series_tables(self, series: Mapping[str, Any] | None) -> dict[str, Table]:
         """Return the tables of the plan's series, from where they are known."""
         tables = {**self._tables, **(series or {})}
         for name in tables:

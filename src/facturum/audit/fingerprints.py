@@ -141,14 +141,26 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:
     """Return where a variable of as many rows differs from the one that a fingerprint was taken of."""
+    locators = ["".join(f"{int(word):016x}" for word in _locator(words)) for words in _words_by_leaf(variable)]
+    return _changes(locators, before, len(variable))
+
+
+def changes_between(now: Fingerprint, before: Fingerprint) -> list[ChangedCells]:
+    """Return where a variable differs from one of as many rows, by the fingerprints of both."""
+    return _changes(now.locators, before, now.rows)
+
+
+def _changes(locators: Sequence[str], before: Fingerprint, rows: int) -> list[ChangedCells]:
     changes = []
-    leaves = leaves_of(len(variable))
-    for (start, stop), words, text in zip(leaves, _words_by_leaf(variable), before.locators, strict=True):
-        old = np.array([int(text[at : at + 16], 16) for at in range(0, len(text), 16)], dtype=np.uint64)
-        apart = _locator(words) - old
-        if apart.any():
+    for (start, stop), now, text in zip(leaves_of(rows), locators, before.locators, strict=True):
+        if now != text:
+            apart = _sums(now) - _sums(text)
             changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
     return changes
+
+
+def _sums(text: str) -> Words:
+    return np.array([int(text[at : at + 16], 16) for at in range(0, len(text), 16)], dtype=np.uint64)
 
 
 class ColumnDigest:

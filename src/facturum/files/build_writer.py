@@ -80,15 +80,7 @@ class BuildWriter:
             causes: for each the number of its reason.
             reasons: by that number the reason, and the place in the plan that caused it.
         """
-        known = sorted(reasons)
-        place = np.searchsorted(known, causes)
-        parts = [
-            pa.DictionaryArray.from_arrays(
-                pa.array(place, pa.int32()), pa.array([reasons[at][part] for at in known], pa.string())
-            ).cast(pa.string())
-            for part in (0, 1)
-        ]
-        self._dropped.add(pa.table([pa.array(rows, pa.int64()), *parts], schema=DROPPED_SCHEMA))
+        self._dropped.add(dropped_table(rows, causes, reasons))
 
     def finish(self, columns: ColumnMap, resolved: PlanSpec, imputed: Iterable[pa.Table]) -> None:
         """Write all that is known once all rows are written.
@@ -184,6 +176,19 @@ class _CsvFile:
     def abandon(self) -> None:
         self._file.close()
         self._digest.abandon()
+
+
+def dropped_table(rows: Array, causes: Array, reasons: Mapping[int, tuple[str, str]]) -> pa.Table:
+    """Return rows left out as a table, as `BuildWriter.dropped` takes them."""
+    known = sorted(reasons)
+    place = pa.array(np.searchsorted(known, causes), pa.int32())
+    parts = [
+        pa.DictionaryArray.from_arrays(place, pa.array([reasons[at][part] for at in known], pa.string())).cast(
+            pa.string()
+        )
+        for part in (0, 1)
+    ]
+    return pa.table([pa.array(rows, pa.int64()), *parts], schema=DROPPED_SCHEMA)
 
 
 def marker_text(design: str, digest: str, files: Mapping[str, str]) -> bytes:

@@ -170,20 +170,30 @@ class Stored:
         """The column map, which has digests and fingerprints in a folder."""
         return self.columns
 
-    def blocks(self, rows: int, name: str | None = None) -> Iterator[pa.Table]:
+    @property
+    def schema(self) -> pa.Schema:
+        """The columns of the design file."""
+        if not self.design.endswith(".parquet"):
+            return self.table.schema
+        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(self._whole))) as file:
+            return file.schema_arrow
+
+    def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
         """Yield the rows of the design file, or of another file of the build, block by block.
 
         Args:
             rows: of a block, at most.
             name: of a Parquet file; None for the design file.
+            columns: those wanted; None for all.
         """
         if name is None and not self.design.endswith(".parquet"):
-            for start in range(0, self.table.num_rows, rows):
-                yield self.table.slice(start, rows)
+            table = self.table if columns is None else self.table.select(columns)
+            for start in range(0, table.num_rows, rows):
+                yield table.slice(start, rows)
             return
         data = self._whole if name is None else self.snapshot.files[name]
         with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
-            for batch in file.iter_batches(rows):
+            for batch in file.iter_batches(rows, columns=columns):
                 yield pa.Table.from_batches([batch])
                 release(data)
 

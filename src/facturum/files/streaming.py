@@ -95,7 +95,7 @@ def _write(
     outline, source = Outline(prepared), prepared.source()
     refuse_size(1, len(outline.columns))
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
-    report, digests = BuildReport(outline), _ColumnDigests(outline)
+    report, digests = BuildReport(outline), ColumnDigests(outline)
     writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
     behind = Behind(0)
 
@@ -128,7 +128,7 @@ def _write(
     return columns
 
 
-class _ColumnDigests:
+class ColumnDigests:
     """The digests of columns whose rows come stretch by stretch."""
 
     def __init__(self, outline: Outline) -> None:

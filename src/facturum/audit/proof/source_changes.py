@@ -3,17 +3,81 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Protocol
 
-import numpy as np
-
-from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
+from facturum.audit.fingerprints import ChangedCells, Fingerprint, changed_cells, changes_between, fingerprint_of
 from facturum.data.table import Table
+from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.planning.shaping import DATA, HISTORY, SERIES
 from facturum.errors import counted
 
 
+class Known(Protocol):
+    """What is known of a table now: its rows, and of its variables what shows changes."""
+
+    @property
+    def length(self) -> int: ...
+    def __contains__(self, name: object) -> bool: ...
+    def changed(self, name: str, before: Fingerprint) -> list[ChangedCells]: ...
+    def unordered(self, name: str) -> str: ...
+    def begins_with(self, before: Mapping[str, Fingerprint]) -> bool: ...
+
+
+@dataclass(frozen=True)
+class KnownTable:
+    """A table in memory."""
+
+    table: Table
+
+    @property
+    def length(self) -> int:
+        return self.table.length
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.table
+
+    def changed(self, name: str, before: Fingerprint) -> list[ChangedCells]:
+        """Return which cells of a variable differ from those that a fingerprint was taken of."""
+        return changed_cells(self.table[name], before)
+
+    def unordered(self, name: str) -> str:
+        """Return what is the same for all orders of the rows of a variable."""
+        return fingerprint_of(self.table[name]).unordered
+
+    def begins_with(self, before: Mapping[str, Fingerprint]) -> bool:
+        """Return whether the first rows are those that fingerprints were taken of."""
+        return not any(changed_cells(self.table[name].part(0, mark.rows), mark) for name, mark in before.items())
+
+
+@dataclass(frozen=True)
+class KnownMarks:
+    """A table that has been read in parts, by the fingerprints of its variables."""
+
+    length: int
+    marks: Mapping[str, Fingerprint]
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.marks
+
+    def changed(self, name: str, before: Fingerprint) -> list[ChangedCells]:
+        """Return which cells of a variable differ from those that a fingerprint was taken of."""
+        return changes_between(self.marks[name], before)
+
+    def unordered(self, name: str) -> str:
+        """Return what is the same for all orders of the rows of a variable."""
+        return self.marks[name].unordered
+
+    def begins_with(self, before: Mapping[str, Fingerprint]) -> bool:
+        """Return whether the first rows are known to be those that fingerprints were taken of: whole leaves only."""
+        return all(
+            mark.rows % LEAF == 0 and self.marks[name].locators[: len(mark.locators)] == mark.locators
+            for name, mark in before.items()
+        )
+
+
 def source_changes(
-    tables: Mapping[str, Table], before: Mapping[str, Mapping[str, Fingerprint]]
+    tables: Mapping[str, Known], before: Mapping[str, Mapping[str, Fingerprint]]
 ) -> Iterator[tuple[str, str]]:
     """Give each change as the variable's name, empty for a whole table, and a sentence.
 
@@ -30,7 +94,7 @@ def source_changes(
                 yield name if place == DATA or not name else f"{place}.{name}", what
 
 
-def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Iterator[tuple[str, str]]:
+def _changes(table: Known, before: Mapping[str, Fingerprint], place: str) -> Iterator[tuple[str, str]]:
     whole = "table" if place == DATA else place.replace(SERIES, "series ")
     of = "" if place == DATA else f" of the {whole}"
     there = {name: mark for name, mark in before.items() if name in table}
@@ -41,9 +105,9 @@ def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Ite
     if rows:
         yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"
         return
-    changed = {name: changed_cells(table[name], mark) for name, mark in there.items()}
+    changed = {name: table.changed(name, mark) for name, mark in there.items()}
     if any(cells.row is None for changes in changed.values() for cells in changes) and all(
-        mark.unordered == fingerprint_of(table[name]).unordered for name, mark in there.items()
+        mark.unordered == table.unordered(name) for name, mark in there.items()
     ):
         yield "", f"The rows of the {whole} are in another order: each variable has the cells it had, at other places."
         return
@@ -56,8 +120,7 @@ def _changes(table: Table, before: Mapping[str, Fingerprint], place: str) -> Ite
                 yield name, f"Several cells of {name} between {rows_between} have changed since the build."
 
 
-def _other_length(table: Table, there: Mapping[str, Fingerprint], before: int) -> str:
-    start = np.arange(min(before, table.length))
-    if table.length > before and not any(changed_cells(table[name].take(start), there[name]) for name in there):
+def _other_length(table: Known, there: Mapping[str, Fingerprint], before: int) -> str:
+    if table.length > before and table.begins_with(there):
         return f"; the first {before:,}, of which the build was made, are as they were."
     return f", and the build was made from {before:,}."

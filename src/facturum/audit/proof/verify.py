@@ -9,7 +9,7 @@ from threading import Lock
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.proof.source_changes import source_changes
+from facturum.audit.proof.source_changes import KnownTable, source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.leaves import leaves_of, on_threads
 from facturum.engine.blocks.source import Source
@@ -101,10 +101,11 @@ def verify(
         given: the source tables.
         sparse: whether the matrix is a sparse one.
     """
-    failures: list[Failure] = list(_file_failures(stored, digests))
+    failures: list[Failure] = list(digest_failures(stored, digests))
     try:
         spec = spec_from(stored.resolved)
-        changes = source_changes(declared_tables(spec, given), stored.fingerprints)
+        tables = {place: KnownTable(table) for place, table in declared_tables(spec, given).items()}
+        changes = source_changes(tables, stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
         prepared = prepare(spec, given)
     except FacturumError as error:
@@ -117,7 +118,7 @@ def verify(
     anew, changed = _anew(stored, spec, given, sparse)
     failures += changed
     length = prepared.table.length - prepared.shaped.history_rows
-    definitions, unread = _definitions(stored)
+    definitions, unread = definitions_of(stored)
     failures += unread
     source = replace(prepared.source(), derived=definitions, cache={})
     scope = Scope(prepared.table, definitions, True, spec.data.step)
@@ -135,7 +136,7 @@ def verify(
     failures += [failure for part, _ in checked for failure in part]
     steps = max((apart for _, apart in checked), default=0)
     if length != stored.rows.given:
-        failures += _first_difference(failures, min(length, stored.rows.given))
+        failures += first_difference(failures, min(length, stored.rows.given))
     return Verification(tuple(failures), len(stored.columns), len(kept), steps == 0, steps), anew
 
 
@@ -144,7 +145,8 @@ def _stopped(failures: Sequence[Failure], kept: Array) -> tuple[Verification, No
     return Verification(tuple(failures), 0, len(kept), False, 0), None
 
 
-def _file_failures(stored: ColumnMap, digests: Mapping[str, str]) -> Iterator[Failure]:
+def digest_failures(stored: ColumnMap, digests: Mapping[str, str]) -> Iterator[Failure]:
+    """Yield which stored columns are not those that were written."""
     for entry in stored.columns:
         if entry.name not in digests:
             yield Failure("file", entry.name, f"The stored matrix has no column {entry.name}.")
@@ -152,7 +154,7 @@ def _file_failures(stored: ColumnMap, digests: Mapping[str, str]) -> Iterator[Fa
             yield Failure("file", entry.name, f"The stored column {entry.name} is not the one that was written.")
 
 
-def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
+def definitions_of(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
     """Return what formulas may name, and which of it is not a valid expression."""
     definitions: dict[str, Node] = {}
     failures = []
@@ -164,8 +166,8 @@ def _definitions(stored: ColumnMap) -> tuple[dict[str, Node], list[Failure]]:
     return definitions, failures
 
 
-def _first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
-    """Where rows were inserted or deleted, report the first that disagrees among the rows of both tables."""
+def first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failure]:
+    """Yield, where rows were inserted or deleted, the first that disagrees among the rows of both tables."""
     rows = [failure.rows[0] for failure in failures if failure.kind in ("rows", "column") and failure.rows]
     if rows and min(rows) <= shared:
         yield Failure("variable", "", f"The first row in which the matrix and the table disagree is row {min(rows)}.")
@@ -181,9 +183,9 @@ def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
         return
     gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
     if len(gone):
-        yield _rows("rows", "", "Rows of the matrix would be left out now.", gone)
+        yield rows_failure("rows", "", "Rows of the matrix would be left out now.", gone)
     if len(come):
-        yield _rows("rows", "", "Rows left out of the matrix would be kept now.", come)
+        yield rows_failure("rows", "", "Rows left out of the matrix would be kept now.", come)
 
 
 def _anew(
@@ -194,17 +196,23 @@ def _anew(
         plan = spec_from(stored.plan)
         built = build(plan, given, sparse=sparse)
     except FacturumError as error:
-        return None, [Failure("plan", "", f"The plan cannot be resolved on this table: {error}")]
-    again = built.spec
-    failures = []
-    for key, text in spec.terms.items():
+        return None, [not_resolved(error)]
+    return (built, plan), list(resolved_failures(spec, built.spec))
+
+
+def not_resolved(error: FacturumError) -> Failure:
+    """Return that a plan cannot be resolved any more."""
+    return Failure("plan", "", f"The plan cannot be resolved on this table: {error}")
+
+
+def resolved_failures(before: PlanSpec, again: PlanSpec) -> Iterator[Failure]:
+    """Yield what resolving a plan gives now that it did not give before."""
+    for key, text in before.terms.items():
         if again.terms.get(key) != text:
             what = f"The term {key} would be resolved differently on this table: {again.terms.get(key)}"
-            failures.append(Failure("plan", key, what))
-    if again.response != spec.response or again.derived != spec.derived:
-        what = "Resolving the plan on this table gives another response or derived variable."
-        failures.append(Failure("plan", "", what))
-    return (built, plan), failures
+            yield Failure("plan", key, what)
+    if again.response != before.response or again.derived != before.derived:
+        yield Failure("plan", "", "Resolving the plan on this table gives another response or derived variable.")
 
 
 def _column_failures(
@@ -214,25 +222,35 @@ def _column_failures(
         anew = _formula_values(entry.formula, source, source.positions_of(kept), scope)
     except RowFailure as failure:
         what = f"The column {entry.name} cannot be computed: {failure.what}."
-        return [_rows("column", entry.name, what, np.sort(source.row_numbers(np.array(failure.rows))))], 0
+        return [rows_failure("column", entry.name, what, np.sort(source.row_numbers(np.array(failure.rows))))], 0
     except FacturumError as error:
         return [Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}")], 0
     apart = ulp_distance(anew, values)
     wrong = apart > ALLOWED_STEPS
     if wrong.any():
         what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
-        return [_rows("column", entry.name, what, kept[wrong])], 0
+        return [rows_failure("column", entry.name, what, kept[wrong])], 0
     return [], int(apart.max()) if len(apart) else 0
 
 
-def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
-    """Return a column by its scalar formula alone for rows at some positions, NaN where it is missing."""
+def formula_node(formula: str, source: Source, scope: Scope) -> Node:
+    """Return the formula of a column as an expression.
+
+    Raises:
+        PlanError: where it is not one number.
+    """
     node = parse(formula, learned=True)
     refuse_deep(source.derived, {formula[:40]: node})
     with _ONE_AT_A_TIME:  # what a scope has learned of kinds is shared
         kind = scope.type_of(node)
     if kind.block or not kind.kind.numeric:
         raise PlanError(f"the formula {formula} is not one number")
+    return node
+
+
+def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> FloatArray:
+    """Return a column by its scalar formula alone for rows at some positions, NaN where it is missing."""
+    node = formula_node(formula, source, scope)
     order = np.argsort(rows) if source.numbers is not None else np.arange(len(rows))
     ordered, column = rows[order], np.zeros(len(rows))
     for start, stop in leaves_of(source.table.length):
@@ -245,5 +263,6 @@ def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> 
     return column
 
 
-def _rows(kind: str, name: str, what: str, rows: Sequence[int] | Array) -> Failure:
+def rows_failure(kind: str, name: str, what: str, rows: Sequence[int] | Array) -> Failure:
+    """Return something that does not agree in some rows."""
     return Failure(kind, name, what, tuple(int(row) for row in rows[:5]), len(rows))

@@ -1,0 +1,337 @@
+"""Proving a build whose matrix or source is not in memory: both are read side by side, stretch by stretch."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from facturum.audit.column_map import Digests, column_map
+from facturum.audit.entries import ColumnEntry
+from facturum.audit.fingerprints import ColumnDigest
+from facturum.audit.proof.content import content_failures, table_failures
+from facturum.audit.proof.source_changes import KnownMarks, source_changes
+from facturum.audit.proof.verify import (
+    ALLOWED_STEPS,
+    Failure,
+    Verification,
+    definitions_of,
+    digest_failures,
+    first_difference,
+    formula_node,
+    not_resolved,
+    resolved_failures,
+)
+from facturum.audit.report import BuildReport
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
+from facturum.data.table import Table
+from facturum.data.values import Array, FloatArray
+from facturum.engine.blocks.source import Source
+from facturum.engine.passes.build import Built, answered, built_rows
+from facturum.engine.passes.outline import Outline
+from facturum.engine.passes.selection import Sample, Selection
+from facturum.engine.planning.prepare import prepare
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.spec import spec_from
+from facturum.errors import ROWS_SHOWN, FacturumError, PlanError
+from facturum.files.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, CellSpool, dropped_table
+from facturum.files.built_design import design_table
+from facturum.files.scans import Portions, Scan
+from facturum.files.spooling import TakenIn, take_in
+from facturum.files.stored_build import Stored, numbers_of
+from facturum.files.streaming import ColumnDigests
+from facturum.language.failures import RowFailure
+from facturum.language.nodes import Node
+from facturum.numerics.distance import ulp_distance
+
+_BLOCK = 2**16
+GONE = "Rows of the matrix would be left out now."
+NOT_IN_ORDER = "The stored source rows are not those of the table, in its order."
+
+
+class InOtherOrder(Exception):
+    """The rows of a build are in the order of its file, and those of the table were brought into another."""
+
+
+def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], portions: Portions) -> Verification:
+    """Return whether a stored build still follows from its source, holding little of either at a time.
+
+    Args:
+        stored: the build.
+        scan: the source table.
+        series: the tables of the plan's series.
+        portions: how much is held at a time.
+
+    Raises:
+        InOtherOrder: where both can be compared only in memory.
+    """
+    failures = [Failure("file", name, what) for name, what in stored.findings]
+    with tempfile.TemporaryDirectory() as holder:
+        folder = Path(holder)
+        try:
+            plan = spec_from(stored.columns.plan)
+            taken = take_in(plan, scan, series, folder, portions)
+        except FacturumError as error:
+            return _stopped([*failures, not_resolved(error)])
+        if taken.prepared.shaped.numbers is not None and in_order_of_rows(stored):
+            raise InOtherOrder
+        tables = {
+            place: KnownMarks(next(iter(marks.values())).rows if marks else 0, marks)
+            for place, marks in taken.marks.items()
+        }
+        changes = source_changes(tables, stored.columns.fingerprints)
+        failures += [Failure("variable", name, what) for name, what in changes]
+        return _compared(stored, taken, folder, failures)
+
+
+def _stopped(failures: list[Failure]) -> Verification:
+    return Verification(tuple(failures), 0, 0, False, 0)
+
+
+def _compared(stored: Stored, taken: TakenIn, folder: Path, failures: list[Failure]) -> Verification:
+    """Compare a build with the one made anew, and its columns with their formulas."""
+    plan = spec_from(stored.columns.plan)
+    try:
+        prepared, _ = answered(taken.prepared, None)
+        failures += resolved_failures(stored.resolved, prepared.spec)
+        comparing = _Comparing(stored, prepared, _formulas(stored, taken, failures))
+        outline, source = Outline(prepared), prepared.source()
+        report, cells = BuildReport(outline), CellSpool(folder)
+        digests = ColumnDigests(outline)
+
+        def work(selection: Selection) -> None:
+            built = built_rows(outline, source, selection)
+            cells.add(report.see(built))
+            digests.add(built)
+            comparing.see(built)
+
+        sample = Sample(prepared, source)
+        sample.each(work)
+        report.totals.settle(prepared)
+        if report.looks_again:
+            sample.each(lambda selection: report.see_again(source, selection))
+    except FacturumError as error:
+        return _stopped([*failures, not_resolved(error)])
+    failures += comparing.failures()
+    length, before = source.table.length, stored.columns.rows.given
+    if length != before:
+        failures += first_difference(failures, min(length, before))
+    if not failures:
+        marks = Digests(digests.columns, digests.responses, taken.fingerprints(prepared))
+        anew = column_map(report, plan, marks)
+        failures += content_failures(stored.columns, anew, comparing.steps == 0)
+        failures += _same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
+    return Verification(
+        tuple(failures), len(stored.columns.columns), comparing.rows, comparing.steps == 0, comparing.steps
+    )
+
+
+def _formulas(stored: Stored, taken: TakenIn, failures: list[Failure]) -> tuple[Source, dict[str, Node]]:
+    """Return the table as formulas read it, and the formula of each column that can be computed."""
+    shaped = taken.prepared.shaped
+    definitions, unread = definitions_of(stored.columns)
+    failures += unread
+    resolved = prepare(stored.resolved, taken.prepared.given, shaped)
+    source = replace(resolved.source(), derived=definitions, cache={})
+    scope = Scope(resolved.table, definitions, True, stored.resolved.data.step)
+    nodes: dict[str, Node] = {}
+    try:
+        refuse_deep(definitions, {})
+    except PlanError as error:
+        failures.append(Failure("file", "columns.json", str(error)))
+        return source, nodes
+    for entry in stored.columns:
+        try:
+            nodes[entry.name] = formula_node(entry.formula, source, scope)
+        except FacturumError as error:
+            failures.append(Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}"))
+    return source, nodes
+
+
+class _Tally:
+    """Rows that do not agree: the first few, and how many."""
+
+    def __init__(self) -> None:
+        self.rows: list[int] = []
+        self.count = 0
+
+    def add(self, rows: Array) -> None:
+        self.rows += rows[: ROWS_SHOWN - len(self.rows)].tolist()
+        self.count += len(rows)
+
+
+class _Comparing:
+    """Compares the rows of a stored design with those made anew, and its columns with their formulas."""
+
+    def __init__(self, stored: Stored, prepared: Prepared, formulas: tuple[Source, dict[str, Node]]) -> None:
+        self._stored, self._prepared = stored, prepared
+        self._source, self._nodes = formulas
+        self._entries = {entry.name: entry for entry in stored.columns}
+        self._blocks = stored.blocks(_BLOCK)
+        self._held: pa.Table | None = None
+        self._digests = {name: ColumnDigest() for name in self._entries}
+        self._tallies: dict[tuple[str, str, str], _Tally] = {}
+        self._others: dict[str, Failure] = {}
+        self._dropped = _Dropped(stored.blocks(_BLOCK, ROWS))
+        self.rows = self.steps = 0
+
+    def see(self, built: Built) -> None:
+        """Compare the rows of a stretch."""
+        selection = built.selection
+        numbers = self._source.row_numbers(np.arange(selection.start, selection.stop))
+        table = self._next(numbers)
+        kept = numbers_of(table.column(SOURCE_ROW)).astype(np.int64)
+        self.rows += len(kept)
+        now = row_map(selection)
+        self._tally("rows", "", GONE, np.setdiff1d(kept, now.kept))
+        self._tally("rows", "", "Rows left out of the matrix would be kept now.", np.setdiff1d(now.kept, kept))
+        order = np.argsort(numbers)
+        at = order[np.searchsorted(numbers[order], kept)] + selection.start
+        self._compare_columns(table, kept, at, selection)
+        if np.array_equal(kept, now.kept):
+            side = design_table(built, now, [])
+            beside = set(self._entries)
+            for failure in table_failures(table.select(side.column_names), side, "the design file", beside):
+                self._others.setdefault(failure.name, failure)
+        self._dropped.compare(dropped_table(now.dropped, now.causes, now.reasons))
+
+    def _next(self, numbers: Array) -> pa.Table:
+        """Return the next stored rows, as far as they are of a stretch with these numbers."""
+        ordered, parts = np.sort(numbers), []
+        while True:
+            if self._held is None or not self._held.num_rows:
+                self._held = next(self._blocks, None)
+                if self._held is None:
+                    break
+            rows = numbers_of(self._held.column(SOURCE_ROW))
+            place = np.minimum(np.searchsorted(ordered, rows), len(ordered) - 1)
+            outside = np.flatnonzero(ordered[place] != rows)
+            count = int(outside[0]) if len(outside) else len(rows)
+            parts.append(self._held.slice(0, count))
+            self._held = self._held.slice(count)
+            if count < len(rows):
+                break
+        return pa.concat_tables(parts) if parts else self._stored.schema.empty_table()
+
+    def _compare_columns(self, table: pa.Table, kept: Array, at: Array, selection: Selection) -> None:
+        """Compare the stored columns with their formulas, leaf by leaf."""
+        order = np.argsort(at, kind="stable")
+        if (np.diff(at) < 0).any():
+            self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
+        stored = {name: numbers_of(table.column(name)) for name in self._entries}
+        for name, column in stored.items():
+            self._digests[name].add(column)
+        for leaf in selection.leaves:
+            low, high = np.searchsorted(at[order], [leaf.start, leaf.stop])
+            some = order[low:high]
+            if not len(some):
+                continue
+            rows = self._source.rows(leaf.start, leaf.stop, at[some] - leaf.start)
+            for name, node in list(self._nodes.items()):
+                try:
+                    values = rows.evaluate(node).full(rows.length)
+                except RowFailure as failure:
+                    what = f"The column {name} cannot be computed: {failure.what}."
+                    self._tally("column", name, what, np.sort(self._source.row_numbers(np.array(failure.rows))))
+                    continue
+                data = values.numbers() + 0.0
+                anew = data if values.valid is None else np.where(values.valid, data, np.nan)
+                self._compare(self._entries[name], anew, stored[name][some], kept[some])
+
+    def _compare(self, entry: ColumnEntry, anew: FloatArray, stored: FloatArray, rows: Array) -> None:
+        apart = ulp_distance(anew, stored)
+        wrong = apart > ALLOWED_STEPS
+        if wrong.any():
+            what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
+            self._tally("column", entry.name, what, rows[wrong])
+        self.steps = max(self.steps, int(apart[~wrong].max(initial=0)))
+
+    def _tally(self, kind: str, name: str, what: str, rows: Array) -> None:
+        if len(rows):
+            self._tallies.setdefault((kind, name, what), _Tally()).add(rows)
+
+    def failures(self) -> Iterator[Failure]:
+        """Yield what does not agree, once all rows have been seen."""
+        length = self._source.table.length
+        for block in [*([] if self._held is None else [self._held]), *self._blocks]:
+            rows = numbers_of(block.column(SOURCE_ROW)).astype(np.int64)
+            self._tally("rows", "", GONE, rows[rows > length])
+            if (rows <= length).any():
+                self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
+            for name, digest in self._digests.items():
+                digest.add(numbers_of(block.column(name)))
+        digests = {name: digest.hexdigest() for name, digest in self._digests.items()}
+        yield from digest_failures(self._stored.columns, digests)
+        for (kind, name, what), tally in self._tallies.items():
+            yield Failure(kind, name, what, tuple(tally.rows), tally.count)
+        yield from self._others.values()
+        yield from self._dropped.failures()
+
+
+class _Dropped:
+    """Compares the stored list of rows left out with the one made anew."""
+
+    def __init__(self, stored: Iterator[pa.Table]) -> None:
+        self._stored, self._held = stored, DROPPED_SCHEMA.empty_table()
+        self._odd = _Tally()
+
+    def compare(self, anew: pa.Table) -> None:
+        """Compare the next rows."""
+        while self._held.num_rows < anew.num_rows and (block := next(self._stored, None)) is not None:
+            self._held = pa.concat_tables([self._held, block])
+        own, self._held = self._held.slice(0, anew.num_rows), self._held.slice(anew.num_rows)
+        if not own.combine_chunks().equals(anew.combine_chunks()):
+            self._odd.add(np.union1d(numbers_of(own.column("row")), numbers_of(anew.column("row"))))
+
+    def failures(self) -> Iterator[Failure]:
+        """Yield whether they differ."""
+        if self._odd.count or self._held.num_rows or next(self._stored, None) is not None:
+            what = "The list of rows left out, and why, is not the one that the plan gives."
+            yield Failure("rows", "", what, tuple(self._odd.rows), self._odd.count)
+
+
+def _same_tables(stored: Iterator[pa.Table], anew: Iterator[pa.Table], name: str) -> Iterator[Failure]:
+    """Yield whether two tables that come in blocks are the same."""
+    a, b = _Rows(stored), _Rows(anew)
+    while (count := min(a.fill(), b.fill())) > 0:
+        failures = list(table_failures(a.take(count), b.take(count), name))
+        if failures:
+            yield failures[0]
+            return
+    if a.fill() != b.fill():
+        yield Failure("file", name, f"The rows of {name} are not those of the build.")
+
+
+class _Rows:
+    """The next rows of a table that comes in blocks."""
+
+    def __init__(self, blocks: Iterator[pa.Table]) -> None:
+        self._blocks, self._held = blocks, pa.table({})
+
+    def fill(self) -> int:
+        """Return how many rows are at hand; 0 at the end."""
+        while not self._held.num_rows and (block := next(self._blocks, None)) is not None:
+            self._held = block
+        return int(self._held.num_rows)
+
+    def take(self, count: int) -> pa.Table:
+        """Take rows that are at hand."""
+        part, self._held = self._held.slice(0, count), self._held.slice(count)
+        return part
+
+
+def in_order_of_rows(stored: Stored) -> bool:
+    """Return whether the rows of a build are in the order of their source."""
+    last: Any = 0
+    for block in stored.blocks(_BLOCK * 16, None, [SOURCE_ROW, LEARNING_ROW]):
+        rows = numbers_of(block.column(SOURCE_ROW))
+        if len(rows) and (rows[0] <= last or (np.diff(rows) < 1).any()):
+            return False
+        last = rows[-1] if len(rows) else last
+    return True
