@@ -1,4 +1,4 @@
-"""Builds of tables that are read and written in parts, beside what the Parquet library needs to read and write the same.
+"""Builds of tables that are read and written in parts, beside the Parquet library reading and writing the same.
 
 Run ``python benchmarks/streams.py [ROWS ..]`` (10 and 200 million take about a quarter of an hour and 10 GB
 of disk); ``speed.py`` takes its table over. Each case runs in a process of its own, whose peak of memory is read

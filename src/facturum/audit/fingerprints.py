@@ -66,12 +66,13 @@ class FingerprintTaker:
     Args:
         kind: of the variable.
         both: whether both ways are followed.
+        first: how many of the first rows are compared with an earlier fingerprint of so many.
     """
 
-    def __init__(self, kind: Kind, both: bool) -> None:
+    def __init__(self, kind: Kind, both: bool, first: int = 0) -> None:
         self._kind = kind
         self._label_words = _LabelWords()
-        self._ways = {exact: _Words() for exact in ((True, False) if both else (True,))}
+        self._ways = {exact: _Words(first) for exact in ((True, False) if both else (True,))}
 
     def add(self, variable: Variable) -> None:
         """Take the next rows, as a variable of their own."""
@@ -85,11 +86,16 @@ class FingerprintTaker:
         """Return the fingerprint."""
         return self._ways[True in self._ways].taken(str(self._kind))
 
+    def first_locators(self) -> list[str]:
+        """Return the locators of the first rows alone; none where there are fewer rows."""
+        return self._ways[True in self._ways].first_locators
+
 
 class _Words:
     """Words on their way into a fingerprint: cut into leaves, whatever blocks they come in."""
 
-    def __init__(self) -> None:
+    def __init__(self, first: int = 0) -> None:
+        self._first, self.first_locators = first, list[str]()
         self._digest = hashlib.sha256()
         self._rest: list[Words] = []
         self._waiting = self._rows = 0
@@ -97,6 +103,15 @@ class _Words:
         self._locators: list[str] = []
 
     def add(self, words: Words) -> None:
+        missing = self._first - self._rows - self._waiting
+        if 0 < missing <= len(words):
+            self._add(words[:missing])
+            rest = [_written(_locator(np.concatenate(self._rest)))] if self._waiting else []
+            self.first_locators = [*self._locators, *rest]
+            words = words[missing:]
+        self._add(words)
+
+    def _add(self, words: Words) -> None:
         while self._waiting + len(words) >= LEAF:
             part, words = words[: LEAF - self._waiting], words[LEAF - self._waiting :]
             self._take(np.concatenate([*self._rest, part]) if self._rest else part)
@@ -107,7 +122,7 @@ class _Words:
 
     def _take(self, words: Words) -> None:
         self._digest.update(words.astype("<u8").tobytes())
-        self._locators.append("".join(f"{int(word):016x}" for word in _locator(words)))
+        self._locators.append(_written(_locator(words)))
         with np.errstate(over="ignore"):
             self._unordered += np.add.reduce(_mixed(words + _ONE))
         self._rows += len(words)
@@ -141,7 +156,7 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
 
 def changed_cells(variable: Variable, before: Fingerprint) -> list[ChangedCells]:
     """Return where a variable of as many rows differs from the one that a fingerprint was taken of."""
-    locators = ["".join(f"{int(word):016x}" for word in _locator(words)) for words in _words_by_leaf(variable)]
+    locators = [_written(_locator(words)) for words in _words_by_leaf(variable)]
     return _changes(locators, before, len(variable))
 
 
@@ -157,6 +172,10 @@ def _changes(locators: Sequence[str], before: Fingerprint, rows: int) -> list[Ch
             apart = _sums(now) - _sums(text)
             changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
     return changes
+
+
+def _written(sums: Words) -> str:
+    return "".join(f"{int(word):016x}" for word in sums)
 
 
 def _sums(text: str) -> Words:

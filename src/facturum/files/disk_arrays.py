@@ -12,6 +12,7 @@ import numpy as np
 
 from facturum.data.values import Array
 from facturum.engine.blocks.leaves import LEAF
+from facturum.errors import DataError
 
 _FAR = 4  # rows that lie within so many times their number are read together with those between
 
@@ -25,7 +26,7 @@ class DiskArray:
     """
 
     def __init__(self, folder: Path, dtype: Any) -> None:
-        self.dtype = np.dtype(dtype)
+        self.dtype, self._folder = np.dtype(dtype), folder
         self._file: BinaryIO = tempfile.TemporaryFile(dir=folder, buffering=0)  # noqa: SIM115 - open as long as it is
         self._lock = Lock()
         self._length = 0
@@ -37,8 +38,12 @@ class DiskArray:
             return
         values = np.ascontiguousarray(values, dtype=self.dtype)
         left = memoryview(values.view(np.uint8))  # type: ignore[arg-type]
-        while len(left):
-            left = left[self._file.write(left) :]
+        try:
+            while len(left):
+                left = left[self._file.write(left) :]
+        except OSError as problem:
+            what = f"temporary files in {self._folder} cannot be written: {problem.strerror}"
+            raise DataError(what, remedy="Nothing was changed. Make room, or choose another place.") from None
         self._length += len(values)
         if self.dtype.kind in "iub":
             low, high = values.min(), values.max()

@@ -220,9 +220,10 @@ class ParquetScan:
                     )
                 wanted = known_columns(columns, [*schema.names, *part.keys])
                 stored = None if wanted is None else [name for name in wanted if name not in part.keys]
-                for batch in file.iter_batches(rows, columns=stored):
-                    batch.validate(full=True)
-                    yield table_from(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
+                for group in range(file.num_row_groups):  # one by one, as what has been read of others is kept
+                    for batch in file.iter_batches(rows, [group], stored):
+                        batch.validate(full=True)
+                        yield table_from(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
 
 
 def _opened(path: Path) -> parquet.ParquetFile:

@@ -45,10 +45,12 @@ class TakenIn:
     Args:
         prepared: the plan as checked expressions.
         marks: the fingerprints of all variables, by table.
+        first: of the table's variables the locators of the first rows, where an earlier fingerprint was given.
     """
 
     prepared: Prepared
     marks: dict[str, dict[str, Fingerprint]]
+    first: dict[str, list[str]]
 
     def fingerprints(self, prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
         """Return the fingerprints of the variables that a plan reads, by table."""
@@ -67,6 +69,7 @@ def take_in(
     folder: Path,
     portions: Portions,
     tick: Tick | None = None,
+    before: Mapping[str, Fingerprint] | None = None,
 ) -> TakenIn:
     """Bring what a plan needs of a table to the disk, and return the plan over it.
 
@@ -77,12 +80,13 @@ def take_in(
         folder: where temporary files are.
         portions: how much is held at a time.
         tick: is called with the number of rows taken in and the number of all.
+        before: earlier fingerprints of variables, with whose rows the first ones are compared.
 
     Raises:
         PlanError, DataError: as `prepare` does.
     """
     _refuse_sections(spec)
-    spool = _Spool(spec, scan, series, folder, portions)
+    spool = _Spool(spec, scan, series, folder, portions, before or {})
     for block in ahead(scan.blocks(variables_needed(spec), spool.rows_at_once)):
         spool.add(block)
         if tick is not None:
@@ -172,8 +176,15 @@ class _Spool:
     """A table on its way to the disk."""
 
     def __init__(
-        self, spec: PlanSpec, scan: Scan, series: Mapping[str, Table], folder: Path, portions: Portions
+        self,
+        spec: PlanSpec,
+        scan: Scan,
+        series: Mapping[str, Table],
+        folder: Path,
+        portions: Portions,
+        before: Mapping[str, Fingerprint],
     ) -> None:
+        self._before = before
         self._spec, self._scan, self._series, self._folder = spec, scan, dict(series), folder
         self._portions = portions
         self._timing: Timing | None = spec.data.timing
@@ -238,7 +249,8 @@ class _Spool:
             self._codings[variable.name] = _Coding(variable, sorts, named)
             wide = variable.data.dtype.kind in "iu" and variable.data.dtype.itemsize == 8
             both = variable.kind is Kind.NUMBER and wide
-            self._takers[variable.name] = FingerprintTaker(variable.kind, both)
+            first = self._before[variable.name].rows if variable.name in self._before else 0
+            self._takers[variable.name] = FingerprintTaker(variable.kind, both, first)
             if variable.kind is Kind.TIME and raw.labels is not None:
                 self._texts[variable.name] = {}
         self._declared_series = {name: each for name, each in declared.items() if name != DATA}
@@ -315,7 +327,8 @@ class _Spool:
         marks = {DATA: {name: taker.taken() for name, taker in self._takers.items()}}
         for place, declared in self._declared_series.items():
             marks[place] = {variable.name: fingerprint_of(variable) for variable in declared}
-        return TakenIn(prepared, marks)
+        first = {name: taker.first_locators() for name, taker in self._takers.items()}
+        return TakenIn(prepared, marks, first)
 
     def _joined(self, given: Table) -> tuple[Table, tuple[JoinedSeries, ...]]:
         """Return the table with the variables of its series, looked up by their rows."""

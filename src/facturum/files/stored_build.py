@@ -193,8 +193,9 @@ class Stored:
             return
         data = self._whole if name is None else self.snapshot.files[name]
         with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
-            for batch in file.iter_batches(rows, columns=columns):
-                yield pa.Table.from_batches([batch])
+            for group in range(file.num_row_groups):  # one by one, as what has been read of others is kept
+                for batch in file.iter_batches(rows, [group], columns):
+                    yield pa.Table.from_batches([batch])
                 release(data)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
 from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import refuse_size
+from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError
 from facturum.files.behind import Behind
@@ -24,6 +26,7 @@ from facturum.files.build_folder import own_files
 from facturum.files.build_writer import STREAMED, BuildWriter, CellSpool
 from facturum.files.built_design import design_table
 from facturum.files.folder import write_folder
+from facturum.files.parquet_groups import GROUP_BYTES
 from facturum.files.scans import Portions, Scan
 from facturum.files.spooling import take_in
 
@@ -92,8 +95,10 @@ def _write(
     taken = take_in(spec, scan, series, part, portions, telling("reading"))
     telling("learning")(0, 0)
     prepared, _ = answered(taken.prepared, threads)
-    outline, source = Outline(prepared), prepared.source()
+    outline = Outline(prepared)
     refuse_size(1, len(outline.columns))
+    prepared = in_portions(prepared, portions, len(outline.columns))
+    outline, source = Outline(prepared), prepared.source()
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
     report, digests = BuildReport(outline), ColumnDigests(outline)
     writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
@@ -126,6 +131,12 @@ def _write(
         writer.abandon()
         raise
     return columns
+
+
+def in_portions(prepared: Prepared, portions: Portions, width: int) -> Prepared:
+    """Return a plan whose passes hold so few leaves that a matrix of so many columns takes little memory."""
+    leaves = max(1, min(portions.leaves, GROUP_BYTES // (8 * portions.leaf * max(width, 1))))
+    return replace(prepared, shaped=replace(prepared.shaped, leaves_at_once=leaves))
 
 
 class ColumnDigests:

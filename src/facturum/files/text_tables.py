@@ -140,16 +140,12 @@ class TextScan:
 
     @cached_property
     def _survey(self) -> _Survey:
-        scanner: TextScanner | None = None
-        types: dict[str, CellType] = {}
-        length = 0
+        names = _header(next(self._pieces(), (b"", True))[0], self.source, self._form.delimiter)
+        types = {name: CellType(self._form.numbers) for name in names}
+        scanner, length = TextScanner(self._form.delimiter, len(names), self.source), 0
         for block, last in _Lines(self._path, self._form.encoding).blocks(_BLOCK):
-            if scanner is None:
-                names = _header(block, self.source, self._form.delimiter)
-                scanner = TextScanner(self._form.delimiter, len(names), self.source)
-                types = {name: CellType(self._form.numbers) for name in names}
             scanner.add(block, last)
-        shape = TextShape(0, 0, 0) if scanner is None else scanner.finish()
+        shape = scanner.finish()
         for piece, first in self._pieces():
             parsed = _parsed(piece, list(types), self._form, _BLOCK, first)
             length += parsed.num_rows

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,6 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.audit.column_map import Digests, column_map
-from facturum.audit.entries import ColumnEntry
 from facturum.audit.fingerprints import ColumnDigest
 from facturum.audit.proof.content import content_failures, table_failures
 from facturum.audit.proof.source_changes import KnownMarks, source_changes
@@ -31,21 +31,25 @@ from facturum.audit.report import BuildReport
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
+from facturum.engine.blocks.leaves import on_threads
+from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import Sample, Selection
+from facturum.engine.passes.selection import LeafSelection, Sample, Selection
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.shaping import DATA
 from facturum.engine.planning.spec import spec_from
-from facturum.errors import ROWS_SHOWN, FacturumError, PlanError
+from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, PlanError
+from facturum.files.behind import Behind
 from facturum.files.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, CellSpool, dropped_table
 from facturum.files.built_design import design_table
 from facturum.files.scans import Portions, Scan
 from facturum.files.spooling import TakenIn, take_in
 from facturum.files.stored_build import Stored, numbers_of
-from facturum.files.streaming import ColumnDigests
+from facturum.files.streaming import ColumnDigests, in_portions
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 from facturum.numerics.distance import ulp_distance
@@ -72,34 +76,41 @@ def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], por
         InOtherOrder: where both can be compared only in memory.
     """
     failures = [Failure("file", name, what) for name, what in stored.findings]
-    with tempfile.TemporaryDirectory() as holder:
-        folder = Path(holder)
-        try:
-            plan = spec_from(stored.columns.plan)
-            taken = take_in(plan, scan, series, folder, portions)
-        except FacturumError as error:
-            return _stopped([*failures, not_resolved(error)])
-        if taken.prepared.shaped.numbers is not None and in_order_of_rows(stored):
-            raise InOtherOrder
-        tables = {
-            place: KnownMarks(next(iter(marks.values())).rows if marks else 0, marks)
-            for place, marks in taken.marks.items()
-        }
-        changes = source_changes(tables, stored.columns.fingerprints)
-        failures += [Failure("variable", name, what) for name, what in changes]
-        return _compared(stored, taken, folder, failures)
+    beside = stored.folder.absolute().parent
+    folder = beside if os.access(beside, os.W_OK) else Path(tempfile.gettempdir())  # for files without names
+    try:
+        plan = spec_from(stored.columns.plan)
+        before = stored.columns.fingerprints.get(DATA, {})
+        taken = take_in(plan, scan, series, folder, portions, before=before)
+    except FacturumError as error:
+        return _stopped([*failures, not_resolved(error)])
+    if taken.prepared.shaped.numbers is not None and _in_order_of_rows(stored):
+        raise InOtherOrder
+    tables = {
+        place: KnownMarks(next(iter(marks.values())).rows if marks else 0, marks, taken.first)
+        for place, marks in taken.marks.items()
+    }
+    changes = source_changes(tables, stored.columns.fingerprints)
+    failures += [Failure("variable", name, what) for name, what in changes]
+    try:
+        return _compared(stored, taken, folder, portions, failures)
+    except AuditError as error:
+        return _stopped([*failures, Failure("file", "", f"The build cannot be read: {error.what}.")])
 
 
 def _stopped(failures: list[Failure]) -> Verification:
     return Verification(tuple(failures), 0, 0, False, 0)
 
 
-def _compared(stored: Stored, taken: TakenIn, folder: Path, failures: list[Failure]) -> Verification:
+def _compared(
+    stored: Stored, taken: TakenIn, folder: Path, portions: Portions, failures: list[Failure]
+) -> Verification:
     """Compare a build with the one made anew, and its columns with their formulas."""
     plan = spec_from(stored.columns.plan)
     try:
         prepared, _ = answered(taken.prepared, None)
         failures += resolved_failures(stored.resolved, prepared.spec)
+        prepared = in_portions(prepared, portions, len(stored.columns.columns))
         comparing = _Comparing(stored, prepared, _formulas(stored, taken, failures))
         outline, source = Outline(prepared), prepared.source()
         report, cells = BuildReport(outline), CellSpool(folder)
@@ -116,9 +127,13 @@ def _compared(stored: Stored, taken: TakenIn, folder: Path, failures: list[Failu
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
+    except AuditError:
+        raise
     except FacturumError as error:
         return _stopped([*failures, not_resolved(error)])
     failures += comparing.failures()
+    if not failures:
+        failures += comparing.dropped_failures()
     length, before = source.table.length, stored.columns.rows.given
     if length != before:
         failures += first_difference(failures, min(length, before))
@@ -166,6 +181,16 @@ class _Tally:
         self.count += len(rows)
 
 
+@dataclass(frozen=True)
+class _Difference:
+    """Rows in which a column is not what its formula gives, and the largest distance in all others."""
+
+    name: str
+    what: str
+    rows: Array
+    steps: int
+
+
 class _Comparing:
     """Compares the rows of a stored design with those made anew, and its columns with their formulas."""
 
@@ -176,6 +201,7 @@ class _Comparing:
         self._blocks = stored.blocks(_BLOCK)
         self._held: pa.Table | None = None
         self._digests = {name: ColumnDigest() for name in self._entries}
+        self._behind = Behind(0)
         self._tallies: dict[tuple[str, str, str], _Tally] = {}
         self._others: dict[str, Failure] = {}
         self._dropped = _Dropped(stored.blocks(_BLOCK, ROWS))
@@ -185,72 +211,89 @@ class _Comparing:
         """Compare the rows of a stretch."""
         selection = built.selection
         numbers = self._source.row_numbers(np.arange(selection.start, selection.stop))
-        table = self._next(numbers)
-        kept = numbers_of(table.column(SOURCE_ROW)).astype(np.int64)
+        table, at = self._next(numbers)
+        kept = numbers[at]
         self.rows += len(kept)
         now = row_map(selection)
-        self._tally("rows", "", GONE, np.setdiff1d(kept, now.kept))
-        self._tally("rows", "", "Rows left out of the matrix would be kept now.", np.setdiff1d(now.kept, kept))
-        order = np.argsort(numbers)
-        at = order[np.searchsorted(numbers[order], kept)] + selection.start
-        self._compare_columns(table, kept, at, selection)
+        self._compare_columns(table, kept, at + selection.start, selection)
         if np.array_equal(kept, now.kept):
             side = design_table(built, now, [])
             beside = set(self._entries)
             for failure in table_failures(table.select(side.column_names), side, "the design file", beside):
                 self._others.setdefault(failure.name, failure)
+        else:
+            self._tally("rows", "", GONE, np.setdiff1d(kept, now.kept))
+            self._tally("rows", "", "Rows left out of the matrix would be kept now.", np.setdiff1d(now.kept, kept))
         self._dropped.compare(dropped_table(now.dropped, now.causes, now.reasons))
 
-    def _next(self, numbers: Array) -> pa.Table:
-        """Return the next stored rows, as far as they are of a stretch with these numbers."""
-        ordered, parts = np.sort(numbers), []
+    def _next(self, numbers: Array) -> tuple[pa.Table, Array]:
+        """Return the next stored rows, as far as they are of a stretch with these numbers, and their places in it."""
+        order = None if (np.diff(numbers) == 1).all() else np.argsort(numbers)
+        parts, places = [], []
         while True:
             if self._held is None or not self._held.num_rows:
                 self._held = next(self._blocks, None)
                 if self._held is None:
                     break
-            rows = numbers_of(self._held.column(SOURCE_ROW))
-            place = np.minimum(np.searchsorted(ordered, rows), len(ordered) - 1)
-            outside = np.flatnonzero(ordered[place] != rows)
+            rows = numbers_of(self._held.column(SOURCE_ROW)).astype(np.int64)
+            if order is None:
+                place = np.clip(rows - numbers[0], 0, len(numbers) - 1)
+            else:
+                place = order[np.minimum(np.searchsorted(numbers, rows, sorter=order), len(numbers) - 1)]
+            outside = np.flatnonzero(numbers[place] != rows)
             count = int(outside[0]) if len(outside) else len(rows)
             parts.append(self._held.slice(0, count))
+            places.append(place[:count])
             self._held = self._held.slice(count)
             if count < len(rows):
                 break
-        return pa.concat_tables(parts) if parts else self._stored.schema.empty_table()
+        if not parts:
+            return self._stored.schema.empty_table(), np.zeros(0, dtype=np.int64)
+        return pa.concat_tables(parts), np.concatenate(places)
 
     def _compare_columns(self, table: pa.Table, kept: Array, at: Array, selection: Selection) -> None:
         """Compare the stored columns with their formulas, leaf by leaf."""
-        order = np.argsort(at, kind="stable")
         if (np.diff(at) < 0).any():
             self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
-        stored = {name: numbers_of(table.column(name)) for name in self._entries}
+            return
+        columns = on_threads(lambda name: numbers_of(table.column(name)), list(self._entries))
+        stored = dict(zip(self._entries, columns, strict=True))
+        self._behind.do(lambda: self._take_digests(stored))
+
+        def compared(leaf: LeafSelection) -> list[_Difference]:
+            some = slice(*np.searchsorted(at, [leaf.start, leaf.stop]))
+            rows = self._source.rows(leaf.start, leaf.stop, at[some] - leaf.start)
+            if not rows.length:
+                return []
+            return [
+                self._compare(name, node, rows, stored[name][some], kept[some]) for name, node in self._nodes.items()
+            ]
+
+        for difference in (each for leaf in on_threads(compared, selection.leaves) for each in leaf):
+            self.steps = max(self.steps, difference.steps)
+            self._tally("column", difference.name, difference.what, difference.rows)
+
+    def _take_digests(self, stored: Mapping[str, FloatArray]) -> None:
         for name, column in stored.items():
             self._digests[name].add(column)
-        for leaf in selection.leaves:
-            low, high = np.searchsorted(at[order], [leaf.start, leaf.stop])
-            some = order[low:high]
-            if not len(some):
-                continue
-            rows = self._source.rows(leaf.start, leaf.stop, at[some] - leaf.start)
-            for name, node in list(self._nodes.items()):
-                try:
-                    values = rows.evaluate(node).full(rows.length)
-                except RowFailure as failure:
-                    what = f"The column {name} cannot be computed: {failure.what}."
-                    self._tally("column", name, what, np.sort(self._source.row_numbers(np.array(failure.rows))))
-                    continue
-                data = values.numbers() + 0.0
-                anew = data if values.valid is None else np.where(values.valid, data, np.nan)
-                self._compare(self._entries[name], anew, stored[name][some], kept[some])
 
-    def _compare(self, entry: ColumnEntry, anew: FloatArray, stored: FloatArray, rows: Array) -> None:
-        apart = ulp_distance(anew, stored)
+    def _compare(self, name: str, node: Node, rows: LeafRows, stored: FloatArray, kept: Array) -> _Difference:
+        """Return in which rows a column is not what its formula gives."""
+        try:
+            values = rows.evaluate(node).full(rows.length)
+        except RowFailure as failure:
+            numbers = np.sort(self._source.row_numbers(np.array(failure.rows)))
+            return _Difference(name, f"The column {name} cannot be computed: {failure.what}.", numbers, 0)
+        data = values.numbers() + 0.0
+        apart = ulp_distance(data if values.valid is None else np.where(values.valid, data, np.nan), stored)
         wrong = apart > ALLOWED_STEPS
-        if wrong.any():
-            what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
-            self._tally("column", entry.name, what, rows[wrong])
-        self.steps = max(self.steps, int(apart[~wrong].max(initial=0)))
+        sources = ", ".join(self._entries[name].sources) or "its formula"
+        what = f"The column {name} no longer agrees with {sources}."
+        return _Difference(name, what, kept[wrong], int(apart[~wrong].max(initial=0)))
+
+    def dropped_failures(self) -> Iterator[Failure]:
+        """Yield whether the stored list of rows left out is not the one made anew."""
+        return self._dropped.failures()
 
     def _tally(self, kind: str, name: str, what: str, rows: Array) -> None:
         if len(rows):
@@ -258,6 +301,7 @@ class _Comparing:
 
     def failures(self) -> Iterator[Failure]:
         """Yield what does not agree, once all rows have been seen."""
+        self._behind.finish()
         length = self._source.table.length
         for block in [*([] if self._held is None else [self._held]), *self._blocks]:
             rows = numbers_of(block.column(SOURCE_ROW)).astype(np.int64)
@@ -271,7 +315,6 @@ class _Comparing:
         for (kind, name, what), tally in self._tallies.items():
             yield Failure(kind, name, what, tuple(tally.rows), tally.count)
         yield from self._others.values()
-        yield from self._dropped.failures()
 
 
 class _Dropped:
@@ -326,12 +369,15 @@ class _Rows:
         return part
 
 
-def in_order_of_rows(stored: Stored) -> bool:
-    """Return whether the rows of a build are in the order of their source."""
+def _in_order_of_rows(stored: Stored) -> bool:
+    """Return whether the rows of a build are in the order of their source; not where they cannot be read."""
     last: Any = 0
-    for block in stored.blocks(_BLOCK * 16, None, [SOURCE_ROW, LEARNING_ROW]):
-        rows = numbers_of(block.column(SOURCE_ROW))
-        if len(rows) and (rows[0] <= last or (np.diff(rows) < 1).any()):
-            return False
-        last = rows[-1] if len(rows) else last
+    try:
+        for block in stored.blocks(_BLOCK * 16, None, [SOURCE_ROW, LEARNING_ROW]):
+            rows = numbers_of(block.column(SOURCE_ROW))
+            if len(rows) and (rows[0] <= last or (np.diff(rows) < 1).any()):
+                return False
+            last = rows[-1] if len(rows) else last
+    except AuditError:
+        return False
     return True

@@ -8,7 +8,6 @@ from typing import Protocol
 
 from facturum.audit.fingerprints import ChangedCells, Fingerprint, changed_cells, changes_between, fingerprint_of
 from facturum.data.table import Table
-from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.planning.shaping import DATA, HISTORY, SERIES
 from facturum.errors import counted
 
@@ -52,10 +51,17 @@ class KnownTable:
 
 @dataclass(frozen=True)
 class KnownMarks:
-    """A table that has been read in parts, by the fingerprints of its variables."""
+    """A table that has been read in parts.
+
+    Args:
+        length: its rows.
+        marks: the fingerprints of its variables.
+        first: the locators of as many first rows as an earlier fingerprint was taken of.
+    """
 
     length: int
     marks: Mapping[str, Fingerprint]
+    first: Mapping[str, list[str]]
 
     def __contains__(self, name: object) -> bool:
         return name in self.marks
@@ -69,11 +75,8 @@ class KnownMarks:
         return self.marks[name].unordered
 
     def begins_with(self, before: Mapping[str, Fingerprint]) -> bool:
-        """Return whether the first rows are known to be those that fingerprints were taken of: whole leaves only."""
-        return all(
-            mark.rows % LEAF == 0 and self.marks[name].locators[: len(mark.locators)] == mark.locators
-            for name, mark in before.items()
-        )
+        """Return whether the first rows are those that fingerprints were taken of."""
+        return all(self.first.get(name) == mark.locators for name, mark in before.items())
 
 
 def source_changes(

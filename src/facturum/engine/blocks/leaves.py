@@ -126,8 +126,11 @@ def run_together(
             if len(group) == 1:
                 failures[group[0]] = failure
                 return
-            for at in group:
-                guarded(range(at, at + 1))
+            for at in group:  # without calling itself, since what a cycle holds stays in memory for long
+                try:
+                    results[at] = work(range(at, at + 1))[0]
+                except RowFailure as of_leaf:
+                    failures[at] = of_leaf
 
     def thread(worker: int) -> None:
         while group := taken(worker):
