@@ -21,6 +21,7 @@ from facturum.engine.planning.prepare import prepare
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Dense, Scattered
 from facturum.language.parser import parse
+from facturum.numerics.moments import Moments
 from tests.expressions import SCALARS, TERMS
 from tests.interpreter import Refused, value_of
 from tests.support import DATA, PANEL_DATA, built, column_by_formula, huts, panel, plan, rows_of
@@ -212,9 +213,10 @@ class Independence(unittest.TestCase):
                 self.assertEqual(result.X.tobytes("F"), first.X.tobytes("F"))
                 self.assertEqual(result.y.tobytes(), first.y.tobytes())
                 self.assertEqual(result.selection.reasons(), first.selection.reasons())
-                np.testing.assert_allclose(result.moments.mean, np.nanmean(first.X, axis=0), rtol=1e-9, atol=1e-12)
-                np.testing.assert_array_equal(result.moments.smallest, np.nanmin(first.X, axis=0))
-                np.testing.assert_array_equal(result.moments.count, np.count_nonzero(~np.isnan(first.X), axis=0))
+                moments = Moments.merged(result.parts)
+                np.testing.assert_allclose(moments.mean, np.nanmean(first.X, axis=0), rtol=1e-9, atol=1e-12)
+                np.testing.assert_array_equal(moments.smallest, np.nanmin(first.X, axis=0))
+                np.testing.assert_array_equal(moments.count, np.count_nonzero(~np.isnan(first.X), axis=0))
                 for name in ("missing", "positions", "learning_rows", "dropped_rows"):
                     np.testing.assert_equal(getattr(result.selection, name)(), getattr(first.selection, name)())
 

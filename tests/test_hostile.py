@@ -14,15 +14,15 @@ from tests import hostile
 
 # how many cases of each kind take some seconds
 COUNTS = {
-    "expressions": 600,
-    "plans": 400,
-    "promises": 320,
+    "expressions": 500,
+    "plans": 330,
+    "promises": 270,
     "plan_files": 450,
-    "data_files": 400,
-    "tamperings": 75,
+    "data_files": 330,
+    "tamperings": 65,
     "drafts": 75,
-    "changed_cells": 70,
-    "commands": 60,
+    "changed_cells": 55,
+    "commands": 50,
     "calls": 400,
 }
 

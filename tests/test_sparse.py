@@ -24,7 +24,7 @@ class Cells(unittest.TestCase):
         st.sampled_from(["drop", "keep"]),
         st.integers(0, 10**6),
     )
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     def test_a_sparse_build_has_the_cells_of_the_dense_one(self, terms: list[str], missing: str, seed: int) -> None:
         table = {name: values for name, values in cells(seed).items() if name != "period"}
         named = {f"t{at}": text for at, text in enumerate(terms)}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+import weakref
 from pathlib import Path
 from threading import Lock
 from typing import Any, BinaryIO, cast
@@ -28,6 +29,7 @@ class DiskArray:
     def __init__(self, folder: Path, dtype: Any) -> None:
         self.dtype, self._folder = np.dtype(dtype), folder
         self._file: BinaryIO = tempfile.TemporaryFile(dir=folder, buffering=0)  # noqa: SIM115 - open as long as it is
+        weakref.finalize(self, self._file.close)
         self._lock = Lock()
         self._length = 0
         self._ends: tuple[Any, Any] | None = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import weakref
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -41,6 +42,7 @@ class GrowingDigest:
 
     def __init__(self, path: Path) -> None:
         self._file = path.open("rb", buffering=0)
+        weakref.finalize(self, self._file.close)
         self._digest = hashlib.sha256()
         self._done = 0
         self._behind = Behind(1)
