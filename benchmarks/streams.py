@@ -1,8 +1,8 @@
 """Builds of tables that are read and written in parts, beside the Parquet library reading and writing the same.
 
-Run ``python benchmarks/streams.py [ROWS ..]`` (10 and 200 million take about a quarter of an hour and 10 GB
-of disk); ``speed.py`` takes its table over. Each case runs in a process of its own, whose peak of memory is read
-from the kernel.
+Run ``python benchmarks/streams.py [ROWS ..]`` (10 and 200 million take about a quarter of an hour and 10 GB of disk); with
+--write the table goes into docs/performance.md. Each case runs in a process of its own, whose peak of memory is read from
+the kernel.
 """
 
 from __future__ import annotations
@@ -27,6 +27,7 @@ ROWS = (10_000_000, 200_000_000)
 ALONG_ROWS = 20_000_000
 BLOCK, PERIODS, CATEGORIES = 1_000_000, 200, 12
 DAY = 24 * 3_600_000_000
+MARKS = ("<!-- in parts -->", "<!-- end of parts -->")
 PLAIN = {
     "access": "category(access)",
     "price": "log(price)",
@@ -166,6 +167,14 @@ def _line(name: str, rows: int, seconds: float, peak: float, other: str, ratio: 
     return f"| {name} | {seconds:.1f} s | {each:.2f} s | {peak / 2**20:,.0f} MB | {other} | {ratio:.2f} | {wanted} |"
 
 
+def write(lines: list[str]) -> None:
+    """Put the table into docs/performance.md, between its marks."""
+    path = Path(__file__).parent.parent / "docs/performance.md"
+    before, rest = path.read_text("utf-8").split(MARKS[0])
+    after = rest.split(MARKS[1])[1]
+    path.write_text("\n".join([before + MARKS[0], *lines, "", MARKS[1] + after]), "utf-8")
+
+
 if __name__ == "__main__":
     if sys.argv[1:2] == ["--case"]:
         case, source, folder = sys.argv[2], Path(sys.argv[3]), Path(sys.argv[4])
@@ -176,5 +185,8 @@ if __name__ == "__main__":
         else:
             by_facturum(source, folder, ALONG if case == "along" else PLAIN)
     else:
-        counts = tuple(int(word) for word in sys.argv[1:]) or ROWS
-        print("\n".join(stream_lines(counts, min(ALONG_ROWS, max(counts)))))
+        counts = tuple(int(word) for word in sys.argv[1:] if word != "--write") or ROWS
+        lines = stream_lines(counts, min(ALONG_ROWS, max(counts)))
+        print("\n".join(lines))
+        if "--write" in sys.argv:
+            write(lines)

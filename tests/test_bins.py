@@ -63,7 +63,7 @@ def built(text: str, **table: Any) -> fa.Design:
 
 class Quantiles(unittest.TestCase):
     @given(ADVERSARIAL, st.integers(2, 8), st.sampled_from(["left", "right"]), st.integers(1, 4))
-    @settings(max_examples=250, deadline=None)
+    @settings(max_examples=170, deadline=None)
     def test_edges_are_those_of_exact_order_statistics(
         self, values: list[float], parts: int, closed: str, pieces: int
     ) -> None:

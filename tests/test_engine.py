@@ -141,7 +141,7 @@ class Agreement(unittest.TestCase):
         self.assertFalse(np.signbit(made.X[made.X == 0]).any(), "a negative zero is left")
 
     @given(TERMS)
-    @settings(max_examples=250, deadline=None)
+    @settings(max_examples=180, deadline=None)
     def test_any_term_is_written_as_its_formulas_say(self, text: str) -> None:
         self.agree({"x": text})
 
@@ -171,7 +171,7 @@ class Agreement(unittest.TestCase):
 
     def test_products_of_many_categories_have_each_row_in_its_own_cell(self) -> None:
         dice = np.random.default_rng(11)
-        for many, few in ((20, 20), (100, 2), (128, 2), (129, 3), (200, 25)):
+        for many, few in ((20, 20), (100, 2), (128, 2), (129, 3), (60, 25)):
             a, b = dice.permutation(np.arange(4000) % many), dice.integers(0, few, 4000)
             x = dice.uniform(-1, 1, 4000)
             table = {"a": [f"a{i:03d}" for i in a], "b": [f"b{i:03d}" for i in b], "x": x}
@@ -364,7 +364,7 @@ class Learning(unittest.TestCase):
         self.assertEqual(codes.tolist(), [["poor", "fair", "good"].index(value) for value in table["comfort"]])
 
     @given(SCALARS)
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=28, deadline=None)
     def test_rows_left_out_are_just_those_without_a_value(self, text: str) -> None:
         try:
             wanted = [at + 1 for at, row in enumerate(rows_of(MONTHLY)) if value_of(text, row, ORDERS) is not None]

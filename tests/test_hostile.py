@@ -14,16 +14,16 @@ from tests import hostile
 
 # how many cases of each kind take some seconds
 COUNTS = {
-    "expressions": 500,
-    "plans": 330,
-    "promises": 270,
-    "plan_files": 450,
-    "data_files": 330,
-    "tamperings": 65,
-    "drafts": 75,
-    "changed_cells": 55,
-    "commands": 50,
-    "calls": 400,
+    "expressions": 400,
+    "plans": 260,
+    "promises": 220,
+    "plan_files": 350,
+    "data_files": 260,
+    "tamperings": 55,
+    "drafts": 60,
+    "changed_cells": 45,
+    "commands": 40,
+    "calls": 320,
 }
 
 

@@ -90,7 +90,7 @@ class Plans(unittest.TestCase):
         st.sampled_from([None, "hidden", "hidden > 0", "lead(hidden, 1)"]),
         st.integers(0, 10**6),
     )
-    @settings(max_examples=240, deadline=None)
+    @settings(max_examples=200, deadline=None)
     def test_a_build_agrees_with_the_interpreter(
         self, terms: list[str], keep: str | None, learn: str | None, missing: str, response: str | None, seed: int
     ) -> None:

@@ -96,7 +96,7 @@ class OrderStatistics(unittest.TestCase):
         self.assertEqual(search([same, same], (0.5,)), [2.5])
 
     @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=80), st.floats(0, 1))
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=100, deadline=None)
     def test_every_digit_is_refined_where_few_values_may_be_gathered(self, values: list[float], share: float) -> None:
         for few in (0, 1, 3):
             with mock.patch("facturum.numerics.order_statistics.FEW", few):

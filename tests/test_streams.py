@@ -321,7 +321,8 @@ class Folders(Folder):
         changed = {key: list(values) for key, values in table.items()}
         cell = changed[name][at]
         if way == 0:
-            changed[name][at] = "road" if isinstance(cell, str) else 3.0 if cell is None else cell + 1
+            other = "trail" if cell == "road" else "road"
+            changed[name][at] = other if name == "access" else 3.0 if cell is None else cell + 1
         elif way == 1:
             changed = {key: values[:at] + values[at + 1 :] for key, values in changed.items()}
         elif way == 2:

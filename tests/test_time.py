@@ -237,7 +237,7 @@ class Operations(unittest.TestCase):
 
 class Periods(unittest.TestCase):
     @given(st.dates(datetime.date(1900, 1, 1), datetime.date(2100, 12, 31)), st.integers(0, 23))
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=140, deadline=None)
     def test_parts_and_numbers_agree_with_the_standard_library(self, day: datetime.date, hour: int) -> None:
         moment = datetime.datetime.combine(day, datetime.time(hour))
         at = np.array([(moment - datetime.datetime(1970, 1, 1)) // datetime.timedelta(microseconds=1)])

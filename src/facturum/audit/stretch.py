@@ -96,6 +96,7 @@ class Stretch:
         for leaf in self.leaves(at):
             part = Moments.of(len(columns))
             for column, (values, which) in enumerate(zip(columns, chosen, strict=True)):
-                part.put_dense(column, values[leaf][which[leaf]])
+                with np.errstate(all="ignore"):  # of numbers whose squares no double holds
+                    part.put_dense(column, values[leaf][which[leaf]])
             total = Moments.merged([total, part])
         return total

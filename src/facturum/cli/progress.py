@@ -41,7 +41,7 @@ def rows_progress(quiet: bool) -> Iterator[Callable[[str, int, int], None] | Non
             rate = f", {task.speed:,.0f} a second" if task.speed else ""
             return Text(f"{int(task.completed):,} of {int(task.total or 0):,} rows{rate}" if task.total else "")
 
-    columns = (TextColumn("{task.description}"), BarColumn(20), Rows(), TimeRemainingColumn())
+    columns = (TextColumn("{task.description}"), BarColumn(20), Rows(), TimeRemainingColumn(), TextColumn("left"))
     with Progress(*columns, console=console(stderr=True), transient=True) as bar:
         tasks: dict[str, int] = {}
 
