@@ -1,8 +1,8 @@
 """Builds of tables that are read and written in parts, beside the Parquet library reading and writing the same.
 
-Run ``python benchmarks/streams.py [ROWS ..]`` (10 and 200 million take about a quarter of an hour and 10 GB of disk); with
---write the table goes into docs/performance.md. Each case runs in a process of its own, whose peak of memory is read from
-the kernel.
+Run ``python benchmarks/streams.py [ROWS ..]`` (10 and 200 million take about a quarter of an hour and 10 GB of disk);
+with --write the table goes into docs/performance.md. Each case runs in a process of its own, whose peak of memory is
+read from the kernel.
 """
 
 from __future__ import annotations
