@@ -13,13 +13,14 @@ from pydantic import BaseModel, ConfigDict, model_validator
 
 from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
-from facturum.engine.blocks.leaves import LEAF, leaves_of, on_threads
 from facturum.numerics.sparse import SparseColumns
+from facturum.threads import on_threads
 
 Words = npt.NDArray[np.uint64]
 _MISSING = np.uint64(0x9E3779B97F4A7C15)
 _ONE, _TWO = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
 _LEAF_BITS = 16
+LEAF = 1 << _LEAF_BITS  # rows of a locator
 
 
 class Fingerprint(BaseModel):
@@ -167,7 +168,7 @@ def changes_between(now: Fingerprint, before: Fingerprint) -> list[ChangedCells]
 
 def _changes(locators: Sequence[str], before: Fingerprint, rows: int) -> list[ChangedCells]:
     changes = []
-    for (start, stop), now, text in zip(leaves_of(rows), locators, before.locators, strict=True):
+    for (start, stop), now, text in zip(_leaves(rows), locators, before.locators, strict=True):
         if now != text:
             apart = _sums(now) - _sums(text)
             changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
@@ -230,7 +231,7 @@ def column_digests(columns: Sequence[Array]) -> list[str]:
 
     def digest(column: Array) -> str:
         state = ColumnDigest()
-        for start, stop in leaves_of(len(column)):
+        for start, stop in _leaves(len(column)):
             state.add(column[start:stop])
         return str(state.hexdigest())
 
@@ -247,6 +248,11 @@ def sparse_digests(matrix: SparseColumns) -> list[str]:
         return str(state.hexdigest())
 
     return on_threads(digest, range(matrix.shape[1]))
+
+
+def _leaves(length: int) -> Iterator[tuple[int, int]]:
+    """Yield where each leaf begins and ends."""
+    return ((start, min(start + LEAF, length)) for start in range(0, length, LEAF))
 
 
 def _spelled(apart: Words, start: int, stop: int) -> int | None:
@@ -283,7 +289,7 @@ def _mixed(words: Words) -> Words:
 
 def _words_by_leaf(variable: Variable) -> Iterator[Words]:
     exact, label_words = variable.exact_as_double, _LabelWords()
-    for start, stop in leaves_of(len(variable)):
+    for start, stop in _leaves(len(variable)):
         yield _words(variable.part(start, stop), exact, label_words)
 
 

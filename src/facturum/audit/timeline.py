@@ -12,10 +12,9 @@ import numpy as np
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.declared import declare
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.series import AT_ONCE, period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
-from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
@@ -56,8 +55,8 @@ class Clock:
 
     def see(self, source: Source, start: int, stop: int) -> None:
         """Look at a range of rows, and at the one before."""
-        for low in range(start, stop, LEAF):
-            self._see(source, low, min(low + LEAF, stop))
+        for low in range(start, stop, AT_ONCE):
+            self._see(source, low, min(low + AT_ONCE, stop))
 
     def _see(self, source: Source, start: int, stop: int) -> None:
         known = source.known(start, stop)
@@ -186,8 +185,8 @@ class Paths:
     def see(self, source: Source, start: int, stop: int) -> None:
         """Look at a range of rows."""
         while start < stop and not self._done:
-            self._see(source, start, min(start + LEAF, stop))
-            start += LEAF
+            self._see(source, start, min(start + AT_ONCE, stop))
+            start += AT_ONCE
 
     def _see(self, source: Source, start: int, stop: int) -> None:
         edges = [0, *np.flatnonzero(source.changes(start, stop)).tolist(), stop - start]

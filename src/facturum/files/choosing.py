@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.passes.build import resolve
 from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.shaping import Given
@@ -14,6 +13,7 @@ from facturum.files.scans import Scan
 
 SHARE = 0.5  # of the free memory, which the table or the matrix may take
 MANY = 1000  # columns; tables in which so many would fit are not looked at
+LOOKED_AT = 65_536  # rows
 CODES = 4  # bytes of a category in memory
 _GROUPS = (
     ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory.current"),
@@ -52,7 +52,7 @@ def is_large(spec: PlanSpec, scan: Scan, free: float) -> bool:
     if scan.about * 8 * MANY <= SHARE * free:
         return False
     columns = variables_needed(spec)
-    first = scan.first(columns, LEAF)
+    first = scan.first(columns, LOOKED_AT)
     if first is None or not first.length:
         return False
     row = sum(CODES if variable.labels is not None else variable.data.dtype.itemsize for variable in first)

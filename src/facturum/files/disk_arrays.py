@@ -12,10 +12,9 @@ from typing import Any, BinaryIO, cast
 import numpy as np
 
 from facturum.data.values import Array
-from facturum.engine.blocks.leaves import LEAF
 from facturum.errors import DataError
 
-_FAR = 4  # rows that lie within so many times their number are read together with those between
+_FAR = 2**18  # rows: those that lie within so many are read together with what is between them
 
 
 class DiskArray:
@@ -132,7 +131,7 @@ def picked(whole: DiskArray, rows: Array) -> Array:
     ordered = rows[order]
     start = 0
     while start < len(rows):
-        stop = int(np.searchsorted(ordered, ordered[start] + _FAR * LEAF))
+        stop = int(np.searchsorted(ordered, ordered[start] + _FAR))
         low, high = int(ordered[start]), int(ordered[stop - 1]) + 1
         values[order[start:stop]] = whole[low:high][ordered[start:stop] - low]
         start = stop

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from facturum.data.table import Table
-from facturum.engine.blocks.leaves import LEAF
 
 
 class Scan(Protocol):
@@ -37,13 +36,13 @@ class Portions:
     Args:
         memory: bytes in which rows are brought into the order of unit and period, where they are not in it.
         leaves: how many leaves of rows are filled and written together.
-        leaf: rows of a leaf; another number than the usual one is for tests.
+        leaf: for tests, the rows of a leaf.
         block: rows that are read together; None for as many as suit the memory.
     """
 
     memory: int = 256 * 2**20
     leaves: int = 4
-    leaf: int = LEAF
+    leaf: int | None = None
     block: int | None = None
 
 

@@ -20,7 +20,6 @@ from facturum.data.time.ordering import refuse_faults
 from facturum.data.time.series import Timing, period_numbers
 from facturum.data.values import Array, Kind, Label, Labels, label_text, sorted_labels
 from facturum.data.variable import Variable
-from facturum.engine.blocks.leaves import LEAF, on_threads
 from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
@@ -32,8 +31,10 @@ from facturum.files.behind import ahead
 from facturum.files.disk_arrays import DiskArray, LookedUp, as_array, picked
 from facturum.files.scans import Portions, Scan
 from facturum.language.parser import parse
+from facturum.threads import on_threads
 
-_BLOCK = 4 * LEAF
+_BLOCK = 2**18  # rows that are read at a time
+_FEWEST = 2**16  # of a run
 _MOST = 1 << 22  # rows of a run
 Tick = Callable[[int, int], None]
 
@@ -211,7 +212,7 @@ class _Spool:
 
     def _fitting(self, width: int) -> int:
         """Return how many rows of so many bytes can be sorted in the memory there is."""
-        return max(LEAF, min(_MOST, self._portions.memory // (4 * width)))
+        return max(_FEWEST, min(_MOST, self._portions.memory // (4 * width)))
 
     def add(self, block: Table) -> None:
         """Take in the next rows."""

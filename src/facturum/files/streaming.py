@@ -16,7 +16,7 @@ from facturum.data.table import Table
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import Sample, Selection
+from facturum.engine.passes.selection import Sample, Selection, leaves_within
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
@@ -135,7 +135,7 @@ def _write(
 
 def in_portions(prepared: Prepared, portions: Portions, width: int) -> Prepared:
     """Return a plan whose passes hold so few leaves that a matrix of so many columns takes little memory."""
-    leaves = max(1, min(portions.leaves, GROUP_BYTES // (8 * portions.leaf * max(width, 1))))
+    leaves = min(portions.leaves, leaves_within(GROUP_BYTES, width))
     return replace(prepared, shaped=replace(prepared.shaped, leaves_at_once=leaves))
 
 

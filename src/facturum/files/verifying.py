@@ -31,8 +31,6 @@ from facturum.audit.report import BuildReport
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
-from facturum.engine.blocks.leaves import on_threads
-from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
@@ -52,7 +50,9 @@ from facturum.files.stored_build import Stored, numbers_of
 from facturum.files.streaming import ColumnDigests, in_portions
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
+from facturum.language.rows import Rows
 from facturum.numerics.distance import ulp_distance
+from facturum.threads import on_threads
 
 _BLOCK = 2**16
 GONE = "Rows of the matrix would be left out now."
@@ -277,7 +277,7 @@ class _Comparing:
         for name, column in stored.items():
             self._digests[name].add(column)
 
-    def _compare(self, name: str, node: Node, rows: LeafRows, stored: FloatArray, kept: Array) -> _Difference:
+    def _compare(self, name: str, node: Node, rows: Rows, stored: FloatArray, kept: Array) -> _Difference:
         """Return in which rows a column is not what its formula gives."""
         try:
             values = rows.evaluate(node).full(rows.length)

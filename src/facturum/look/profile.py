@@ -13,12 +13,12 @@ from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
-from facturum.engine.blocks.leaves import thread_count
 from facturum.errors import DataError, counted, listed, nearest
 from facturum.look.notice import label_notes, number_notes
 from facturum.numerics.cells import all_whole, whole_cells
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
 from facturum.numerics.order_statistics import quantile_between
+from facturum.threads import thread_count
 
 COMMONEST = 8
 FEW_VALUES = 20

@@ -11,7 +11,6 @@ import numpy as np
 from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.source_changes import KnownTable, source_changes
 from facturum.data.values import Array, FloatArray
-from facturum.engine.blocks.leaves import leaves_of, on_threads
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, build
 from facturum.engine.passes.selection import select
@@ -25,6 +24,7 @@ from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
 from facturum.numerics.distance import ulp_distance
+from facturum.threads import on_threads
 
 _ONE_AT_A_TIME = Lock()
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
@@ -253,7 +253,7 @@ def _formula_values(formula: str, source: Source, rows: Array, scope: Scope) -> 
     node = formula_node(formula, source, scope)
     order = np.argsort(rows) if source.numbers is not None else np.arange(len(rows))
     ordered, column = rows[order], np.zeros(len(rows))
-    for start, stop in leaves_of(source.table.length):
+    for start, stop in source.ranges():
         low, high = np.searchsorted(ordered, [start, stop])
         if high > low:
             leaf = source.rows(start, stop, ordered[low:high] - start)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -20,7 +19,6 @@ from facturum.language.nodes import Node
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page
 TOGETHER = 8  # leaves that a quick look takes together, where the result does not depend on it
-MAX_THREADS = 256
 S = TypeVar("S")
 T = TypeVar("T")
 
@@ -50,26 +48,6 @@ def batched(items: Sequence[T], size: int) -> list[Sequence[T]]:
         [[(0, 2), (2, 4)], [(4, 5)]]
     """
     return [items[at : at + size] for at in range(0, len(items), size)]
-
-
-def thread_count(wanted: int | None) -> int:
-    """Return how many threads to use: as given, by FACTURUM_THREADS, or one for each processor."""
-    if wanted is None:
-        allowed = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
-        given = os.environ.get("FACTURUM_THREADS", "")
-        wanted = int(given) if given.isdecimal() and len(given) < 9 else allowed or 1
-    return max(1, min(wanted, MAX_THREADS))
-
-
-def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None = None) -> list[T]:
-    """Return the work of each item in their order, computed on a thread pool; what fails is raised as it is.
-
-    Example:
-        >>> on_threads(len, ["a", "bc"])
-        [1, 2]
-    """
-    with ThreadPoolExecutor(thread_count(threads)) as pool:
-        return list(pool.map(work, items))
 
 
 def run(work: Callable[[int], T], count: int, threads: int, reporter: Reporter) -> list[T]:

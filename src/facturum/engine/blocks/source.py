@@ -18,7 +18,7 @@ from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Variable
 from facturum.engine.blocks.failing import fine_values
 from facturum.engine.blocks.frames import SeriesFrame
-from facturum.engine.blocks.leaves import LEAF
+from facturum.engine.blocks.leaves import LEAF, leaves_of
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
 from facturum.language.core import names_in
@@ -158,6 +158,10 @@ class Source:
                 return start + int(begins[-1])
             stop = start
         return 0
+
+    def ranges(self) -> list[tuple[int, int]]:
+        """Return where the ranges of rows begin and end that are evaluated together."""
+        return leaves_of(self.table.length)
 
     def rows(self, start: int, stop: int, chosen: Array | None = None) -> LeafRows:
         """Return a range of rows, or some of them (positions counted from ``start``)."""

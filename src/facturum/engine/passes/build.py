@@ -8,7 +8,6 @@ from itertools import count
 
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
-from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.learning import learn
 from facturum.engine.passes.matrix import fill
@@ -207,7 +206,7 @@ def build(
     """
     prepared, sample = _resolve(spec, table, threads)
     if sample is None or leaf is not None:
-        sample = Sample(prepared, prepared.source(), threads, leaf=leaf or LEAF)
+        sample = Sample(prepared, prepared.source(), threads, leaf=leaf)
         sample.totals.settle(prepared)
     tick = None if progress is None else _counter(progress, len(sample.whole.leaves))
     return built_rows(Outline(prepared), prepared.source(), sample.whole, threads, tick, sparse)

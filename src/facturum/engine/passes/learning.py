@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.failing import evaluated
-from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run, thread_count
+from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.selection import Sample, Selection
@@ -22,6 +22,7 @@ from facturum.errors import DataError
 from facturum.language.core import truths
 from facturum.language.failures import Unlearnable
 from facturum.language.nodes import Node, Question
+from facturum.threads import thread_count
 
 
 def learn(

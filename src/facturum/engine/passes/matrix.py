@@ -9,7 +9,7 @@ from typing import TypeVar
 import numpy as np
 
 from facturum.data.values import Array
-from facturum.engine.blocks.leaves import Reporter, run, run_together, thread_count
+from facturum.engine.blocks.leaves import Reporter, run, run_together
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.engine.passes.selection import LeafSelection, Selection
@@ -17,6 +17,7 @@ from facturum.engine.passes.sinks import Sink, dense
 from facturum.errors import DataError
 from facturum.language.nodes import Column, Dense, Node, Scattered
 from facturum.numerics.moments import Moments
+from facturum.threads import thread_count
 
 M = TypeVar("M")
 

@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.data.values import Array, Mask
-from facturum.engine.blocks.leaves import LEAF, TOGETHER, FailedRows, batched, leaves_of, run, thread_count
+from facturum.engine.blocks.leaves import LEAF, TOGETHER, FailedRows, batched, leaves_of, run
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.totals import Totals
@@ -18,6 +18,7 @@ from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import truths
 from facturum.language.nodes import Node
 from facturum.language.rows import Rows
+from facturum.threads import thread_count
 
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"
@@ -183,7 +184,7 @@ class Sample:
     source: Source
     threads: int | None = None
     complete: bool = True
-    leaf: int = LEAF
+    leaf: int | None = None
 
     @cached_property
     def parts(self) -> dict[str, Node]:
@@ -195,7 +196,7 @@ class Sample:
     @cached_property
     def stretches(self) -> list[list[tuple[int, int]]]:
         """The leaves that are taken at a time."""
-        leaves = leaves_of(self.source.table.length, self.leaf)
+        leaves = leaves_of(self.source.table.length, self.leaf or LEAF)
         at_once = self.prepared.shaped.leaves_at_once
         return [leaves] if at_once is None else [list(part) for part in batched(leaves, at_once)]
 
@@ -236,7 +237,7 @@ class Sample:
 
 
 def select(
-    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int = LEAF
+    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
 ) -> Selection:
     """Return which rows remain, evaluating no more than which values are there.
 
@@ -253,6 +254,16 @@ def select(
     sample = Sample(prepared, source, threads, complete, leaf)
     sample.totals.settle(prepared)
     return sample.whole
+
+
+def leaves_within(room: int, width: int) -> int:
+    """Return how many leaves of a matrix fit into some bytes, one at least.
+
+    Example:
+        >>> leaves_within(2**26, 26)
+        4
+    """
+    return max(1, room // (8 * LEAF * max(width, 1)))
 
 
 def _select(

@@ -10,11 +10,11 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Values
-from facturum.engine.blocks.leaves import on_threads
 from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.errors import DataError
 from facturum.language.nodes import Dense, Scattered
 from facturum.numerics.sparse import SparseColumns
+from facturum.threads import on_threads
 
 TOUCH = 128  # doubles; a quarter of a page, since NumPy lets other threads run only while it writes many
 

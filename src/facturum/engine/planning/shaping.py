@@ -19,13 +19,13 @@ from facturum.data.time.series import Timing, series_of
 from facturum.data.time.spans import nests
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
-from facturum.engine.blocks.leaves import on_threads
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
+from facturum.threads import on_threads
 
 MARK = "\0new"  # marks new rows against history while both are converted; no file has a variable of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name
