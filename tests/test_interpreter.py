@@ -12,7 +12,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
+from facturum.engine.passes.build import resolve
 from facturum.engine.planning.leaks import looks
+from facturum.engine.planning.prepare import prepare
 from facturum.language.parser import parse
 from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, SCALARS, TERMS
 from tests.interpreter import Interpreter, Refused
@@ -97,6 +99,29 @@ class Plans(unittest.TestCase):
         rows = {"missing": missing} | ({"keep": keep} if keep else {}) | ({"learn": learn} if learn else {})
         years_back = 51 * (seed % 2)  # periods count from 1970, and half of the tables begin before
         agree(self, cells(seed, years_back), {f"t{at}": text for at, text in enumerate(terms)}, rows, response)
+
+
+class Resolved(unittest.TestCase):
+    @given(
+        st.lists(st.one_of(ANY, PRODUCTS), min_size=1, max_size=3),
+        st.sampled_from([None, "hidden", "valley"]),
+        st.integers(0, 10**6),
+    )
+    @settings(max_examples=50, deadline=None)
+    def test_the_text_of_a_resolved_plan_is_read_as_what_was_learned(
+        self, terms: list[str], response: str | None, seed: int
+    ) -> None:
+        """What has been learned does not pass through the parser; its text, written for people, says the same."""
+        table = {name: values for name, values in cells(seed).items() if name != "period"}
+        named = {f"t{at}": text for at, text in enumerate(terms)}
+        plan = fa.Plan(response, named, data=PANEL_DATA, derived=DERIVED, variables=VARIABLES)
+        given_tables = plan.given(table)
+        try:
+            fitted = resolve(plan.spec, given_tables)
+        except fa.FacturumError:
+            assume(False)
+        again = prepare(fitted.spec, given_tables)
+        self.assertEqual((again.terms, again.response, again.derived), (fitted.terms, fitted.response, fitted.derived))
 
 
 class AlongTime(unittest.TestCase):
