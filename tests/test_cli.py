@@ -19,7 +19,7 @@ import numpy as np
 import facturum
 import facturum as fa
 from facturum.demo.generate import write_samples
-from facturum.files.tables import write_table
+from facturum.files.reading.tables import write_table
 from facturum.language import nodes
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import operation

@@ -28,8 +28,8 @@ from pyarrow import parquet
 import facturum as fa
 from facturum.audit.entries import DefinitionEntry
 from facturum.files import folder
-from facturum.files.build_folder import read_build
-from facturum.files.build_writer import write_build
+from facturum.files.builds.build_folder import read_build
+from facturum.files.builds.build_writer import write_build
 from tests.support import ROOT, Folder, huts, plan
 
 TERMS = {"access": "access", "price": "log(price)", "curve": "polynomial(beds, 2)", "slope": "valley * change"}

@@ -12,10 +12,10 @@ import pyarrow as pa
 from scipy import stats
 
 import facturum as fa
-from facturum.audit.binning import histogram
 from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.audit.proof.content import row_failures, table_failures
+from facturum.audit.topics.binning import histogram
 from facturum.data.table import Table
 from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.passes.build import build

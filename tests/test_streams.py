@@ -22,13 +22,13 @@ import facturum as fa
 from facturum.data.number_text import NumberForm
 from facturum.design import Design
 from facturum.engine.passes.build import build
-from facturum.files.build_folder import read_build
-from facturum.files.scans import Portions, TableScan
-from facturum.files.spooling import looks_along
-from facturum.files.streaming import build_into
-from facturum.files.tables import write_table
-from facturum.files.text_tables import TextForm, TextScan
-from facturum.files.verifying import verify_in_parts
+from facturum.files.builds.build_folder import read_build
+from facturum.files.parts.spooling import looks_along
+from facturum.files.parts.streaming import build_into
+from facturum.files.parts.verifying import verify_in_parts
+from facturum.files.reading.scans import Portions, TableScan
+from facturum.files.reading.tables import write_table
+from facturum.files.reading.text_tables import TextForm, TextScan
 from tests.support import PANEL_DATA, SAMPLE, VARIABLES, Folder, command, huts
 from tests.test_interpreter import ALONG, ANY, CONDITIONS, DERIVED, PRODUCTS, cells
 
@@ -186,7 +186,7 @@ class Files(Folder):
             path.write_bytes(text.encode())
             wanted = fa.read(path)
             for size in (3, 7, 40):
-                with patch("facturum.files.text_tables._BLOCK", size):
+                with patch("facturum.files.reading.text_tables._BLOCK", size):
                     blocks = list(TextScan(path, form).blocks(None, 4))
                 for variable in wanted:
                     parts = [block[variable.name] for block in blocks]
@@ -270,7 +270,7 @@ class Folders(Folder):
         write_table(fa.Table.of(pa.table(self.table)), self.folder / "t.parquet")
         ALONG_PLAN.save(self.folder / "plan.toml")
         program = (
-            "import os, signal; from facturum.files import streaming as s; from facturum.cli.main import run\n"
+            "import os, signal; from facturum.files.parts import streaming as s; from facturum.cli.main import run\n"
             "old = s.BuildWriter.finish\n"
             "def finish(*a): os.kill(os.getpid(), signal.SIGKILL)\n"
             "s.BuildWriter.finish = finish; run()"
@@ -292,7 +292,7 @@ class Folders(Folder):
 
     def test_a_large_matrix_is_read_where_it_is_asked_for_and_checked_then(self) -> None:
         wanted = fa.open_design(self.target)
-        with patch("facturum.files.build_folder.LARGE", 100):
+        with patch("facturum.files.builds.build_folder.LARGE", 100):
             design = fa.open_design(self.target)
             self.assertEqual(repr(design), repr(wanted))
             blocks = list(design.blocks(11))

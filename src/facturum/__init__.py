@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from facturum import terms
     from facturum.data.table import Table
     from facturum.design import Design, open_design
-    from facturum.files.tables import read
+    from facturum.files.reading.tables import read
     from facturum.plan import Plan
     from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
 
@@ -52,7 +52,7 @@ _HOMES = {
     "draft": "facturum.tables",
     "open_design": "facturum.design",
     "profile": "facturum.tables",
-    "read": "facturum.files.tables",
+    "read": "facturum.files.reading.tables",
     "sample": "facturum.tables",
     "stack": "facturum.tables",
     "unstack": "facturum.tables",

@@ -27,13 +27,13 @@ from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
-from facturum.files.build_folder import own_files, read_build
-from facturum.files.build_writer import FORMATS, write_build
-from facturum.files.built_design import FromBuild, Origin, doubles
+from facturum.files.builds.build_folder import own_files, read_build
+from facturum.files.builds.build_writer import FORMATS, write_build
+from facturum.files.builds.built_design import FromBuild, Origin, doubles
+from facturum.files.builds.stored_build import Stored, numbers_of
 from facturum.files.folder import write_folder
-from facturum.files.scans import Portions
-from facturum.files.stored_build import Stored, numbers_of
-from facturum.files.verifying import InOtherOrder, verify_in_parts
+from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
+from facturum.files.reading.scans import Portions
 from facturum.numerics.sparse import SparseColumns
 
 if TYPE_CHECKING:

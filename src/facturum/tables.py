@@ -17,7 +17,7 @@ from facturum.engine.passes.build import build
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
-from facturum.files.tables import read
+from facturum.files.reading.tables import read
 from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of

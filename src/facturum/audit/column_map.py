@@ -23,7 +23,7 @@ from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.readings.sentences import Sentences
 from facturum.audit.report import BuildReport
-from facturum.audit.timeline import conversion_entries, conversion_warnings
+from facturum.audit.topics.timeline import conversion_entries, conversion_warnings
 from facturum.audit.warnings import (
     bins_warnings,
     column_warnings,

@@ -6,12 +6,12 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.absences import Absences
-from facturum.audit.imputations import FilledCells
-from facturum.audit.preparation import PreparationReport
-from facturum.audit.source_values import SourceValues
-from facturum.audit.stretch import Stretch
-from facturum.audit.timeline import Clock, Paths, is_clocked
+from facturum.audit.topics.absences import Absences
+from facturum.audit.topics.imputations import FilledCells
+from facturum.audit.topics.preparation import PreparationReport
+from facturum.audit.topics.source_values import SourceValues
+from facturum.audit.topics.stretch import Stretch
+from facturum.audit.topics.timeline import Clock, Paths, is_clocked
 from facturum.data.values import FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built

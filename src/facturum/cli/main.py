@@ -92,7 +92,7 @@ def build(
     PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
     anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
     """
-    from facturum.files.build_writer import STREAMED
+    from facturum.files.builds.build_writer import STREAMED
     from facturum.plan import Plan
 
     if not replace:
@@ -278,7 +278,7 @@ def _verified(
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
     from facturum.audit.proof.verify import Failure, Verification
     from facturum.design import open_design
-    from facturum.files.build_folder import changed_files, refuse_others
+    from facturum.files.builds.build_folder import changed_files, refuse_others
 
     refuse_others(folder)
     try:

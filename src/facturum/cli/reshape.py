@@ -158,14 +158,14 @@ def _cells(text: str) -> list[str]:
 
 
 def _read(data: Path, reading: dict[str, Any]) -> Table:
-    from facturum.files.tables import read
+    from facturum.files.reading.tables import read
 
     return read(data, **reading_from(**reading))
 
 
 def _write(tables: dict[Path, Table]) -> None:
     """Write all the tables, or none of them."""
-    from facturum.files.tables import write_table
+    from facturum.files.reading.tables import write_table
 
     done: list[Path] = []
     try:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-from facturum.audit.preparation import set_missing_of
 from facturum.audit.readings.effects import Effects
 from facturum.audit.readings.readings import informed, sentence
 from facturum.audit.readings.responses import counted_response, response_reading
+from facturum.audit.topics.preparation import set_missing_of
 from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
 from facturum.language.nodes import Node

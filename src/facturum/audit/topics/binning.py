@@ -7,7 +7,7 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.audit.entries import BinEntry, BinsEntry, HistogramEntry, OutsideEntry, SharedEntry
-from facturum.audit.stretch import Stretch
+from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import FloatArray, Labels, Values, label_text
 from facturum.language.operations.bins import Bins
 from facturum.numerics.cells import Cells

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from facturum.audit.entries import AbsenceEntry
-from facturum.audit.stretch import Stretch
+from facturum.audit.topics.stretch import Stretch
 from facturum.data.time.series import step_noun
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.source import Source

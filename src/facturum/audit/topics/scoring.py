@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from facturum.audit.entries import ItemEntry, ScoreEntry
-from facturum.audit.stretch import Stretch
+from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
 from facturum.language.operations.across import Across, MeanOf, SumOf
 from facturum.numerics.comparisons import Covariances, scale_figures

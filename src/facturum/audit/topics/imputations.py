@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.entries import FillEntry, ImputationEntry
-from facturum.audit.stretch import Stretch
+from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, FloatArray, Label, Mask, label_text, plain_number
 from facturum.language.operations.imputing import Impute
 from facturum.language.options import Absent

@@ -15,7 +15,8 @@ from facturum.data.arrow_import import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError
-from facturum.files.file_scans import (
+from facturum.files.folder import write_file
+from facturum.files.reading.file_scans import (
     ARROW,
     PARQUET,
     TEXT,
@@ -25,8 +26,7 @@ from facturum.files.file_scans import (
     parts_of,
     readable,
 )
-from facturum.files.folder import write_file
-from facturum.files.text_tables import TextForm, read_text
+from facturum.files.reading.text_tables import TextForm, read_text
 
 
 @checked

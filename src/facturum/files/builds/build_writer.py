@@ -15,14 +15,14 @@ import pyarrow as pa
 from pyarrow import csv as arrow_csv
 
 from facturum.audit.entries import ColumnMap
-from facturum.audit.imputations import FilledCells
 from facturum.audit.row_map import RowMap
+from facturum.audit.topics.imputations import FilledCells
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.spec import FORMAT, PlanSpec
-from facturum.files.disk_arrays import DiskArray
-from facturum.files.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
+from facturum.files.builds.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
+from facturum.files.builds.sparse_file import sparse_arrays
+from facturum.files.parts.disk_arrays import DiskArray
 from facturum.files.plan_file import plan_text
-from facturum.files.sparse_file import sparse_arrays
 from facturum.numerics.sparse import SparseColumns
 
 MARKER = "facturum-build.json"

@@ -9,7 +9,7 @@ from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError
-from facturum.files.scans import Scan
+from facturum.files.reading.scans import Scan
 
 SHARE = 0.5  # of the free memory, which the table or the matrix may take
 MANY = 1000  # columns; tables in which so many would fit are not looked at

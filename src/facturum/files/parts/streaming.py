@@ -22,13 +22,13 @@ from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError
 from facturum.files.behind import Behind
-from facturum.files.build_folder import own_files
-from facturum.files.build_writer import STREAMED, BuildWriter, CellSpool
-from facturum.files.built_design import design_table
+from facturum.files.builds.build_folder import own_files
+from facturum.files.builds.build_writer import STREAMED, BuildWriter, CellSpool
+from facturum.files.builds.built_design import design_table
+from facturum.files.builds.parquet_groups import GROUP_BYTES
 from facturum.files.folder import write_folder
-from facturum.files.parquet_groups import GROUP_BYTES
-from facturum.files.scans import Portions, Scan
-from facturum.files.spooling import take_in
+from facturum.files.parts.spooling import take_in
+from facturum.files.reading.scans import Portions, Scan
 
 RowProgress = Callable[[str, int, int], None]
 

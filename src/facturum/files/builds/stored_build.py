@@ -25,13 +25,13 @@ from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
-from facturum.files.build_writer import (
+from facturum.files.builds.build_writer import (
     IMPUTED,
     ROWS,
 )
-from facturum.files.file_scans import UNREADABLE
+from facturum.files.builds.sparse_file import read_sparse
 from facturum.files.folder import Buffer, Snapshot
-from facturum.files.sparse_file import read_sparse
+from facturum.files.reading.file_scans import UNREADABLE
 from facturum.numerics.sparse import SparseColumns
 
 _SEAL = 24  # hexadecimal digits of a seal: 96 bits

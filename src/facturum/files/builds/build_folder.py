@@ -11,7 +11,7 @@ from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.errors import AuditError, DataError
-from facturum.files.build_writer import (
+from facturum.files.builds.build_writer import (
     COLUMNS,
     COLUMNS_CSV,
     FORMATS,
@@ -23,9 +23,9 @@ from facturum.files.build_writer import (
     map_digest,
     marker_text,
 )
+from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan
-from facturum.files.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
 
 LARGE = 2**26  # bytes of a design file, from which on it is read only where its rows are asked for
 

@@ -28,8 +28,8 @@ from facturum.engine.planning.spec import PlanSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.files.behind import ahead
-from facturum.files.disk_arrays import DiskArray, LookedUp, as_array, picked
-from facturum.files.scans import Portions, Scan
+from facturum.files.parts.disk_arrays import DiskArray, LookedUp, as_array, picked
+from facturum.files.reading.scans import Portions, Scan
 from facturum.language.parser import parse
 from facturum.threads import on_threads
 

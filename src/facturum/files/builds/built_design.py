@@ -12,15 +12,15 @@ import pyarrow as pa
 
 from facturum.audit.column_map import Digests, column_map
 from facturum.audit.entries import ColumnMap
-from facturum.audit.imputations import FilledCells
 from facturum.audit.report import BuildReport, report_of
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
+from facturum.audit.topics.imputations import FilledCells
 from facturum.data.arrow_export import arrow_column
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
-from facturum.files.build_writer import IMPUTED_SCHEMA, imputed_tables
+from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_tables
 from facturum.numerics.sparse import SparseColumns
 
 

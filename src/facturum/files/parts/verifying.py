@@ -42,12 +42,12 @@ from facturum.engine.planning.shaping import DATA
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, PlanError
 from facturum.files.behind import Behind
-from facturum.files.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, CellSpool, dropped_table
-from facturum.files.built_design import design_table
-from facturum.files.scans import Portions, Scan
-from facturum.files.spooling import TakenIn, take_in
-from facturum.files.stored_build import Stored, numbers_of
-from facturum.files.streaming import ColumnDigests, in_portions
+from facturum.files.builds.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, CellSpool, dropped_table
+from facturum.files.builds.built_design import design_table
+from facturum.files.builds.stored_build import Stored, numbers_of
+from facturum.files.parts.spooling import TakenIn, take_in
+from facturum.files.parts.streaming import ColumnDigests, in_portions
+from facturum.files.reading.scans import Portions, Scan
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 from facturum.language.rows import Rows

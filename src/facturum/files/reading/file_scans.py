@@ -16,8 +16,8 @@ from pyarrow import feather, parquet
 from facturum.data.arrow_import import table_from
 from facturum.data.table import Table
 from facturum.errors import DataError
-from facturum.files.scans import Scan, TableScan
-from facturum.files.text_tables import TextForm, TextScan
+from facturum.files.reading.scans import Scan, TableScan
+from facturum.files.reading.text_tables import TextForm, TextScan
 
 TEXT = (".csv", ".tsv", ".txt")
 PARQUET = (".parquet", ".pq")

@@ -20,8 +20,8 @@ from facturum.data.arrow_import import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError, counted
-from facturum.files.cell_types import CellType
-from facturum.files.text_scan import TextScanner, TextShape, scan
+from facturum.files.reading.cell_types import CellType
+from facturum.files.reading.text_scan import TextScanner, TextShape, scan
 
 RARE = 0.01  # the share of records over several lines up to which they are warned of
 _BLOCK = 1 << 24

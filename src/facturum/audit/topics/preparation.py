@@ -8,11 +8,11 @@ from typing import TypeVar
 
 import numpy as np
 
-from facturum.audit.binning import BinCounts
 from facturum.audit.entries import BinsEntry, FlagEntry, ImputationEntry, ScoreEntry
-from facturum.audit.imputations import FilledCells, ImputationCounts
-from facturum.audit.scoring import ScoreCounts
-from facturum.audit.stretch import Stretch
+from facturum.audit.topics.binning import BinCounts
+from facturum.audit.topics.imputations import FilledCells, ImputationCounts
+from facturum.audit.topics.scoring import ScoreCounts
+from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared

@@ -1,0 +1,1 @@
+"""What the column map says of the rows of a build, topic by topic."""

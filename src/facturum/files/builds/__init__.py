@@ -1,0 +1,1 @@
+"""Build folders: their files, written, opened and compared."""

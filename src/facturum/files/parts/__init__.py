@@ -1,0 +1,1 @@
+"""Tables that are not in memory: taken in, built and verified in parts."""

@@ -1,0 +1,1 @@
+"""Tables read from files, whole or block by block."""
