@@ -27,7 +27,7 @@ from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence
 from facturum.files.folder import Buffer, Snapshot, read_folder
 from facturum.files.plan_file import parse_plan
 
-LARGE = 2**26  # bytes of a design file, from which on it is read only where its rows are asked for
+LARGE = 2**23  # bytes of a design file, from which on it is read only where its rows are asked for
 
 
 def own_files(folder: Path) -> Collection[str]:

@@ -9,7 +9,7 @@ import numpy as np
 from facturum.data.values import Array, Mask
 from facturum.errors import DataError, counted
 
-_BLOCK = 1 << 24
+_BLOCK = 1 << 20
 _NEWLINE, _QUOTE = ord("\n"), ord('"')
 _DOUBLE = 'Close it, double it ("") inside a quoted cell, or take it out.'
 
@@ -102,7 +102,7 @@ class TextScanner:
 
 
 def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
-    """Look through a text file, in blocks of 16 MiB.
+    """Look through a text file, in blocks of 1 MiB.
 
     Args:
         data: the file in UTF-8, its lines ended by line feeds.

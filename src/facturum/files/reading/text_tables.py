@@ -24,7 +24,7 @@ from facturum.files.reading.cell_types import CellType
 from facturum.files.reading.text_scan import TextScanner, TextShape, scan
 
 RARE = 0.01  # the share of records over several lines up to which they are warned of
-_BLOCK = 1 << 24
+_BLOCK = 1 << 22
 
 
 @dataclass(frozen=True)
