@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import timedelta
 
 
 @contextmanager
@@ -28,20 +29,23 @@ def rows_progress(quiet: bool) -> Iterator[Callable[[str, int, int], None] | Non
     if quiet or not sys.stderr.isatty():
         yield None
         return
-    from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn, TimeRemainingColumn
+    from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
     from rich.text import Text
 
     from facturum.show.terminal import console
 
     class Rows(ProgressColumn):
-        """Rows done, and rows a second."""
+        """Rows done, rows a second, and the time left."""
 
         def render(self, task: Task) -> Text:
             """Return the text for the state of a task."""
+            if not task.total:
+                return Text("")
             rate = f", {task.speed:,.0f} a second" if task.speed else ""
-            return Text(f"{int(task.completed):,} of {int(task.total or 0):,} rows{rate}" if task.total else "")
+            left = f", {timedelta(seconds=round(task.time_remaining))} left" if task.time_remaining is not None else ""
+            return Text(f"{int(task.completed):,} of {int(task.total):,} rows{rate}{left}")
 
-    columns = (TextColumn("{task.description}"), BarColumn(20), Rows(), TimeRemainingColumn(), TextColumn("left"))
+    columns = (TextColumn("{task.description}"), BarColumn(20), Rows())
     with Progress(*columns, console=console(stderr=True), transient=True) as bar:
         tasks: dict[str, int] = {}
 
