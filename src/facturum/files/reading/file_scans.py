@@ -16,7 +16,7 @@ from pyarrow import feather, parquet
 from facturum.data.arrow_import import table_from
 from facturum.data.table import Table
 from facturum.errors import DataError
-from facturum.files.reading.scans import Scan, TableScan
+from facturum.files.reading.scans import Counted, Scan, TableScan
 from facturum.files.reading.text_tables import TextForm, TextScan
 
 TEXT = (".csv", ".tsv", ".txt")
@@ -162,7 +162,7 @@ def parts_of(folder: Path) -> tuple[_Part, ...]:
 
 
 @dataclass(frozen=True)
-class ParquetScan:
+class ParquetScan(Counted):
     """Parquet files under one another.
 
     Args:
@@ -188,15 +188,6 @@ class ParquetScan:
     def length(self) -> int:
         """Their rows."""
         return sum(parquet.read_metadata(part.path).num_rows for part in self.parts)
-
-    @property
-    def about(self) -> int:
-        """The same."""
-        return self.length
-
-    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
-        """Return the first rows."""
-        return next(self.blocks(columns, rows), None)
 
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
         """Yield the table in blocks.
@@ -266,7 +257,7 @@ def _arrow_scan(path: Path) -> Scan:
 
 
 @dataclass(frozen=True)
-class ArrowScan:
+class ArrowScan(Counted):
     """An Arrow file, read by its own batches."""
 
     path: Path
@@ -283,15 +274,6 @@ class ArrowScan:
         """Its rows."""
         with pa.OSFile(str(self.path)) as file:
             return int(pa.ipc.open_file(file).count_rows())
-
-    @property
-    def about(self) -> int:
-        """The same."""
-        return self.length
-
-    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
-        """Return the first rows."""
-        return next(self.blocks(columns, rows), None)
 
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
         """Yield the table in blocks.

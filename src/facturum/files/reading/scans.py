@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Protocol
@@ -46,8 +47,30 @@ class Portions:
     block: int | None = None
 
 
+class Counted(ABC):
+    """A scan whose rows are counted without reading them."""
+
+    @property
+    @abstractmethod
+    def length(self) -> int:
+        """Its rows."""
+
+    @abstractmethod
+    def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
+        """Yield the table in blocks of so many rows at most."""
+
+    @property
+    def about(self) -> int:
+        """The number of its rows."""
+        return self.length
+
+    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
+        """Return its first rows."""
+        return next(self.blocks(columns, rows), None)
+
+
 @dataclass(frozen=True)
-class TableScan:
+class TableScan(Counted):
     """A table in memory."""
 
     table: Table
@@ -63,14 +86,6 @@ class TableScan:
     @property
     def length(self) -> int:
         return self.table.length
-
-    @property
-    def about(self) -> int:
-        return self.table.length
-
-    def first(self, columns: Collection[str] | None, rows: int) -> Table | None:
-        """Return the first rows."""
-        return next(self.blocks(columns, rows), None)
 
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]:
         """Yield the table in blocks.
