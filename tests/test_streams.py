@@ -23,10 +23,12 @@ from facturum.data.number_text import NumberForm
 from facturum.design import Design
 from facturum.engine.passes.build import build
 from facturum.files.builds.build_folder import read_build
-from facturum.files.parts.spooling import looks_along
+from facturum.files.parts.choosing import free_memory
+from facturum.files.parts.portions import Portions
+from facturum.files.parts.spooling import needs_order_of_time
 from facturum.files.parts.streaming import build_into
 from facturum.files.parts.verifying import verify_in_parts
-from facturum.files.reading.scans import Portions, TableScan
+from facturum.files.reading.scans import TableScan
 from facturum.files.reading.tables import write_table
 from facturum.files.reading.text_tables import TextForm, TextScan
 from tests.support import PANEL_DATA, SAMPLE, VARIABLES, Folder, command, huts
@@ -119,7 +121,7 @@ class Streams(unittest.TestCase):
         data = PANEL_DATA | {"carry": ["valley", "beds"]}
         plan = fa.Plan(response, named, data=data, derived=DERIVED, variables=VARIABLES, rows=rows)
         leaf, leaves, block = portions
-        ordered = in_order or not looks_along(plan.spec)
+        ordered = in_order or not needs_order_of_time(plan.spec)
         self.agree(plan, table, Portions(leaf=leaf, leaves=leaves, block=block), ordered)
 
 
@@ -253,6 +255,15 @@ class Files(Folder):
         told = " ".join(command(*words, "--stream", "--memory", "16").stdout.split())
         self.assertIn("read and written in parts", told)
         self.assertEqual((self.folder / "out/facturum-build.json").read_bytes(), marker)
+
+    def test_the_memory_left_is_that_of_the_control_group_where_it_has_a_limit(self) -> None:
+        most, used = self.folder / "most", self.folder / "used"
+        used.write_text("300\n")
+        for limit, wanted in (("1000\n", 700.0), ("max\n", None)):
+            most.write_text(limit)
+            with patch("facturum.files.parts.choosing._GROUPS", ((str(most), str(used)),)):
+                found = free_memory()
+            self.assertTrue(found == wanted if wanted else found > 10**6, found)
 
 
 class Folders(Folder):

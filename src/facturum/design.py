@@ -32,8 +32,8 @@ from facturum.files.builds.build_writer import FORMATS, write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.stored_build import Stored, numbers_of
 from facturum.files.folder import write_folder
+from facturum.files.parts.portions import Portions
 from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
-from facturum.files.reading.scans import Portions
 from facturum.numerics.sparse import SparseColumns
 
 if TYPE_CHECKING:

@@ -19,10 +19,11 @@ from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.builds.build_writer import MARKER
 from facturum.files.parts.choosing import free_memory, is_large
+from facturum.files.parts.portions import Portions
 from facturum.files.parts.streaming import RowProgress, build_into
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.reading.file_scans import scan_of
-from facturum.files.reading.scans import Portions, Scan, TableScan
+from facturum.files.reading.scans import Scan, TableScan
 from facturum.files.reading.tables import read
 from facturum.files.reading.text_tables import TextForm
 from facturum.terms import Expression

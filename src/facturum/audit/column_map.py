@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib.metadata import version
+from typing import Any
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from facturum.audit.entries import (
     LearnedEntry,
     RowCounts,
 )
-from facturum.audit.fingerprints import Fingerprint, column_digests, sparse_digests
+from facturum.audit.fingerprints import ColumnDigest, Fingerprint, column_digests, sparse_digests
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.readings.sentences import Sentences
@@ -35,7 +36,7 @@ from facturum.audit.warnings import (
     text_warnings,
 )
 from facturum.engine.passes.build import Built
-from facturum.engine.passes.outline import BuiltColumn
+from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.operations.within import Within
 from facturum.language.reading import Holds, NoValue
@@ -69,6 +70,27 @@ class Digests:
         columns = sparse_digests(X) if isinstance(X, SparseColumns) else column_digests(list(X.T))
         responses = [] if y is None else column_digests(list(y.T))
         return cls(columns, responses, fingerprints_of(built.prepared))
+
+
+class ColumnDigests:
+    """The digests of columns whose rows come stretch by stretch."""
+
+    def __init__(self, outline: Outline) -> None:
+        self._columns = [ColumnDigest() for _ in outline.columns]
+        self._responses = [ColumnDigest() for _ in outline.responses]
+
+    def add(self, built: Built) -> None:
+        """Take in further rows."""
+        X: Any = built.X  # noqa: N806 - the field's standard name
+        y = [] if built.y is None else list(built.y.T)
+        pairs = zip([*self._columns, *self._responses], [*X.T, *y], strict=True)
+        for digest, column in pairs:  # in this thread alone, beside those that fill and write
+            digest.add(column)
+
+    def taken(self, fingerprints: dict[str, dict[str, Fingerprint]]) -> Digests:
+        """Return the digests of all rows so far, with those of the source variables, by table."""
+        columns = [each.hexdigest() for each in self._columns]
+        return Digests(columns, [each.hexdigest() for each in self._responses], fingerprints)
 
 
 def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> ColumnMap:

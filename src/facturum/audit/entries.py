@@ -217,7 +217,7 @@ class ColumnEntry(Part):
     )
     digest: str | None = Field(
         None,
-        description="BLAKE2b of two others: of a bit for each row that is not 0, and of the doubles of these rows, "
+        description="BLAKE2b of two digests: of a bit for each row that is not 0, and of the doubles of these rows, "
         "little end first; if sparse, of its rows that are not 0 and their doubles",
     )
 

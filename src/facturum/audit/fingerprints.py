@@ -186,7 +186,7 @@ def _sums(text: str) -> Words:
 class ColumnDigest:
     """The digest of a matrix column whose rows come block by block.
 
-    The BLAKE2b of two others: of a bit for each row, set where its double is not +0 (the first row's is the lowest of
+    The BLAKE2b of two digests: of a bit for each row, set where its double is not +0 (the first row's is the lowest of
     its byte), and of the doubles of these rows, little end first. So a column of indicators costs little.
 
     Example:

@@ -99,7 +99,10 @@ def build(
         refuse_existing(out, "Choose another folder, or add --replace.")
     loaded, tables = Plan.load(plan), series_from(series)
     if stream and history is not None:
-        raise PlanError("--stream cannot read --history", remedy="Put the earlier rows into the table itself.")
+        raise PlanError(
+            "--stream cannot read --history",
+            remedy="Put the earlier rows into the table, and leave them out of the matrix with [rows] keep.",
+        )
     streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
     if streams:
         with rows_progress(as_json) as told:

@@ -13,7 +13,7 @@ from facturum.audit.proof.source_changes import KnownTable, source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, build
-from facturum.engine.passes.selection import select
+from facturum.engine.passes.selection import Sample
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.scope import Scope, refuse_deep
@@ -175,7 +175,7 @@ def first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failu
 
 def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
     try:
-        now = select(prepared, prepared.source()).source_rows()
+        now = Sample(prepared, prepared.source()).settled().whole.source_rows()
     except FacturumError as error:
         yield Failure("rows", "", f"The rows can no longer be selected: {error}")
         return

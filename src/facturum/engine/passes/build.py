@@ -206,8 +206,7 @@ def build(
     """
     prepared, sample = _resolve(spec, table, threads)
     if sample is None or leaf is not None:
-        sample = Sample(prepared, prepared.source(), threads, leaf=leaf)
-        sample.totals.settle(prepared)
+        sample = Sample(prepared, prepared.source(), threads, leaf=leaf).settled()
     tick = None if progress is None else _counter(progress, len(sample.whole.leaves))
     return built_rows(Outline(prepared), prepared.source(), sample.whole, threads, tick, sparse)
 

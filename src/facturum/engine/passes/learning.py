@@ -49,14 +49,12 @@ def learn(
     prepared = asking.decide(prepared)
     if not asking.ready(prepared):
         return prepared, None
-    sample = Sample(prepared, prepared.source(visible), threads)
-    sample.totals.settle(prepared)
+    sample = Sample(prepared, prepared.source(visible), threads).settled()
     while True:
         learned = asking.answer(prepared, sample)
         if not any(each.node.leaves_out for each in learned.learned):
             return learned, None if visible is not None else sample
-        remaining = Sample(learned, learned.source(visible), threads)
-        remaining.totals.settle(learned)
+        remaining = Sample(learned, learned.source(visible), threads).settled()
         if remaining.totals.learned == sample.totals.learned:
             return learned, None if visible is not None else remaining
         sample = remaining
@@ -102,8 +100,7 @@ class _Asking:
             if not asked:
                 return prepared
             if kept is None:
-                kept = Sample(prepared, prepared.source(self.visible), self.threads, complete=False)
-                kept.totals.settle(prepared)
+                kept = Sample(prepared, prepared.source(self.visible), self.threads, complete=False).settled()
             prepared = self._answered(prepared, asked, kept, remaining=False)
 
     def answer(self, prepared: Prepared, sample: Sample) -> Prepared:

@@ -212,6 +212,15 @@ class Sample:
         self.each(totals.add)
         return totals
 
+    def settled(self) -> Sample:
+        """Return the same, once it is known that a matrix can be made of its rows.
+
+        Raises:
+            DataError: where no row is left, or where rows without a value are refused.
+        """
+        self.totals.settle(self.prepared)
+        return self
+
     def each(self, work: Callable[[Selection], None]) -> None:
         """Do a work for the rows of each stretch, in their order; rows in which it fails are added up.
 
@@ -234,26 +243,6 @@ class Sample:
         selected = tuple(leaf for group in each for leaf in group)
         shaped = self.prepared.shaped
         return Selection(selected, tuple(self.parts), shaped.history_rows, shaped.numbers, shaped.restored)
-
-
-def select(
-    prepared: Prepared, source: Source, threads: int | None = None, complete: bool = True, leaf: int | None = None
-) -> Selection:
-    """Return which rows remain, evaluating no more than which values are there.
-
-    Args:
-        prepared: the plan.
-        source: the table.
-        threads: how many threads.
-        complete: whether [rows] missing applies as well; otherwise only `keep` does.
-        leaf: for tests, the rows of a leaf.
-
-    Raises:
-        DataError: where no row is left, or where rows without a value are refused.
-    """
-    sample = Sample(prepared, source, threads, complete, leaf)
-    sample.totals.settle(prepared)
-    return sample.whole
 
 
 def leaves_within(room: int, width: int) -> int:

@@ -10,7 +10,7 @@ from facturum.data.table import Table
 from facturum.data.values import Kind, Values
 from facturum.data.variable import Variable
 from facturum.engine.passes.build import resolve
-from facturum.engine.passes.selection import select
+from facturum.engine.passes.selection import Sample
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.core import Name
@@ -24,7 +24,7 @@ def viewed(spec: PlanSpec, given: Table | Given) -> Table:
     """
     prepared = resolve(spec, given)
     source = prepared.source()
-    kept = select(prepared, source, complete=False).positions()
+    kept = Sample(prepared, source, complete=False).settled().whole.positions()
     table = prepared.table.take(kept)
     variables = dict(table.variables)
     scope = prepared.scope()

@@ -6,7 +6,7 @@ import csv
 import hashlib
 import io
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,11 +17,10 @@ from pyarrow import csv as arrow_csv
 from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap
 from facturum.audit.topics.imputations import FilledCells
-from facturum.data.values import Array, FloatArray
+from facturum.data.values import Array
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.files.builds.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
 from facturum.files.builds.sparse_file import sparse_arrays
-from facturum.files.parts.disk_arrays import DiskArray
 from facturum.files.plan_file import plan_text
 from facturum.numerics.sparse import SparseColumns
 
@@ -209,56 +208,16 @@ def map_digest(columns: ColumnMap) -> str:
     return hashlib.sha256(content.encode("utf-8", "surrogatepass")).hexdigest()
 
 
-def imputed_tables(cells: Sequence[FilledCells]) -> Iterator[pa.Table]:
-    """Yield imputed cells as tables: the number of the imputation, the source row, the imputed value."""
-    for part in cells:
-        yield _imputed(part.imputation, part.rows, part.numbers, part.texts)
-
-
-def _imputed(imputation: int, rows: Array, numbers: FloatArray | None, texts: list[str] | None) -> pa.Table:
+def imputed_table(cells: FilledCells) -> pa.Table:
+    """Return imputed cells as a table: the number of the imputation, the source row, the imputed value."""
+    rows, numbers, texts = cells.rows, cells.numbers, cells.texts
     columns = [
-        pa.array(np.full(len(rows), imputation), pa.int64()),
+        pa.array(np.full(len(rows), cells.imputation), pa.int64()),
         pa.array(rows, pa.int64()),
         pa.nulls(len(rows), pa.float64()) if numbers is None else pa.array(numbers),
         pa.nulls(len(rows), pa.string()) if texts is None else pa.array(texts, pa.string()),
     ]
     return pa.table(columns, schema=IMPUTED_SCHEMA)
-
-
-class CellSpool:
-    """Imputed cells on the disk, until those of one imputation can be written after those of another.
-
-    Args:
-        folder: where temporary files are.
-    """
-
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
-        self._of: dict[int, tuple[DiskArray, DiskArray, dict[str, int] | None]] = {}
-
-    def add(self, cells: Sequence[FilledCells]) -> None:
-        """Take in the cells of a stretch of rows."""
-        for part in cells:
-            if part.imputation not in self._of:
-                codes: dict[str, int] | None = None if part.texts is None else {}
-                kind = np.float64 if codes is None else np.int64
-                arrays = DiskArray(self._folder, np.int64), DiskArray(self._folder, kind)
-                self._of[part.imputation] = *arrays, codes
-            rows, fills, codes = self._of[part.imputation]
-            rows.append(part.rows)
-            if part.texts is not None and codes is not None:
-                fills.append(np.array([codes.setdefault(text, len(codes)) for text in part.texts], dtype=np.int64))
-            elif part.numbers is not None:
-                fills.append(part.numbers)
-
-    def tables(self) -> Iterator[pa.Table]:
-        """Yield the cells, imputation by imputation."""
-        for imputation, (rows, fills, codes) in sorted(self._of.items()):
-            texts = None if codes is None else list(codes)
-            for start in range(0, len(rows), MOST_ROWS):
-                part = slice(start, start + MOST_ROWS)
-                named = None if texts is None else [texts[code] for code in fills[part].tolist()]
-                yield _imputed(imputation, rows[part], fills[part] if texts is None else None, named)
 
 
 def columns_csv(columns: ColumnMap) -> str:

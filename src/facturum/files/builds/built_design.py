@@ -20,7 +20,7 @@ from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
-from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_tables
+from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_table
 from facturum.numerics.sparse import SparseColumns
 
 
@@ -101,8 +101,7 @@ class FromBuild:
     @cached_property
     def imputed(self) -> pa.Table:
         """Each cell that was filled."""
-        tables = list(imputed_tables(self._report[1]))
-        return pa.concat_tables(tables) if tables else IMPUTED_SCHEMA.empty_table()
+        return pa.concat_tables([IMPUTED_SCHEMA.empty_table(), *map(imputed_table, self._report[1])])
 
     @property
     def table(self) -> pa.Table:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import weakref
-from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -132,16 +131,3 @@ class ParquetGroups:
             self._writer.close()
             self._file.close()
         self._digest.abandon()
-
-
-def write_whole(path: Path, table: pa.Table, rows: int, **options: Any) -> str:
-    """Write a table as it would be written block by block, and return the digest of the file."""
-    file = ParquetGroups(path, table.schema, rows, **options)
-    file.add(table)
-    return file.finish()
-
-
-def read_groups(file: parquet.ParquetFile, columns: list[str] | None = None) -> Iterator[pa.Table]:
-    """Yield a Parquet file group by group."""
-    for group in range(file.num_row_groups):
-        yield file.read_row_group(group, columns)

@@ -25,10 +25,7 @@ from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
-from facturum.files.builds.build_writer import (
-    IMPUTED,
-    ROWS,
-)
+from facturum.files.builds.build_writer import IMPUTED, ROWS
 from facturum.files.builds.sparse_file import read_sparse
 from facturum.files.folder import Buffer, Snapshot
 from facturum.files.reading.file_scans import UNREADABLE

@@ -12,7 +12,7 @@ from facturum.errors import FacturumError
 from facturum.files.reading.scans import Scan
 
 SHARE = 0.5  # of the free memory, which the table or the matrix may take
-MANY = 1000  # columns; tables in which so many would fit are not looked at
+MANY = 20_000  # columns; tables of which so many would fit are not looked at
 LOOKED_AT = 65_536  # rows
 CODES = 4  # bytes of a category in memory
 _GROUPS = (

@@ -29,7 +29,8 @@ from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.files.behind import ahead
 from facturum.files.parts.disk_arrays import DiskArray, LookedUp, as_array, picked
-from facturum.files.reading.scans import Portions, Scan
+from facturum.files.parts.portions import Portions
+from facturum.files.reading.scans import Scan
 from facturum.language.parser import parse
 from facturum.threads import on_threads
 
@@ -45,22 +46,24 @@ class TakenIn:
 
     Args:
         prepared: the plan as checked expressions.
-        marks: the fingerprints of all variables, by table.
-        first: of the table's variables the locators of the first rows, where an earlier fingerprint was given.
+        marks: the fingerprints of the table's variables.
+        first: of the same the locators of the first rows, where an earlier fingerprint was given.
+        series: the tables of its series as declared, by their place in the plan.
     """
 
     prepared: Prepared
-    marks: dict[str, dict[str, Fingerprint]]
+    marks: dict[str, Fingerprint]
     first: dict[str, list[str]]
+    series: dict[str, Table]
 
     def fingerprints(self, prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
         """Return the fingerprints of the variables that a plan reads, by table."""
         read = variables_read(prepared)
-        return {
-            place: {name: mark for name, mark in self.marks[place].items() if name in names}
-            for place, names in read.items()
-            if place in self.marks
-        }
+        marks = {DATA: {name: mark for name, mark in self.marks.items() if name in read[DATA]}}
+        for place, table in self.series.items():
+            if place in read:
+                marks[place] = {name: fingerprint_of(table[name]) for name in table.variables if name in read[place]}
+        return marks
 
 
 def take_in(
@@ -88,7 +91,7 @@ def take_in(
     """
     _refuse_sections(spec)
     spool = _Spool(spec, scan, series, folder, portions, before or {})
-    for block in ahead(scan.blocks(variables_needed(spec), spool.rows_at_once)):
+    for block in ahead(scan.blocks(spool.columns, spool.rows_at_once)):
         spool.add(block)
         if tick is not None:
             tick(spool.length, scan.length)
@@ -105,8 +108,8 @@ def _refuse_sections(spec: PlanSpec) -> None:
             )
 
 
-def looks_along(spec: PlanSpec) -> bool:
-    """Return whether some expression of a plan works along time, so that rows are brought into order."""
+def needs_order_of_time(spec: PlanSpec) -> bool:
+    """Return whether a plan works along time or joins a series, so that rows are brought into order."""
     if spec.data.timing is None:
         return False
     texts = [spec.response, spec.rows.keep, spec.rows.learn, *spec.derived.values(), *spec.terms.values()]
@@ -189,7 +192,7 @@ class _Spool:
         self._spec, self._scan, self._series, self._folder = spec, scan, dict(series), folder
         self._portions = portions
         self._timing: Timing | None = spec.data.timing
-        self._along = looks_along(spec)
+        self.columns = variables_needed(spec)
         self._codings: dict[str, _Coding] = {}
         self._arrays: dict[tuple[str, str], DiskArray] = {}  # all that has an element for each row
         self._takers: dict[str, FingerprintTaker] = {}
@@ -197,7 +200,7 @@ class _Spool:
         self._declared_series: dict[str, Table] = {}
         self._to_join: list[SeriesToJoin] = []
         self._reports: list[tuple[str, Converted]] = []
-        self._keys = Keys(self._timing) if self._along and self._timing is not None else None
+        self._keys = Keys(self._timing) if self._timing is not None and needs_order_of_time(spec) else None
         self._edges: list[int] = [0]
         self._last: tuple[int, int] | None = None
         self._moved = False
@@ -208,7 +211,7 @@ class _Spool:
         """How many rows are asked for at a time: as many as can be sorted in the memory there is."""
         if self._portions.block is not None or self._keys is None:
             return self._portions.block or _BLOCK
-        return self._fitting(8 * (4 + len(variables_needed(self._spec) or range(16))))
+        return self._fitting(8 * (4 + len(self.columns or range(16))))
 
     def _fitting(self, width: int) -> int:
         """Return how many rows of so many bytes can be sorted in the memory there is."""
@@ -325,11 +328,9 @@ class _Spool:
             refuse_faults(table, self._timing, lambda at: at + 1 if numbers is None else numbers[at])
         shaped = Shaped(table, 0, joined, tuple(self._reports), numbers, False, self._portions.leaves)
         prepared = prepare(self._spec, Given(given, self._series), shaped)
-        marks = {DATA: {name: taker.taken() for name, taker in self._takers.items()}}
-        for place, declared in self._declared_series.items():
-            marks[place] = {variable.name: fingerprint_of(variable) for variable in declared}
+        marks = {name: taker.taken() for name, taker in self._takers.items()}
         first = {name: taker.first_locators() for name, taker in self._takers.items()}
-        return TakenIn(prepared, marks, first)
+        return TakenIn(prepared, marks, first, self._declared_series)
 
     def _joined(self, given: Table) -> tuple[Table, tuple[JoinedSeries, ...]]:
         """Return the table with the variables of its series, looked up by their rows."""

@@ -2,33 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
-from facturum.audit.column_map import Digests, column_map
+from facturum.audit.column_map import ColumnDigests, column_map
 from facturum.audit.entries import ColumnMap
-from facturum.audit.fingerprints import ColumnDigest
 from facturum.audit.report import BuildReport
 from facturum.audit.row_map import row_map
 from facturum.data.table import Table
-from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import Sample, Selection, leaves_within
+from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import refuse_size
-from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError
 from facturum.files.behind import Behind
 from facturum.files.builds.build_folder import own_files
-from facturum.files.builds.build_writer import STREAMED, BuildWriter, CellSpool
+from facturum.files.builds.build_writer import STREAMED, BuildWriter
 from facturum.files.builds.built_design import design_table
-from facturum.files.builds.parquet_groups import GROUP_BYTES
 from facturum.files.folder import write_folder
+from facturum.files.parts.cell_spool import CellSpool
+from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import take_in
-from facturum.files.reading.scans import Portions, Scan
+from facturum.files.reading.scans import Scan
 
 RowProgress = Callable[[str, int, int], None]
 
@@ -94,11 +91,9 @@ def _write(
 
     taken = take_in(spec, scan, series, part, portions, telling("reading"))
     telling("learning")(0, 0)
-    prepared, _ = answered(taken.prepared, threads)
-    outline = Outline(prepared)
-    refuse_size(1, len(outline.columns))
-    prepared = in_portions(prepared, portions, len(outline.columns))
+    prepared = portions.of(answered(taken.prepared, threads)[0])
     outline, source = Outline(prepared), prepared.source()
+    refuse_size(1, len(outline.columns))
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
     report, digests = BuildReport(outline), ColumnDigests(outline)
     writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
@@ -123,44 +118,10 @@ def _write(
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
-        marks = Digests(digests.columns, digests.responses, taken.fingerprints(prepared))
-        columns = column_map(report, spec, marks)
+        columns = column_map(report, spec, digests.taken(taken.fingerprints(prepared)))
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:
         behind.abandon()
         writer.abandon()
         raise
     return columns
-
-
-def in_portions(prepared: Prepared, portions: Portions, width: int) -> Prepared:
-    """Return a plan whose passes hold so few leaves that a matrix of so many columns takes little memory."""
-    leaves = min(portions.leaves, leaves_within(GROUP_BYTES, width))
-    return replace(prepared, shaped=replace(prepared.shaped, leaves_at_once=leaves))
-
-
-class ColumnDigests:
-    """The digests of columns whose rows come stretch by stretch."""
-
-    def __init__(self, outline: Outline) -> None:
-        self._columns = [ColumnDigest() for _ in outline.columns]
-        self._responses = [ColumnDigest() for _ in outline.responses]
-
-    def add(self, built: Built) -> None:
-        """Take in further rows."""
-        X: Any = built.X  # noqa: N806 - the field's standard name
-        y = [] if built.y is None else list(built.y.T)
-        pairs: Sequence[tuple[Any, FloatArray]] = [
-            *zip(self._columns, list(X.T), strict=True),
-            *zip(self._responses, y, strict=True),
-        ]
-        for digest, column in pairs:  # in this thread alone, beside those that fill and write
-            digest.add(column)
-
-    @property
-    def columns(self) -> list[str]:
-        return [each.hexdigest() for each in self._columns]
-
-    @property
-    def responses(self) -> list[str]:
-        return [each.hexdigest() for each in self._responses]

@@ -6,16 +6,17 @@ import os
 import tempfile
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.column_map import Digests, column_map
+from facturum.audit.column_map import ColumnDigests, column_map
 from facturum.audit.fingerprints import ColumnDigest
 from facturum.audit.proof.content import content_failures, table_failures
-from facturum.audit.proof.source_changes import KnownMarks, source_changes
+from facturum.audit.proof.source_changes import Known, KnownMarks, KnownTable, source_changes
 from facturum.audit.proof.verify import (
     ALLOWED_STEPS,
     Failure,
@@ -36,18 +37,18 @@ from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
 from facturum.engine.passes.selection import LeafSelection, Sample, Selection
 from facturum.engine.planning.prepare import prepare
-from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.shaping import DATA
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, PlanError
 from facturum.files.behind import Behind
-from facturum.files.builds.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, CellSpool, dropped_table
+from facturum.files.builds.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, dropped_table
 from facturum.files.builds.built_design import design_table
 from facturum.files.builds.stored_build import Stored, numbers_of
+from facturum.files.parts.cell_spool import CellSpool
+from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import TakenIn, take_in
-from facturum.files.parts.streaming import ColumnDigests, in_portions
-from facturum.files.reading.scans import Portions, Scan
+from facturum.files.reading.scans import Scan
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 from facturum.language.rows import Rows
@@ -56,7 +57,7 @@ from facturum.threads import on_threads
 
 _BLOCK = 2**16
 GONE = "Rows of the matrix would be left out now."
-NOT_IN_ORDER = "The stored source rows are not those of the table, in its order."
+NOT_IN_ORDER = "The stored source rows are not in the order of the table."
 
 
 class InOtherOrder(Exception):
@@ -86,10 +87,8 @@ def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], por
         return _stopped([*failures, not_resolved(error)])
     if taken.prepared.shaped.numbers is not None and _in_order_of_rows(stored):
         raise InOtherOrder
-    tables = {
-        place: KnownMarks(next(iter(marks.values())).rows if marks else 0, marks, taken.first)
-        for place, marks in taken.marks.items()
-    }
+    tables: dict[str, Known] = {place: KnownTable(table) for place, table in taken.series.items()}
+    tables[DATA] = KnownMarks(taken.prepared.table.length, taken.marks, taken.first)
     changes = source_changes(tables, stored.columns.fingerprints)
     failures += [Failure("variable", name, what) for name, what in changes]
     try:
@@ -108,10 +107,9 @@ def _compared(
     """Compare a build with the one made anew, and its columns with their formulas."""
     plan = spec_from(stored.columns.plan)
     try:
-        prepared, _ = answered(taken.prepared, None)
+        prepared = portions.of(answered(taken.prepared, None)[0])
         failures += resolved_failures(stored.resolved, prepared.spec)
-        prepared = in_portions(prepared, portions, len(stored.columns.columns))
-        comparing = _Comparing(stored, prepared, _formulas(stored, taken, failures))
+        comparing = _Comparing(stored, *_formulas(stored, taken, failures))
         outline, source = Outline(prepared), prepared.source()
         report, cells = BuildReport(outline), CellSpool(folder)
         digests = ColumnDigests(outline)
@@ -138,8 +136,7 @@ def _compared(
     if length != before:
         failures += first_difference(failures, min(length, before))
     if not failures:
-        marks = Digests(digests.columns, digests.responses, taken.fingerprints(prepared))
-        anew = column_map(report, plan, marks)
+        anew = column_map(report, plan, digests.taken(taken.fingerprints(prepared)))
         failures += content_failures(stored.columns, anew, comparing.steps == 0)
         failures += _same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
     return Verification(
@@ -194,9 +191,8 @@ class _Difference:
 class _Comparing:
     """Compares the rows of a stored design with those made anew, and its columns with their formulas."""
 
-    def __init__(self, stored: Stored, prepared: Prepared, formulas: tuple[Source, dict[str, Node]]) -> None:
-        self._stored, self._prepared = stored, prepared
-        self._source, self._nodes = formulas
+    def __init__(self, stored: Stored, source: Source, nodes: Mapping[str, Node]) -> None:
+        self._stored, self._source, self._nodes = stored, source, nodes
         self._entries = {entry.name: entry for entry in stored.columns}
         self._blocks = stored.blocks(_BLOCK)
         self._held: pa.Table | None = None
@@ -253,12 +249,12 @@ class _Comparing:
 
     def _compare_columns(self, table: pa.Table, kept: Array, at: Array, selection: Selection) -> None:
         """Compare the stored columns with their formulas, leaf by leaf."""
-        if (np.diff(at) < 0).any():
-            self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
-            return
         columns = on_threads(lambda name: numbers_of(table.column(name)), list(self._entries))
         stored = dict(zip(self._entries, columns, strict=True))
         self._behind.do(lambda: self._take_digests(stored))
+        if (np.diff(at) < 0).any():
+            self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
+            return
 
         def compared(leaf: LeafSelection) -> list[_Difference]:
             some = slice(*np.searchsorted(at, [leaf.start, leaf.stop]))
@@ -303,7 +299,7 @@ class _Comparing:
         """Yield what does not agree, once all rows have been seen."""
         self._behind.finish()
         length = self._source.table.length
-        for block in [*([] if self._held is None else [self._held]), *self._blocks]:
+        for block in chain([] if self._held is None else [self._held], self._blocks):
             rows = numbers_of(block.column(SOURCE_ROW)).astype(np.int64)
             self._tally("rows", "", GONE, rows[rows > length])
             if (rows <= length).any():

@@ -30,23 +30,6 @@ class Scan(Protocol):
     def blocks(self, columns: Collection[str] | None, rows: int) -> Iterator[Table]: ...
 
 
-@dataclass(frozen=True)
-class Portions:
-    """How much of a table that is not in memory is held at a time; but for the leaves, results do not depend on it.
-
-    Args:
-        memory: bytes in which rows are brought into the order of unit and period, where they are not in it.
-        leaves: how many leaves of rows are filled and written together.
-        leaf: for tests, the rows of a leaf.
-        block: rows that are read together; None for as many as suit the memory.
-    """
-
-    memory: int = 256 * 2**20
-    leaves: int = 4
-    leaf: int | None = None
-    block: int | None = None
-
-
 class Counted(ABC):
     """A scan whose rows are counted without reading them."""
 
