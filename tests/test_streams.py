@@ -169,8 +169,9 @@ class Files(Folder):
             self.assertEqual(found.names, ["intercept", "year", "hut_b"])
         self.assertTrue(parts.verify(self.folder / "t").ok)
         parquet.write_table(table.drop_columns(["y"]), self.folder / "t/year=2021/hut=a/other.parquet")
-        with self.assertRaisesRegex(fa.DataError, "does not have the variables of the first file"):
-            plan.build_into(self.folder / "out", self.folder / "t", replace=True)
+        for read in (fa.read, lambda path: plan.build_into(self.folder / "out", path, replace=True)):
+            with self.assertRaisesRegex(fa.DataError, "other.parquet does not have the variables of year=2021"):
+                read(self.folder / "t")
         with self.assertRaisesRegex(fa.DataError, "holds no Parquet files"):
             fa.read(SAMPLE)
 

@@ -138,7 +138,7 @@ def parts_of(folder: Path) -> tuple[_Part, ...]:
     """Return the Parquet files of a folder in the order of their paths; folders named ``key=value`` give variables.
 
     Raises:
-        DataError: where there are none.
+        DataError: where there are none, or they do not have the same variables.
     """
     if folder.is_file():
         return (_Part(folder),)
@@ -151,6 +151,7 @@ def parts_of(folder: Path) -> tuple[_Part, ...]:
     )
     if not files:
         raise DataError(f"{folder} holds no Parquet files", remedy="Name a file, or a folder of .parquet files.")
+    _refuse_unequal(folder, files)
     found = dataset.dataset(files, format="parquet", partitioning="hive", partition_base_dir=str(folder))
     kinds = {each.name: each.type for each in found.schema}
     parts = []
@@ -159,6 +160,18 @@ def parts_of(folder: Path) -> tuple[_Part, ...]:
         typed = {name: pa.scalar(value, kinds[name]) for name, value in sorted(keys.items())}
         parts.append(_Part(Path(fragment.path), typed))
     return tuple(sorted(parts, key=lambda part: str(part.path)))
+
+
+def _refuse_unequal(folder: Path, files: list[str]) -> None:
+    """Refuse files that do not have the same variables, before any row is read."""
+    first = parquet.read_schema(files[0])
+    for file in files[1:]:
+        if not parquet.read_schema(file).equals(first):
+            one, other = (str(Path(each).relative_to(folder)) for each in (files[0], file))
+            raise DataError(
+                f"{other} does not have the variables of {one}, the first file of {folder.name}",
+                remedy="Name a folder whose files all have the same variables and types.",
+            )
 
 
 @dataclass(frozen=True)
@@ -195,21 +208,10 @@ class ParquetScan(Counted):
         Args:
             columns: the variables to read, where all of them are in it; all others are left out.
             rows: of a block, at most.
-
-        Raises:
-            DataError: where files do not have the same variables.
         """
-        first: pa.Schema | None = None
         for part in self.parts:
             with _opened(part.path) as file:
-                schema = file.schema_arrow.remove_metadata()
-                first = first or schema
-                if schema != first:
-                    raise DataError(
-                        f"{part.path.name} does not have the variables of the first file of {self.source}",
-                        remedy="Write all files with the same variables and types.",
-                    )
-                wanted = known_columns(columns, [*schema.names, *part.keys])
+                wanted = known_columns(columns, [*file.schema_arrow.names, *part.keys])
                 stored = None if wanted is None else [name for name in wanted if name not in part.keys]
                 for group in range(file.num_row_groups):  # one by one, as what has been read of others is kept
                     for batch in file.iter_batches(rows, [group], stored):
