@@ -107,7 +107,7 @@ class Resolved(unittest.TestCase):
         st.sampled_from([None, "hidden", "valley"]),
         st.integers(0, 10**6),
     )
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     def test_the_text_of_a_resolved_plan_is_read_as_what_was_learned(
         self, terms: list[str], response: str | None, seed: int
     ) -> None:

@@ -106,7 +106,7 @@ class Streams(unittest.TestCase):
         st.booleans(),
         st.integers(0, 10**6),
     )
-    @settings(max_examples=35, deadline=None)
+    @settings(max_examples=25, deadline=None)
     def test_parts_give_the_files_of_memory(
         self, terms: list[str], keep: str | None, learn: str | None, missing: str, response: str | None,
         portions: tuple[int, int, int], in_order: bool, seed: int,
@@ -323,7 +323,7 @@ class Folders(Folder):
         self.assertIn("The file design.parquet is not as it was written.", told)
 
     @given(st.sampled_from(["snow", "price", "access", "beds"]), st.integers(0, 20), st.integers(0, 3))
-    @settings(max_examples=14, deadline=None)
+    @settings(max_examples=10, deadline=None)
     def test_what_no_longer_agrees_is_told_as_in_memory(self, name: str, at: int, way: int) -> None:
         """A changed cell, a row less, rows turned: the findings of both ways of verifying are the same."""
         order = sorted(

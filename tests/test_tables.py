@@ -173,7 +173,7 @@ class TextFiles(Folder):
         self.assertEqual(list(self.read('"a,b,c"\n1\n2\n').variables), ["a,b,c"])
         with self.assertRaisesRegex(fa.DataError, "none.csv is not found"):
             fa.read(self.folder / "none.csv")
-        with self.assertRaisesRegex(fa.DataError, "Could not read schema"):
+        with self.assertRaisesRegex(fa.DataError, "t.parquet cannot be read: Parquet magic bytes not found"):
             fa.read(self.folder)
         with self.assertRaisesRegex(fa.DataError, "has no rows"):
             fa.Plan(None, {"a": "a"}).build(self.read("a,b\n"))

@@ -164,12 +164,15 @@ def parts_of(folder: Path) -> tuple[_Part, ...]:
 
 def _refuse_unequal(folder: Path, files: list[str]) -> None:
     """Refuse files that do not have the same variables, before any row is read."""
-    first = parquet.read_schema(files[0])
-    for file in files[1:]:
-        if not parquet.read_schema(file).equals(first):
-            one, other = (str(Path(each).relative_to(folder)) for each in (files[0], file))
+    first: tuple[str, pa.Schema] | None = None
+    for file in files:
+        name = str(Path(file).relative_to(folder))
+        with readable(name):
+            schema = parquet.read_schema(file)
+        first = first or (name, schema)
+        if not schema.equals(first[1]):
             raise DataError(
-                f"{other} does not have the variables of {one}, the first file of {folder.name}",
+                f"{name} does not have the variables of {first[0]}, the first file of {folder.name}",
                 remedy="Name a folder whose files all have the same variables and types.",
             )
 
