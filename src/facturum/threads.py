@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from contextlib import contextmanager
+from functools import cache
+from threading import Lock
+from typing import Any, TypeVar
 
 MAX_THREADS = 256
 S = TypeVar("S")
@@ -30,3 +33,49 @@ def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None =
     """
     with ThreadPoolExecutor(thread_count(threads)) as pool:
         return list(pool.map(work, items))
+
+
+class _OneBlasThread:
+    """Counts who needs linear algebra on one thread, for the first sets it and the last sets it back."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._users = 0
+        self._limits: Any = None
+
+    def enter(self) -> None:
+        with self._lock:
+            self._users += 1
+            if self._users == 1:
+                self._limits = _blas().limit(limits=1, user_api="blas")
+
+    def leave(self) -> None:
+        with self._lock:
+            self._users -= 1
+            if self._users == 0:
+                self._limits.restore_original_limits()
+
+
+_ONE_BLAS_THREAD = _OneBlasThread()
+
+
+@cache
+def _blas() -> Any:
+    from threadpoolctl import ThreadpoolController
+
+    return ThreadpoolController()
+
+
+@contextmanager
+def one_blas_thread() -> Iterator[None]:
+    """Let each call of linear algebra run on the thread that makes it, so that its digits depend on no setting.
+
+    Example:
+        >>> with one_blas_thread():
+        ...     pass
+    """
+    _ONE_BLAS_THREAD.enter()
+    try:
+        yield
+    finally:
+        _ONE_BLAS_THREAD.leave()
