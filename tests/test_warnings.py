@@ -99,7 +99,7 @@ class Warnings(unittest.TestCase):
         listed = [
             line[11:] for line in (ROOT / "docs/errors.md").read_text("utf-8").splitlines() if "- warning: " in line
         ]
-        self.assertGreater(len(listed), 18)
+        self.assertGreater(len(listed), 15)
         for template in listed:
             parts = re.split(r"\{(?:[^{}]|\{[^{}]*\})*\}", template)
             pattern = ".*".join(map(re.escape, parts))
@@ -112,7 +112,7 @@ class Warnings(unittest.TestCase):
         for terms, data in (
             ({"x": "x", "kind": "kind", "kx": "kind * x"}, table()),
             ({"b": "bins(x, edges=[[1, 5], [5, 9]])"}, table()),
-            ({"all": "every_number()", "row": "row"}, table(row=list(range(ROWS)))),
+            ({"all": "every_number(but=['row'])", "row": "row"}, table(row=list(range(ROWS)))),
             ({"some": "matching('r*')"}, table(row=list(range(ROWS)))),
             (flagged, table(x=GAPPED, y=HIGH_WHERE_MISSING)),
             ({"x": "impute(x, 'mean')"}, table(x=few, y=[99.0 if at < 5 else 1.0 * at for at in range(ROWS)])),

@@ -59,6 +59,9 @@ def messages(path: Path) -> Iterator[tuple[int, str, str]]:
                 for text in templates(what, local):
                     for advice in templates(remedy, local):
                         yield node.lineno, text, advice
+            elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Finding":
+                for text in templates(node.args[1], local):
+                    yield node.lineno, f"finding: {text}", ""
             elif (
                 warns and isinstance(node, ast.Yield) and isinstance(node.value, ast.JoinedStr | ast.IfExp | ast.BinOp)
             ):

@@ -30,6 +30,8 @@ class FacturumError(Exception):
         Write y.
     """
 
+    found = False  # whether it is what a check found, and not a fault of the input
+
     def __init__(
         self,
         what: str,
@@ -96,6 +98,12 @@ class DataError(FacturumError):
 
 class AuditError(FacturumError):
     """A build folder is not what it should be, or a check could not be run."""
+
+
+class ChecksFailed(AuditError):
+    """A check found something in a build that its plan does not allow."""
+
+    found = True
 
 
 class FacturumWarning(UserWarning):

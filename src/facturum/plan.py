@@ -15,7 +15,7 @@ from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.names import names_from_text
 from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
-from facturum.engine.planning.spec import PlanSpec, spec_from
+from facturum.engine.planning.spec import ChecksSpec, PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
 from facturum.files.builds.build_writer import MARKER
 from facturum.files.parts.choosing import free_memory, is_large
@@ -69,6 +69,7 @@ class Plan:
         series: Mapping[str, Mapping[str, Any]] | None = None,
         derived: Mapping[str, str | Expression] | None = None,
         rows: Mapping[str, Any] | None = None,
+        checks: Mapping[str, str] | None = None,
     ) -> None:
         if isinstance(terms, str | Expression):
             terms = [terms]
@@ -82,6 +83,7 @@ class Plan:
             "series": series,
             "derived": _texts(derived),
             "rows": _texts(rows),
+            "checks": checks,
             "terms": {key: str(value) for key, value in pairs},
             "response": None if response is None else str(response),
         }
@@ -133,6 +135,24 @@ class Plan:
     def resolved(self) -> bool:
         """Whether nothing is left to learn."""
         return self._spec.resolved
+
+    def with_checks(self, level: str) -> Plan:
+        """Return the plan with other [checks].
+
+        Args:
+            level: "error" lets each check that is made refuse the build; "off" makes none.
+
+        Raises:
+            PlanError: for another level.
+
+        Example:
+            >>> Plan("y", "x").with_checks("off").spec.checks.of("leak")
+            'off'
+        """
+        if level not in ("error", "off"):
+            raise PlanError(f"'{level}' is not a valid level of checks", remedy='Write "error" or "off".')
+        checks = self._spec.checks.strict() if level == "error" else ChecksSpec.none()
+        return Plan.of(self._spec.model_copy(update={"checks": checks}), self._folder, self._tables)
 
     @checked
     def save(self, path: str | Path) -> None:
@@ -187,6 +207,8 @@ class Plan:
             given = self.given(table, history, series)
             design = Design.of(build(self._spec, given, threads, progress=progress, sparse=sparse), self._spec)
         design.remember(self._folder, given.series)
+        if self._spec.checks.refuses:
+            _ = design.columns
         design.issue_warnings(stacklevel=4)
         return design
 

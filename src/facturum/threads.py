@@ -31,6 +31,8 @@ def on_threads(work: Callable[[S], T], items: Sequence[S], threads: int | None =
         >>> on_threads(len, ["a", "bc"])
         [1, 2]
     """
+    if len(items) < 2:
+        return [work(item) for item in items]
     with ThreadPoolExecutor(thread_count(threads)) as pool:
         return list(pool.map(work, items))
 

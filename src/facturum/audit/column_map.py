@@ -10,12 +10,15 @@ from typing import Any
 
 import numpy as np
 
+from facturum.audit.checks.checks import Checks
+from facturum.audit.checks.finding import TITLES, WARNING, Finding, refuse
 from facturum.audit.entries import (
     CheckEntry,
     ColumnEntry,
     ColumnMap,
     DefinitionEntry,
     DroppedEntry,
+    FindingEntry,
     LearnedEntry,
     RowCounts,
 )
@@ -27,9 +30,7 @@ from facturum.audit.report import BuildReport
 from facturum.audit.topics.timeline import conversion_entries, conversion_warnings
 from facturum.audit.warnings import (
     bins_warnings,
-    column_warnings,
     imputation_warnings,
-    later_warnings,
     overlap_warnings,
     plan_warnings,
     score_warnings,
@@ -126,6 +127,14 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
         for each in prepared.estimated
     ]
     rows = _row_counts(report)
+    checks = report.checks
+    findings = checks.findings(report.moments, report.response_moments, rows.kept)
+    refuse(findings, checks.levels)
+    inflation, drifts = checks.inflation(), checks.drifts()
+    entries = [
+        each.model_copy(update={"inflation": inflation.get(each.name), "drift": drifts.get(each.name)})
+        for each in entries
+    ]
     preparation = report.preparation
     bins, imputations, scores = preparation.bins, preparation.imputations, preparation.scores
     return ColumnMap(
@@ -135,18 +144,17 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
         fingerprints=digests.fingerprints if digests is not None else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
         warnings=[
-            *column_warnings(outline, entries, rows.kept),
+            *[each.text for each in findings if each.level == WARNING],
             *plan_warnings(outline),
             *sentences.warnings(),
             *text_warnings(outline),
             *overlap_warnings(outline),
-            *later_warnings(outline),
             *conversion_warnings(prepared),
             *[warning for each in bins for warning in bins_warnings(each)],
             *[warning for each in imputations for warning in imputation_warnings(each, preparation.flagged)],
             *[warning for each in scores for warning in score_warnings(each)],
         ],
-        checks=_checks(rows, entries),
+        checks=[*_checks(rows, entries), *_outcomes(checks, findings)],
         rows=rows,
         columns=entries,
         learned=learned,
@@ -157,7 +165,17 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
         clock=report.clock.entry(),
         conversions=conversion_entries(prepared),
         paths=report.paths.entries(),
+        findings=[
+            FindingEntry(check=f.check, level=f.level, text=f.text, columns=list(f.columns), rows=list(f.rows))
+            for f in findings
+        ],
+        terms=checks.terms(),
+        leverages=checks.leverages(),
     )
+
+
+def _outcomes(checks: Checks, findings: list[Finding]) -> list[CheckEntry]:
+    return [CheckEntry(check=TITLES[key], ok=ok, detail=detail) for key, ok, detail in checks.outcomes(findings)]
 
 
 def _entry(

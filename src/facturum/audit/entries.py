@@ -215,6 +215,13 @@ class ColumnEntry(Part):
     by_source: list[SourceValueEntry] = Field(
         [], description="for a column with one source variable of few values, its value for each of them"
     )
+    inflation: float | None = Field(
+        None,
+        description="how many times the other columns inflate the variance of its coefficient; null where not known",
+    )
+    drift: float | None = Field(
+        None, description="mean in the other rows less that in the learning rows, in standard deviations of the latter"
+    )
     digest: str | None = Field(
         None,
         description="BLAKE2b of two digests: of a bit for each row that is not 0, and of the doubles of these rows, "
@@ -279,6 +286,34 @@ class CheckEntry(Part):
     detail: str
 
 
+class FindingEntry(Part):
+    """What a check found."""
+
+    check: str = Field(description="its key in [checks]")
+    level: str = Field(description="warning, or note for what is good to know")
+    text: str
+    columns: list[str]
+    rows: list[int] = Field([], description="source row numbers, the first few")
+
+
+class TermEntry(Part):
+    """How much the columns of a term are explained by those of the others, together."""
+
+    term: str
+    columns: int
+    inflation: float = Field(
+        description="the generalised variance inflation factor of its columns (Fox & Monette 1992)"
+    )
+    per_column: float = Field(description="its root, of the order of twice the number of columns")
+
+
+class LeverageEntry(Part):
+    """A row with a large leverage."""
+
+    row: int = Field(description="the source row number")
+    leverage: float = Field(description="between 0 and 1: how much its own response weighs in its fitted value")
+
+
 class ColumnMap(Part):
     """The column map of a build."""
 
@@ -302,6 +337,9 @@ class ColumnMap(Part):
     conversions: list[ConversionEntry] = Field([], description="variables brought to the plan's step")
     paths: list[PathEntry] = Field([], description="columns along time beside their sources")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")
+    findings: list[FindingEntry] = Field([], description="what the checks found")
+    terms: list[TermEntry] = Field([], description="the inflation of each term")
+    leverages: list[LeverageEntry] = Field([], description="the rows with the largest leverage")
 
     def __iter__(self) -> Iterator[ColumnEntry]:  # type: ignore[override]
         return iter(self.columns)

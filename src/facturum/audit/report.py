@@ -6,6 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
+from facturum.audit.checks.checks import Checks
 from facturum.audit.topics.absences import Absences
 from facturum.audit.topics.imputations import FilledCells
 from facturum.audit.topics.preparation import PreparationReport
@@ -41,6 +42,7 @@ class BuildReport:
         self.by_source = SourceValues(outline)
         self.absences = Absences(outline.prepared)
         self.clock, self.paths = Clock(outline.prepared), Paths(outline)
+        self.checks = Checks(outline)
         self.responses_are_counts = False
         self._may_be_counts = len(outline.responses) == 1
 
@@ -51,6 +53,7 @@ class BuildReport:
         if built.y is not None:
             self.response_moments = Moments.merged([self.response_moments, *built.response_parts])
             self._see_responses(built.y)
+        self.checks.see(built)
         stretch = Stretch.of(built)
         self.by_source.see(built)
         self.absences.see(stretch)
@@ -88,4 +91,6 @@ def report_of(built: Built) -> tuple[BuildReport, list[FilledCells]]:
     cells = report.see(built)
     if report.looks_again:
         report.see_again(built.source, built.selection)
+    if report.checks.looks_again:
+        report.checks.see_again(built)
     return report, cells

@@ -1,14 +1,13 @@
-"""Warnings: collinear columns, thin bins, imputed values that matter, items of a score that do not fit."""
+"""Warnings: derived variables not used, thin bins, imputed values that matter, items of a score that do not fit."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
-from facturum.audit.entries import BinsEntry, ColumnEntry, ImputationEntry, ScoreEntry
+from facturum.audit.entries import BinsEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
 from facturum.engine.passes.outline import Outline
-from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.engine.planning.spreading import walk
 from facturum.errors import counted
 from facturum.language.core import Name
@@ -18,38 +17,6 @@ from facturum.language.operations.placing import Categorical
 THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
 LARGE_T = 2.0
-
-
-def column_warnings(outline: Outline, entries: list[ColumnEntry], rows: int) -> Iterator[str]:
-    """Say which columns are constant or add up to the intercept, and whether there are too few rows."""
-    for entry in entries:
-        if entry.min is None or entry.min != entry.max:
-            continue
-        if entry.role == "response":
-            yield f"the response is {entry.min:.6g} in every row of the matrix: there is nothing to explain."
-        elif entry.role == "predictor":
-            yield f"{entry.name} is {entry.min:.6g} in every row of the matrix: {_constant(outline, entry)}"
-    if outline.spec.intercept:
-        indicators: dict[str, list[ColumnEntry]] = {}
-        for entry in entries:
-            if entry.role == "predictor" and entry.measure == "indicator" and entry.reference is None:
-                indicators.setdefault(entry.term, []).append(entry)
-        for key, names in (outline.spec.columns or {}).items():
-            parts = indicators.get(key, [])
-            if len(parts) == len(names) > 1 and abs(sum(e.mean or 0 for e in parts) - 1) < 1e-12:
-                yield (f"the columns of {key} add up to the intercept: write coding='reference', or intercept = false.")
-    if rows <= len(outline.columns):
-        yield f"there are {counted(len(outline.columns), 'column')} for {counted(rows, 'row')}."
-
-
-def _constant(outline: Outline, entry: ColumnEntry) -> str:
-    """Return what a constant column means for a regression."""
-    if entry.min == 0:
-        holds = "no row is in its category" if entry.reference is not None else "no row is different"
-        return f"{holds}, and it has no coefficient. Leave it out."
-    if outline.spec.intercept:
-        return "it is collinear with the intercept. Leave it out."
-    return "it takes the place of an intercept."
 
 
 def plan_warnings(outline: Outline) -> Iterator[str]:
@@ -134,17 +101,6 @@ def overlap_warnings(outline: Outline) -> Iterator[str]:
                     f"{node.x}: the bins from {before[0]} to {before[1]} and from {after[0]} to {after[1]} overlap; "
                     "values in both are counted to the first."
                 )
-
-
-def later_warnings(outline: Outline) -> Iterator[str]:
-    """Say which terms read the response of a later period than the row's own."""
-    prepared = outline.prepared
-    clock = prepared.spec.data.time, prepared.spec.data.every
-    explained = explained_variables(prepared.response, prepared.derived, clock)
-    for key, term in prepared.terms.items():
-        later = {look.variable for look in looks(term, prepared.derived, clock=clock) if look.offset > 0}
-        if leaking := sorted(later & explained.keys()):
-            yield f"{key} reads the response ({leaking[0]}) of a later period, which is not known in time."
 
 
 def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Iterator[str]:

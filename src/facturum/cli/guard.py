@@ -66,7 +66,7 @@ def _ended(problem: BaseException) -> int:
         return INPUT_WRONG
     if isinstance(problem, FacturumError):
         _show(problem)
-        return INPUT_WRONG
+        return FOUND_SOMETHING if problem.found else INPUT_WRONG
     if isinstance(problem, OSError | MemoryError):
         words = getattr(problem, "strerror", None) or str(problem) or "no memory is left"
         place = getattr(problem, "filename", None)

@@ -73,6 +73,8 @@ def main() -> None:
     metavar="MB",
     help="With --stream: in which rows are brought into the order of time.",
 )
+@click.option("--strict", is_flag=True, help="Let each check that would warn refuse the build instead (exit status 1).")
+@click.option("--no-checks", is_flag=True, help="Make no checks of the columns.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
 def build(
     plan: Path,
@@ -85,6 +87,8 @@ def build(
     threads: int | None,
     stream: bool,
     memory: int,
+    strict: bool,
+    no_checks: bool,
     as_json: bool,
 ) -> None:
     """Build the design matrix of PLAN from DATA.
@@ -98,6 +102,10 @@ def build(
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")
     loaded, tables = Plan.load(plan), series_from(series)
+    if strict and no_checks:
+        raise PlanError("--strict and --no-checks exclude each other", remedy="Write one of them.")
+    if strict or no_checks:
+        loaded = loaded.with_checks("error" if strict else "off")
     if stream and history is not None:
         raise PlanError(
             "--stream cannot read --history",

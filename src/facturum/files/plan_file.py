@@ -13,8 +13,8 @@ from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 
-FLAT = ("data", "variables", "derived", "rows", "terms", "columns")  # sections with one line an entry
-SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "columns")
+FLAT = ("data", "variables", "derived", "rows", "terms", "checks", "columns")  # sections with one line an entry
+SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "checks", "columns")
 
 
 def load_plan(path: str | Path) -> PlanSpec:

@@ -13,6 +13,7 @@ import numpy.typing as npt
 FloatArray = npt.NDArray[np.float64]
 BLOCK = 4096  # rows factored at a time, which stay in the processor's cache
 _PANEL = 32
+_LARGEST = 1e140
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,9 @@ class Factor:
             at = 1
             for part in parts:
                 rows = part[start:stop] if take is None else part[take[start:stop]]
-                np.subtract(rows, shift[at - 1 : at - 1 + rows.shape[1]], out=block[width:, at : at + rows.shape[1]])
+                with np.errstate(over="ignore"):  # which `tame` tells of
+                    own = block[width:, at : at + rows.shape[1]]
+                    np.subtract(rows, shift[at - 1 : at - 1 + rows.shape[1]], out=own)
                 at += rows.shape[1]
             triangle = triangle_of(block)
         return cls(length, shift, triangle)
@@ -74,6 +77,12 @@ class Factor:
             stacked = np.asfortranarray(np.vstack([total.triangle, other.triangle]))
             total = cls(total.rows + other.rows, total.shift, triangle_of(stacked))
         return total
+
+    @property
+    def tame(self) -> bool:
+        """Whether all is so far from the largest double that products of two columns can be formed."""
+        size = max(np.abs(self.triangle).max(initial=0.0), np.abs(self.shift).max(initial=0.0))
+        return bool(size < _LARGEST)
 
     def of_columns(self, columns: Sequence[int] | npt.NDArray[Any]) -> Factor:
         """Return the factor of some of the columns, in the order given."""
@@ -104,12 +113,12 @@ class Factor:
     @cached_property
     def spread(self) -> FloatArray:
         """The root of the sum of squared deviations of each column."""
-        return np.sqrt(np.add.reduce(np.square(self.centred), axis=0))
+        return np.asarray(np.sqrt(np.add.reduce(np.square(self.centred), axis=0)))
 
     @cached_property
     def sd(self) -> FloatArray:
         """The standard deviation of each column, with divisor rows - 1."""
-        return self.spread / np.sqrt(max(self.rows - 1, 1))
+        return np.asarray(self.spread / np.sqrt(max(self.rows - 1, 1)))
 
 
 def triangle_of(matrix: FloatArray) -> FloatArray:

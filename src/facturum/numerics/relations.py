@@ -16,7 +16,8 @@ _NEARER = 1e-3  # the same where what others leave of columns is compared
 _UNIT = 2.0**-53
 _NOISE = 64.0  # roundings, each in the last place of the largest part of a column
 _SURE = 6.0  # standard errors
-_ROUNDS = 200
+_MANY = 24  # relations that are shortened; of more, whole groups of columns depend on others, and are told as such
+_ROUNDS = 50
 Array = npt.NDArray[np.intp]
 
 
@@ -187,6 +188,8 @@ def _among(table: _Columns, vectors: FloatArray, rest: FloatArray) -> Iterator[_
 
 def _shortened(table: _Columns, found: Sequence[_Found]) -> list[FloatArray]:
     """Return relations with as few columns as can be found."""
+    if len(found) > _MANY:
+        return [each.vector for each in found]
     short = [_fitted(table, each) for each in found]
     for _ in range(_ROUNDS):
         if not any(_exchange(table, short, a, b) for a, b in combinations(range(len(short)), 2)):

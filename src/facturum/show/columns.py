@@ -12,6 +12,7 @@ from rich.padding import Padding
 from rich.rule import Rule
 from rich.text import Text
 
+from facturum.audit.checks.finding import NOTE
 from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.errors import counted
 from facturum.show.fitting import Fitting, Head
@@ -57,6 +58,8 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
         ]
         view.append("")
     view += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
+    notes = [finding.text for finding in columns.findings if finding.level == NOTE]
+    view += [Text.assemble(("note: ", "bold cyan"), safe(note)) for note in notes]
     return Group(*view)
 
 

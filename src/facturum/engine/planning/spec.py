@@ -84,6 +84,50 @@ class RowsSpec(_Section):
     missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows in which it is missing")
 
 
+Level = Literal["off", "warn", "error"]
+
+
+class ChecksSpec(_Section):
+    """What each check of a build does with what it finds: nothing, a warning, or an error."""
+
+    dependence: Level = Field("warn", description="columns that are linear combinations of others")
+    near_dependence: Level = Field("warn", description="columns that are nearly so: condition number, inflation")
+    constant: Level = Field("warn", description="constant columns")
+    duplicate: Level = Field("warn", description="columns that occur twice")
+    rare: Level = Field("warn", description="columns that are zero in nearly all rows")
+    few_rows: Level = Field("warn", description="categories and cells of interactions with fewer than five rows")
+    separation: Level = Field("warn", description="columns that separate the values of a truth response")
+    width: Level = Field("warn", description="more columns than a tenth of the rows")
+    leak: Level = Field("warn", description="copies of the response among the predictors, ids, later periods")
+    scale: Level = Field("warn", description="columns of very different size")
+    extremes: Level = Field("warn", description="values far from all others")
+    leverage: Level = Field("warn", description="rows that determine a coefficient alone")
+    drift: Level = Field("warn", description="differences between learning rows and other rows")
+
+    def of(self, check: str) -> str:
+        """Return what a check does."""
+        return str(getattr(self, check))
+
+    def runs(self, *checks: str) -> bool:
+        """Return whether any of some checks is made."""
+        return any(self.of(check) != "off" for check in checks)
+
+    @property
+    def refuses(self) -> bool:
+        """Whether any check may refuse a build."""
+        return any(self.of(key) == "error" for key in ChecksSpec.model_fields)
+
+    def strict(self) -> ChecksSpec:
+        """Return the same with each warning an error."""
+        levels = {key: "off" if self.of(key) == "off" else "error" for key in ChecksSpec.model_fields}
+        return ChecksSpec.model_validate(levels)
+
+    @classmethod
+    def none(cls) -> ChecksSpec:
+        """Return no checks at all."""
+        return cls.model_validate(dict.fromkeys(cls.model_fields, "off"))
+
+
 class StackSpec(_Section):
     """Columns stacked under one another before anything else."""
 
@@ -155,6 +199,7 @@ class PlanSpec(_Section):
     derived: dict[str, str] = Field({}, description="new variables, one column each, in any order")
     rows: RowsSpec = RowsSpec()
     terms: dict[str, str] = Field({}, description="the terms; the key names the columns")
+    checks: ChecksSpec = ChecksSpec()
     columns: dict[str, list[str]] | None = Field(
         None, description="of a resolved plan: the names of the columns of each term and of the response"
     )
@@ -170,6 +215,7 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "": PlanSpec,
     "data": DataSpec,
     "rows": RowsSpec,
+    "checks": ChecksSpec,
     "stack": StackSpec,
     "convert": ConvertSpec,
     "series": SeriesSpec,

@@ -118,6 +118,8 @@ def _write(
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
+        if report.checks.looks_again:
+            sample.each(lambda selection: report.checks.see_again(built_rows(outline, source, selection, threads)))
         columns = column_map(report, spec, digests.taken(taken.fingerprints(prepared)))
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:

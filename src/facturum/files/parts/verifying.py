@@ -125,6 +125,8 @@ def _compared(
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
+        if report.checks.looks_again:
+            sample.each(lambda selection: report.checks.see_again(built_rows(outline, source, selection)))
     except AuditError:
         raise
     except FacturumError as error:

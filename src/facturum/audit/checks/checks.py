@@ -1,0 +1,282 @@
+"""All checks of a build: what each found, and what was looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+
+import numpy as np
+
+from facturum.audit.checks.cells import Cells, constants
+from facturum.audit.checks.collinearity import Collinearity
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, named, rounded
+from facturum.audit.checks.sums import MAX_WIDTH, CheckSums
+from facturum.audit.entries import LeverageEntry, TermEntry
+from facturum.data.values import FloatArray
+from facturum.engine.passes.build import Built
+from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.planning.leaks import explained_variables, looks
+from facturum.numerics.moments import Moments
+
+FAR = 10.0  # standard deviations from the mean
+UNLIKE = 1e6  # ratio of the largest standard deviation to the smallest
+DECISIVE = 0.9  # leverage from which a row determines a coefficient nearly alone
+MOVED, FAR_MOVED = 0.25, 1.0  # standard deviations between the means of learning rows and others
+
+
+class Checks:
+    """The checks of a build.
+
+    Rows are seen once, and again where a check needs the factor of all of them.
+
+    Args:
+        outline: the resolved plan and its columns.
+    """
+
+    def __init__(self, outline: Outline) -> None:
+        self.outline = outline
+        self.levels = outline.spec.checks
+        self.sums = CheckSums(outline)
+        self._predictors = [column for column in outline.columns if column.role != INTERCEPT]
+
+    def see(self, built: Built) -> None:
+        """Look at the rows of a stretch."""
+        self.sums.see(built)
+
+    @property
+    def looks_again(self) -> bool:
+        """Whether it needs the rows a second time."""
+        return self.sums.looks_again
+
+    def see_again(self, built: Built) -> None:
+        """Look at the rows of a stretch once more, after all have been seen."""
+        basis = [] if self.collinearity is None else self.collinearity.basis
+        self.sums.see_again(built, basis)
+
+    @cached_property
+    def collinearity(self) -> Collinearity | None:
+        """The relations among the predictors; None where they have not been factored."""
+        factor = self.sums.whole
+        if factor is None or not factor.rows:
+            return None
+        learning = self.sums.learning
+        return Collinearity(
+            self.outline,
+            self._predictors,
+            factor,
+            _constant(factor.spread, factor.raw),
+            learning,
+            frozenset() if learning is None else _constant(learning.spread, learning.raw),
+        )
+
+    def findings(self, moments: Moments, response: Moments, rows: int) -> list[Finding]:
+        """Return what all checks of the plan found.
+
+        Args:
+            moments: of the columns.
+            response: of the response.
+            rows: of the matrix.
+        """
+        found = [
+            *self._constants(moments, response),
+            *([] if self.collinearity is None else self.collinearity.findings()),
+            *Cells(self.outline.columns, moments, rows, self.sums).findings(),
+            *self._leaks(),
+            *self._scales(moments),
+            *self._extremes(moments),
+            *self._leverages(rows),
+            *self._drifts(),
+        ]
+        return [each for each in found if self.levels.of(each.check) != "off"]
+
+    def _constants(self, moments: Moments, response: Moments) -> Iterator[Finding]:
+        columns = self.outline.columns
+        for at in sorted(constants(columns, moments)):
+            column, value = columns[at], float(moments.smallest[at])
+            if column.role == INTERCEPT:
+                continue
+            if value == 0:
+                of_category = column.column is not None and column.column.reference is not None
+                holds = "no row is in its category" if of_category else "no row is different"
+                what = f"{holds}, and it has no coefficient. Leave it out."
+            elif self.outline.spec.intercept:
+                what = "it is collinear with the intercept. Leave it out."
+            else:
+                what = "it takes the place of an intercept."
+            yield Finding(
+                "constant", f"{column.name} is {value:.6g} in every row of the matrix: {what}", (column.name,)
+            )
+        for at in sorted(constants(self.outline.responses, response)):
+            name, value = self.outline.responses[at].name, float(response.smallest[at])
+            yield Finding(
+                "constant",
+                f"the response is {value:.6g} in every row of the matrix: there is nothing to explain.",
+                (name,),
+            )
+
+    def _leaks(self) -> Iterator[Finding]:
+        outline = self.outline
+        prepared = outline.prepared
+        if self.sums.copies is not None:
+            for at in self.sums.copies.found():
+                name = self._predictors[at].name
+                yield Finding(
+                    "leak",
+                    f"{name} is one-to-one with the response {outline.responses[0].name}, and in its order in every "
+                    "row: it may be a copy of it on another scale. Leave it out, unless it is known beforehand.",
+                    (name,),
+                )
+        clock = prepared.spec.data.time, prepared.spec.data.every
+        explained = explained_variables(prepared.response, prepared.derived, clock)
+        for key, term in prepared.terms.items():
+            later = {look.variable for look in looks(term, prepared.derived, clock=clock) if look.offset > 0}
+            if leaking := sorted(later & explained.keys()):
+                names = tuple(column.name for column in self._predictors if column.term == key)
+                yield Finding(
+                    "leak", f"{key} reads the response ({leaking[0]}) of a later period, which is not known in time.",
+                    names,
+                )  # fmt: skip
+
+    def _scales(self, moments: Moments) -> Iterator[Finding]:
+        sizes = {
+            at: moments.sd(at)
+            for at, column in enumerate(self.outline.columns)
+            if column.role != INTERCEPT and moments.sd(at) > 0
+        }
+        if len(sizes) < 2:
+            return
+        small, large = min(sizes, key=lambda at: sizes[at]), max(sizes, key=lambda at: sizes[at])
+        if sizes[large] <= UNLIKE * sizes[small]:
+            return
+        names = self.outline.columns[large].name, self.outline.columns[small].name
+        middle = float(np.median(list(sizes.values())))
+        worse = large if sizes[large] / middle >= middle / sizes[small] else small
+        power = round(np.log10(sizes[worse]))
+        how = f"divide {self.outline.columns[worse].name} by 1e{power}" if power > 0 else (
+            f"multiply {self.outline.columns[worse].name} by 1e{-power}"
+        )  # fmt: skip
+        yield Finding(
+            "scale",
+            f"the standard deviation of {names[0]} is {sizes[large] / sizes[small]:.1g} times that of {names[1]}, "
+            f"which costs solvers digits: {how}, or standardize it.",
+            names,
+        )
+
+    def _extremes(self, moments: Moments) -> Iterator[Finding]:
+        leverages = self.sums.leverages
+        for at, column in enumerate(self.outline.columns):
+            sd = moments.sd(at)
+            if column.column is None or column.column.measure != "number" or not sd > 0 or moments.count[at] < 200:
+                continue
+            far = max(moments.largest[at] - moments.mean[at], moments.mean[at] - moments.smallest[at]) / sd
+            if far <= FAR:
+                continue
+            high = moments.largest[at] - moments.mean[at] >= moments.mean[at] - moments.smallest[at]
+            value = float(moments.largest[at] if high else moments.smallest[at])
+            place = self.sums.places.index(at)
+            rows = () if leverages is None else (int(leverages.farthest_rows[place]),)
+            where = f" in row {rows[0]:,}" if rows else ""
+            subject = str(getattr(column.column.reading, "subject", column.name))
+            yield Finding(
+                "extremes",
+                f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the cell, or "
+                f"write winsorize({subject}, shares=[0.01, 0.99]) or log({subject}).",
+                (column.name,),
+                rows,
+                NOTE,
+            )
+
+    def _leverages(self, rows: int) -> Iterator[Finding]:
+        listed = self.leverages()
+        decisive = [each for each in listed if each.leverage > DECISIVE]
+        if not decisive or self.collinearity is None or rows <= 2 * len(self.collinearity.basis):
+            return
+        numbers = tuple(each.row for each in decisive)
+        many = len(decisive) == len(listed)
+        what = f"row {numbers[0]:,} has" if len(numbers) == 1 else f"rows {named([f'{n:,}' for n in numbers])} have"
+        yield Finding(
+            "leverage",
+            f"{what} a leverage above {DECISIVE:g}{' (and there may be more)' if many else ''}: each determines a "
+            "coefficient nearly alone. Check these rows, and the columns that are zero in all others.",
+            (),
+            numbers,
+            NOTE,
+        )
+
+    def leverages(self) -> list[LeverageEntry]:
+        """Return the rows with the largest leverage."""
+        known = self.sums.leverages
+        if known is None or self.levels.leverage == "off":
+            return []
+        pairs = zip(known.rows.tolist(), known.values.tolist(), strict=True)
+        return [LeverageEntry(row=row, leverage=rounded(value)) for row, value in pairs]
+
+    def _drifts(self) -> Iterator[Finding]:
+        moved = [(name, value) for name, value in self.drifts().items() if abs(value) > MOVED]
+        if not moved:
+            return
+        moved.sort(key=lambda item: -abs(item[1]))
+        told = ", ".join(f"{name} ({value:+.2f})" for name, value in moved[:6])
+        more = f" and {len(moved) - 6:,} more" if len(moved) > 6 else ""
+        yield Finding(
+            "drift",
+            "means of the other rows beside those of the learning rows, in standard deviations of the latter: "
+            f"{told}{more}. What was learned may not fit them.",
+            tuple(name for name, _ in moved),
+            level=WARNING if abs(moved[0][1]) > FAR_MOVED else NOTE,
+        )
+
+    def drifts(self) -> dict[str, float]:
+        """Return how far the mean of each column in other rows is from the learning rows, in standard deviations."""
+        learning, others = self.sums.learning, self.sums.others
+        if learning is None or others is None or learning.rows < 2 or self.levels.drift == "off":
+            return {}
+        told = {}
+        for at, column in enumerate(self._predictors):
+            sd = float(learning.sd[at])
+            if sd > 0:
+                told[column.name] = rounded(float(others.mean[at] - learning.mean[at]) / sd)
+        return told
+
+    def inflation(self) -> dict[str, float]:
+        """Return the variance inflation factor of each column that has one."""
+        if self.collinearity is None or self.levels.near_dependence == "off":
+            return {}
+        factors = self.collinearity.factors
+        return {self._predictors[at].name: rounded(value, 5) for at, value in factors.items() if np.isfinite(value)}
+
+    def terms(self) -> list[TermEntry]:
+        """Return the generalised inflation of each term."""
+        if self.collinearity is None or self.levels.near_dependence == "off":
+            return []
+        return [
+            TermEntry(
+                term=term, columns=count, inflation=rounded(value, 5), per_column=rounded(value ** (0.5 / count), 5)
+            )
+            for term, (count, value) in self.collinearity.by_term.items()
+            if np.isfinite(value)
+        ]
+
+    def outcomes(self, findings: list[Finding]) -> Iterator[tuple[str, bool, str]]:
+        """Yield for each check of the plan its key, whether it found nothing to warn of, and what it looked at."""
+        width = len(self._predictors)
+        for check in type(self.levels).model_fields:
+            if self.levels.of(check) == "off":
+                continue
+            own = [each for each in findings if each.check == check]
+            warned = sum(each.level != NOTE for each in own)
+            detail = f"{warned} to mend, {len(own) - warned} to note" if own else "nothing found"
+            if check in ("dependence", "near_dependence", "duplicate", "leverage", "drift", "separation", "leak"):
+                if width > MAX_WIDTH:
+                    detail = f"not made: {width:,} columns, and {MAX_WIDTH:,} are the most"
+                elif self.sums.whole is None and width:
+                    detail = "not made: values are too large, or there is no complete row"
+                elif check == "dependence" and self.collinearity is not None:
+                    detail = self.collinearity.summary() + (f"; {detail}" if own else "")
+            yield check, warned == 0, detail
+
+
+def _constant(spread: FloatArray, raw: FloatArray) -> frozenset[int]:
+    """Return which columns of a factor do not vary, beyond roundings."""
+    size = np.sqrt(np.add.reduce(np.square(raw), axis=0))
+    return frozenset(np.flatnonzero(spread <= 64 * 2.0**-53 * size).tolist())

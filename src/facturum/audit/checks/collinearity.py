@@ -1,0 +1,239 @@
+"""Exact and near dependence among the columns, told as the relation itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from facturum.audit.checks.centring import cured
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, figure_text, named, rounded
+from facturum.audit.checks.relation_text import relation_text
+from facturum.engine.passes.outline import BuiltColumn, Outline
+from facturum.language.operations.categories import Category
+from facturum.numerics.factors import Factor
+from facturum.numerics.inflation import Inflation
+from facturum.numerics.relations import Relation, relations
+
+HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
+SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
+SINGLY = 6  # exact relations of a term that are told one by one
+BEHIND = 0.1  # of the largest part in a regression on the others, from which on a column is behind it
+
+
+@dataclass(frozen=True)
+class Collinearity:
+    """The linear relations among the predictors of a build, and how much they inflate variances.
+
+    Args:
+        outline: the columns.
+        columns: the predictors.
+        factor: of all rows, predictors first.
+        constant: the predictors that are constant.
+        learning: the factor of the learning rows, where there are others.
+        learning_constant: the predictors constant in these.
+    """
+
+    outline: Outline
+    columns: Sequence[BuiltColumn]
+    factor: Factor
+    constant: frozenset[int]
+    learning: Factor | None
+    learning_constant: frozenset[int]
+
+    @property
+    def _intercept(self) -> bool:
+        return self.outline.spec.intercept
+
+    @cached_property
+    def usable(self) -> list[int]:
+        """The predictors that can have a coefficient beside an intercept, if there is one."""
+        zero = {at for at in self.constant if self._intercept or not self.factor.mean[at]}
+        return [at for at in range(len(self.columns)) if at not in zero]
+
+    @cached_property
+    def relations(self) -> list[Relation]:
+        """The relations that hold in all rows."""
+        return relations(self.factor, self._intercept, self.usable)
+
+    @cached_property
+    def basis(self) -> list[int]:
+        """Independent columns: without the last column of each exact relation."""
+        ends: set[int] = set()
+        for each in self.relations:
+            if each.exact:
+                free = [at for at in each.columns if at not in ends]
+                ends.add(free[-1] if free else each.columns[-1])
+        return [at for at in self.usable if at not in ends][: max(self.factor.rows - 1, 0)]
+
+    @cached_property
+    def inflation(self) -> Inflation | None:
+        """The inflation among the columns of the basis; None where there are too few rows."""
+        if not self.basis or self.factor.rows <= len(self.basis) + 1:
+            return None
+        part = self.factor.of_columns(self.basis)
+        return Inflation.of(part.centred if self._intercept else part.raw)
+
+    @cached_property
+    def factors(self) -> dict[int, float]:
+        """The variance inflation factor of each column of the basis."""
+        if self.inflation is None:
+            return {}
+        return dict(zip(self.basis, self.inflation.of_columns().tolist(), strict=True))
+
+    @cached_property
+    def by_term(self) -> dict[str, tuple[int, float]]:
+        """For each term with columns in the basis, how many there are, and their generalised inflation."""
+        if self.inflation is None:
+            return {}
+        places: dict[str, list[int]] = {}
+        for at, column in enumerate(self.basis):
+            places.setdefault(self.columns[column].term, []).append(at)
+        return {term: (len(own), self.inflation.of_group(own)) for term, own in places.items()}
+
+    @cached_property
+    def condition(self) -> tuple[float, float] | None:
+        """The condition number of the columns scaled to length 1, the intercept among them, and when centred."""
+        if self.inflation is None:
+            return None
+        part = self.factor.of_columns(self.basis)
+        whole = np.column_stack([part.triangle[:, 0], part.raw]) if self._intercept else part.raw
+        return Inflation.of(whole).condition, self.inflation.condition
+
+    def _names(self, at: Sequence[int]) -> tuple[str, ...]:
+        return tuple(self.columns[each].name for each in at)
+
+    def findings(self) -> Iterator[Finding]:
+        """Yield what there is to say of exact relations, duplicates, near relations and inflation."""
+        yield from self._exact_ones()
+        if self.learning is not None:
+            yield from self._while_learning(self.learning)
+        told = set()
+        for each in self.relations:
+            if not each.exact:
+                told |= set(each.columns)
+                yield self._near(each)
+        yield from self._inflated(told)
+
+    def _exact_ones(self) -> Iterator[Finding]:
+        """Yield each exact relation, and those of a term with many of them together."""
+        by_term: dict[str, list[Relation]] = {}
+        for each in self.relations:
+            if each.exact:
+                by_term.setdefault(self.columns[each.columns[-1]].term, []).append(each)
+        for term, own in by_term.items():
+            if len(own) <= SINGLY:
+                yield from (self._exact(each, "") for each in own)
+            else:
+                yield self._dependent_term(term, own)
+
+    def _dependent_term(self, term: str, own: list[Relation]) -> Finding:
+        """Return that many columns of a term are combinations of others."""
+        width = sum(column.term == term for column in self.columns)
+        others = dict.fromkeys(self.columns[at].term for each in own for at in each.columns)
+        terms = [other for other in others if other != term] or ["the others"]
+        which = f"the {width:,} columns" if len(own) == width else f"{len(own):,} of the {width:,} columns"
+        names = self._names([each.columns[-1] for each in own])
+        text = f"{which} of {term} are linear combinations of those of {named(terms)}. Leave out {term}, or those."
+        return Finding("dependence", text, names)
+
+    def _exact(self, relation: Relation, where: str) -> Finding:
+        names = self._names(relation.columns)
+        text = relation_text(names, relation, self._intercept)
+        if len(names) == 2 and abs(relation.weights[0] - 1) < 1e-12 and abs(relation.constant) <= 1e-12:
+            return Finding("duplicate", f"{names[1]} is the same as {names[0]}{where}. Leave one of them out.", names)
+        return Finding("dependence", f"{text}{where}; {self._remedy(relation, names)}", names)
+
+    def _remedy(self, relation: Relation, names: Sequence[str]) -> str:
+        """Return what cures an exact relation."""
+        own = {self.columns[at].term for at in relation.columns}
+        term = self.outline.prepared.terms.get(next(iter(own))) if len(own) == 1 else None
+        all_of_it = term is not None and len(relation.columns) == sum(c.term in own for c in self.columns)
+        if self._intercept and all_of_it and isinstance(term, Category) and len(names) > 1:
+            return (
+                f"the columns of {next(iter(own))} add up to the intercept: write coding='reference', or "
+                "intercept = false."
+            )
+        return f"{named(names)} have no coefficients of their own. Leave out {names[-1]}, or another of them."
+
+    def _while_learning(self, learning: Factor) -> Iterator[Finding]:
+        """Yield the relations that hold only in the learning rows."""
+        usable = [at for at in self.usable if at not in self.learning_constant]
+        for relation in relations(learning, self._intercept, usable):
+            if relation.exact and not self._holds(relation):
+                yield self._exact(relation, ", in the learning rows only")
+        gone = sorted(self.learning_constant - self.constant)
+        for at in gone:
+            name = self.columns[at].name
+            value = rounded(float(learning.mean[at]))
+            yield Finding(
+                "constant",
+                f"{name} is {value:.6g} in every learning row, and has no coefficient there. Leave it out, or learn "
+                "from other rows.",
+                (name,),
+            )
+
+    def _holds(self, relation: Relation) -> bool:
+        """Return whether a relation holds in all rows too."""
+        at = list(relation.columns)
+        matrix = self.factor.centred if self._intercept else self.factor.raw
+        left = np.linalg.norm(matrix[:, at] @ np.array(relation.weights))
+        parts = np.abs(np.array(relation.weights)) * np.sqrt(np.square(self.factor.raw[:, at]).sum(axis=0))
+        return bool(left <= 1e-13 * parts.sum())
+
+    def _near(self, relation: Relation) -> Finding:
+        names = self._names(relation.columns)
+        text = relation_text(names, relation, self._intercept, near=True)
+        return Finding(
+            "near_dependence",
+            f"{text} nearly: what is left is {relation.apart:.1g} of the spread of {names[-1]}. Leave out one of "
+            f"{named(names)}.",
+            names,
+        )
+
+    def _inflated(self, told: set[int]) -> Iterator[Finding]:
+        """Yield, of columns whose variance is inflated, those behind it and whether centring would cure it."""
+        if self.inflation is None or self.condition is None:
+            return
+        free = (self.factor.rows - len(self.basis) - 1) / max(self.factor.rows - 1, 1)  # by chance, it is 1 / free
+        high = {at: value for at, value in self.factors.items() if value * free > HIGH and at not in told}
+        done: set[int] = set()
+        for at, value in sorted(high.items(), key=lambda item: -item[1]):
+            if at in done:
+                continue
+            behind = self._behind(at)
+            done |= {at, *[other for other in behind if other in high]}
+            yield self._inflated_text(at, value, behind)
+
+    def _behind(self, at: int) -> list[int]:
+        """Return the columns that a column is nearly a combination of, those with the largest part first."""
+        if self.inflation is None:
+            return []
+        parts = np.abs(self.inflation.regression(self.basis.index(at)))
+        order = np.argsort(-parts, kind="stable")
+        return [self.basis[other] for other in order if parts[other] > BEHIND * parts[order[0]]][:6]
+
+    def _inflated_text(self, at: int, value: float, behind: list[int]) -> Finding:
+        names = self._names([at, *behind])
+        cure = cured(self.outline, self.columns, self.factor, self.basis, at) if self._intercept else None
+        if cure is not None:
+            remedy = f"Centring would lower it to {cure.inflation:.2g}: write {cure.remedy}. The fit stays the same."
+        else:
+            remedy = "Leave one of them out, combine them, or accept wide intervals."
+        text = (
+            f"the variance of the coefficient of {names[0]} is inflated {figure_text(value)} times by {named(names[1:])}. "
+            f"{remedy}"
+        )
+        return Finding("near_dependence", text, names, level=NOTE if cure is not None or value < SEVERE else WARNING)
+
+    def summary(self) -> str:
+        """Return rank and condition in words."""
+        rank = len(self.basis) + (1 if self._intercept else 0)
+        width = len(self.columns) + (1 if self._intercept else 0)
+        said = f"rank {rank} of {width}"
+        if self.condition is None:
+            return said
+        whole, centred = self.condition
+        return f"{said}; condition number {whole:.3g}" + (f", {centred:.3g} centred" if self._intercept else "")

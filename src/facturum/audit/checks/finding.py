@@ -1,0 +1,101 @@
+"""What a check found, and the checks that there are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from facturum.engine.planning.spec import ChecksSpec
+from facturum.errors import ChecksFailed
+
+WARNING: Literal["warning"] = "warning"
+NOTE: Literal["note"] = "note"
+MAX_NAMED = 12  # columns named in a sentence
+
+TITLES = {
+    "dependence": "no column is a linear combination of others",
+    "near_dependence": "no column is nearly a linear combination of others",
+    "constant": "no column is constant",
+    "duplicate": "no column occurs twice",
+    "rare": "no column is zero in nearly all rows",
+    "few_rows": "each category and each cell of an interaction has at least five rows",
+    "separation": "no column alone separates the values of the response",
+    "width": "there are at least ten rows for each column",
+    "leak": "no predictor is a copy of the response, or reads it at a later period",
+    "scale": "columns are of similar size",
+    "extremes": "no value is far from all others",
+    "leverage": "no row determines a coefficient alone",
+    "drift": "learning rows and other rows are alike",
+}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that a check found.
+
+    Args:
+        check: which, by its key in [checks].
+        text: one sentence on it, and the remedy.
+        columns: concerned.
+        rows: source row numbers, the first few.
+        level: warning, or note for what is good to know.
+    """
+
+    check: str
+    text: str
+    columns: tuple[str, ...] = ()
+    rows: tuple[int, ...] = ()
+    level: Literal["warning", "note"] = "warning"
+
+
+def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
+    """Refuse a build with findings of checks that are set to "error".
+
+    Raises:
+        ChecksFailed: with all of them.
+    """
+    wrong = [each for each in findings if each.level == WARNING and levels.of(each.check) == "error"]
+    if wrong:
+        first, *others = wrong
+        more = "".join(f"\nchecks.{each.check}: {each.text}" for each in others)
+        keys = ", ".join(dict.fromkeys(f'{each.check} = "warn"' for each in wrong))
+        raise ChecksFailed(
+            first.text + more,
+            place=f"checks.{first.check}",
+            remedy=f"Mend it, or write {keys} in [checks] (and build without --strict).",
+        )
+
+
+def named(columns: Sequence[str]) -> str:
+    """Return columns in words, the first of many.
+
+    Example:
+        >>> named(["a", "b", "c"])
+        'a, b and c'
+    """
+    shown = list(columns[:MAX_NAMED])
+    more = len(columns) - len(shown)
+    if more:
+        return f"{', '.join(shown)} and {more:,} more"
+    return " and ".join(filter(None, [", ".join(shown[:-1]), shown[-1]])) if shown else ""
+
+
+def rounded(value: float, digits: int = 6) -> float:
+    """Return a figure as it is stored: with so few digits that no processor's roundings show.
+
+    Example:
+        >>> rounded(0.30000000000000004)
+        0.3
+    """
+    return float(f"{value:.{digits}g}")
+
+
+def figure_text(value: float) -> str:
+    """Return a figure of three digits as people write it.
+
+    Example:
+        >>> figure_text(1404.7), figure_text(95.25)
+        ('1,400', '95.3')
+    """
+    return f"{rounded(value, 3):,.0f}" if 100 <= abs(value) < 1e15 else f"{value:.3g}"

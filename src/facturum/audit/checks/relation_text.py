@@ -1,0 +1,75 @@
+"""Linear relations in words, as one would write them on paper."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fractions import Fraction
+
+from facturum.numerics.relations import Relation
+
+MAX_TOLD = 12  # columns of a relation that are written out
+
+
+def relation_text(names: Sequence[str], relation: Relation, intercept: bool, near: bool = False) -> str:
+    """Return a relation as an equation.
+
+    Columns that only add up stand on one side; otherwise the last column is written as made of the others.
+
+    Args:
+        names: of its columns.
+        relation: the relation.
+        intercept: whether the matrix has an intercept.
+        near: whether its weights are known to a few digits only.
+
+    Example:
+        >>> relation_text(["age", "b"], Relation((0, 1), (2.0, -1.0), 3.0, 0.0, True), True)
+        'b = 2·age + 3'
+        >>> relation_text(["road", "trail"], Relation((0, 1), (-1.0, -1.0), 1.0, 0.0, True), True)
+        'road + trail = intercept'
+    """
+    digits = 4 if near else 10
+    weights = [_simple(weight, digits) for weight in relation.weights]
+    constant = _simple(relation.constant, digits)
+    scale = max([abs(weight) for weight in relation.weights[:-1]], default=1.0)
+    if abs(relation.constant) <= 1e-11 * max(scale, 1.0):
+        constant = "0"
+    if all(weight == "-1" for weight in weights):
+        total = {"1": "intercept" if intercept else "1", "0": "0"}.get(constant, constant)
+        return f"{_sum([('1', name) for name in names])} = {total}"
+    parts = list(zip(weights[:-1], names[:-1], strict=True))
+    if constant != "0":
+        parts.append((constant, ""))
+    return f"{names[-1]} = {_sum(parts)}"
+
+
+def _sum(parts: Sequence[tuple[str, str]]) -> str:
+    said = ""
+    for at, (weight, name) in enumerate(parts[:MAX_TOLD]):
+        size = weight.removeprefix("-")
+        what = size if not name else name if size == "1" else f"{size}·{name}"
+        minus = weight.startswith("-")
+        said += (("−" if minus else "") if not at else (" − " if minus else " + ")) + what
+    more = len(parts) - MAX_TOLD
+    return said + (f" + {more} more" if more > 0 else "")
+
+
+def _simple(value: float, digits: int) -> str:
+    """Return a weight as the simplest number that it can be taken for.
+
+    Example:
+        >>> _simple(0.99999999999999, 10), _simple(1 / 3, 10), _simple(0.25, 10), _simple(1.2345678, 10)
+        ('1', '1/3', '0.25', '1.23457')
+    """
+    if value == 0:
+        return "0"
+    for most in (1, 12, 100):
+        near = Fraction(value).limit_denominator(most)
+        if near and abs(float(near) - value) <= 10.0 ** (-digits) * abs(value):
+            if near.denominator == 1 and abs(near.numerator) < 10**9:
+                return str(near.numerator)
+            text = f"{float(near):.6g}"
+            if float(text) == float(near):
+                return text
+            if most == 12:
+                return f"{near.numerator}/{near.denominator}"
+    return f"{value:.6g}"
