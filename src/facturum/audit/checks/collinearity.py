@@ -223,8 +223,8 @@ class Collinearity:
         else:
             remedy = "Leave one of them out, combine them, or accept wide intervals."
         text = (
-            f"the variance of the coefficient of {names[0]} is inflated {figure_text(value)} times by {named(names[1:])}. "
-            f"{remedy}"
+            f"the variance of the coefficient of {names[0]} is inflated {figure_text(value)} times by "
+            f"{named(names[1:])}. {remedy}"
         )
         return Finding("near_dependence", text, names, level=NOTE if cure is not None or value < SEVERE else WARNING)
 
