@@ -35,6 +35,10 @@ from facturum.files.folder import write_folder
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
 from facturum.numerics.sparse import SparseColumns
+from facturum.trial.covariances import ErrorKind
+from facturum.trial.rows import Rows
+from facturum.trial.trial import Trial, run_trial
+from facturum.trials import rows_of
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
@@ -297,6 +301,36 @@ class Design:
             other = other.select([name for name in other.column_names if name in own.column_names])
         yield from table_failures(own, other, "the design file", checked_before)
         yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
+
+    @checked
+    def trial(
+        self, model: str = "linear", *, errors: str = "ordinary", by: str | None = None, lags: int | None = None
+    ) -> Trial:
+        """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
+
+        Least squares uses the factorisation that the checks have made. Rows that are not learned from are held out.
+
+        Args:
+            model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
+            errors: of the coefficients: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
+            by: the carried variable that names the unit, of clustered errors or of series along time.
+            lags: of autocorrelation, how many; otherwise chosen by the number of rows.
+
+        Raises:
+            DataError: without a response, with too few rows, and where the response is separated.
+
+        Example:
+            >>> from facturum.plan import Plan
+            >>> design = Plan("y", {"x": "x"}).build({"x": [1, 2, 3, 4], "y": [3, 5, 8, 9]})
+            >>> round(design.trial()["x"].estimate, 6)
+            2.1
+        """
+        with bounded():
+            return run_trial(self._trial_rows(), model, ErrorKind(errors, by, lags))[0]
+
+    def _trial_rows(self) -> Rows:
+        known = self._origin.factor if isinstance(self._origin, FromBuild) else None
+        return rows_of(self, lambda: self._origin.side, known)
 
     def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.

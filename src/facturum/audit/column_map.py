@@ -41,6 +41,7 @@ from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.operations.within import Within
 from facturum.language.reading import Holds, NoValue
+from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
 
@@ -110,11 +111,14 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
     for at, column in enumerate(outline.responses):
         mark = None if digests is None else digests.responses[at]
         entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at, mark)
-        entries.append(entry.model_copy(update={"position": None}))
+        own = sentences.response if len(outline.responses) == 1 else None
+        structure = None if own is None else structure_of(own)
+        entries.append(entry.model_copy(update={"position": None, "structure": structure}))
     for at, (column, reading) in enumerate(zip(outline.columns, sentences.readings, strict=True)):
         mark = None if digests is None else digests.columns[at]
         entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at, mark)
-        changes: dict[str, object] = {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
+        changes: dict[str, object] = {"structure": None if reading is None else structure_of(reading)}
+        changes |= {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update=changes | {"by_source": report.by_source.of(at)}))
     learned = [
         LearnedEntry(

@@ -205,6 +205,7 @@ class ColumnEntry(Part):
     measure: str = Field(description="number, indicator, power, contrast, score, interaction or constant")
     reference: str | None = Field(description="the category that an indicator or contrast is measured against")
     reading: str = Field(description="what its coefficient means")
+    structure: dict[str, Any] | None = Field(None, description="the same as structure, for programs")
     missing: int = Field(description="rows selected by [rows] keep in which it is missing")
     imputed: int = Field(description="cells that were filled in")
     min: float | None

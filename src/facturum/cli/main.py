@@ -13,6 +13,7 @@ from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.look import draft, operations, profile
 from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.cli.reshape import convert, sample, stack, unstack
+from facturum.cli.trial import trial
 from facturum.errors import AuditError, PlanError, nearest
 
 if TYPE_CHECKING:
@@ -34,6 +35,7 @@ def main() -> None:
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
+    A first fit:      facturum trial build/
 
     A plan says, in plain expressions, how each term of a regression is made. Building writes a folder with the matrix,
     a map of its columns (formula, sources, reference category, what the coefficient means), a map of the rows left
@@ -365,7 +367,7 @@ def completion(shell: str) -> None:
         put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
-for _command in (profile, draft, operations, sample, stack, unstack, convert):
+for _command in (profile, draft, operations, sample, stack, unstack, convert, trial):
     main.add_command(_command)
 
 

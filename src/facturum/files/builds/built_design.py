@@ -21,6 +21,7 @@ from facturum.engine.passes.build import Built
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_table
+from facturum.numerics.factors import Factor
 from facturum.numerics.sparse import SparseColumns
 
 
@@ -82,6 +83,14 @@ class FromBuild:
     @cached_property
     def _report(self) -> tuple[BuildReport, list[FilledCells]]:
         return report_of(self.built)
+
+    @property
+    def factor(self) -> Factor | None:
+        """The triangular factor of the learning rows, or of all, with the response; None where it was not computed."""
+        if len(self.built.responses) != 1 or isinstance(self.built.X, SparseColumns):
+            return None
+        sums = self._report[0].checks.sums
+        return sums.whole if sums.learning is None else sums.learning
 
     @cached_property
     def columns(self) -> ColumnMap:

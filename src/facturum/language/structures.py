@@ -1,0 +1,61 @@
+"""Readings of columns as plain data, to be stored in the column map and read back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+
+from facturum.language.reading import (
+    Contrast,
+    Curve,
+    Holds,
+    Indicator,
+    Logged,
+    NoValue,
+    Orthogonal,
+    Power,
+    Product,
+    Reading,
+    Scaled,
+    Unit,
+)
+
+_KINDS = {
+    kind.__name__.lower(): kind
+    for kind in (Contrast, Curve, Holds, Indicator, Logged, NoValue, Orthogonal, Power, Product, Scaled, Unit)
+}
+
+
+def structure_of(reading: Reading) -> dict[str, Any]:
+    """Return a reading as plain data.
+
+    Example:
+        >>> structure_of(Product(Holds("high"), Logged("price")))["right"]
+        {'is': 'logged', 'subject': 'price', 'shift': 0.0}
+    """
+    found: dict[str, Any] = {"is": next(name for name, kind in _KINDS.items() if isinstance(reading, kind))}
+    for field in fields(reading):
+        value = getattr(reading, field.name)
+        inner = isinstance(value, tuple(_KINDS.values()))
+        found[field.name] = structure_of(value) if inner else list(value) if isinstance(value, tuple) else value
+    return found
+
+
+def reading_of(structure: Mapping[str, Any]) -> Reading:
+    """Return the reading that plain data describe.
+
+    Raises:
+        KeyError, TypeError: where they describe none.
+
+    Example:
+        >>> reading_of({"is": "logged", "subject": "price", "shift": 0.0})
+        Logged(subject='price', shift=0.0)
+    """
+    values: dict[str, Any] = {
+        key: reading_of(value) if isinstance(value, Mapping) else tuple(value) if isinstance(value, list) else value
+        for key, value in structure.items()
+        if key != "is"
+    }
+    made: Reading = _KINDS[structure["is"]](**values)
+    return made

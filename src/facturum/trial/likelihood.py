@@ -1,0 +1,188 @@
+"""Logistic and Poisson regression by iteratively reweighted least squares, with separation detected and told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from facturum.data.values import FloatArray
+from facturum.errors import DataError
+from facturum.numerics.factors import Factor, triangle_of
+from facturum.threads import one_blas_thread
+from facturum.trial.rows import Block, Rows
+from facturum.trial.solving import Solution, independent, refuse_few
+
+MAX_STEPS = 40
+CLOSE = 1e-9  # of a standard error, below which a step ends the search
+FAR = 30.0  # of a linear predictor, where a probability differs from 0 or 1 by less than 1e-13
+
+
+@dataclass(frozen=True)
+class Family:
+    """A distribution of the response with its canonical link (McCullagh & Nelder, "Generalized Linear Models", 1989).
+
+    Args:
+        name: logistic or poisson.
+        mean: of a linear predictor.
+        weight: the variance of the response at a mean.
+        deviance: of responses at their means, one for each row.
+    """
+
+    name: str
+    mean: Callable[[FloatArray], FloatArray]
+    weight: Callable[[FloatArray], FloatArray]
+    deviance: Callable[[FloatArray, FloatArray], FloatArray]
+
+
+def _logistic(eta: FloatArray) -> FloatArray:
+    with np.errstate(over="ignore"):
+        return np.asarray(1.0 / (1.0 + np.exp(-eta)))
+
+
+def _logistic_deviance(y: FloatArray, mean: FloatArray) -> FloatArray:
+    with np.errstate(all="ignore"):
+        return np.asarray(-2 * np.where(y > 0, np.log(mean), np.log1p(-mean)))
+
+
+def _poisson_deviance(y: FloatArray, mean: FloatArray) -> FloatArray:
+    with np.errstate(all="ignore"):
+        part = np.where(y > 0, y * np.log(y / mean), 0.0)
+    return np.asarray(2 * (part - (y - mean)))
+
+
+FAMILIES = {
+    "logistic": Family("logistic", _logistic, lambda mean: mean * (1 - mean), _logistic_deviance),
+    "poisson": Family("poisson", np.exp, lambda mean: mean, _poisson_deviance),
+}
+
+
+@dataclass(frozen=True)
+class Likelihood:
+    """A fitted likelihood.
+
+    Args:
+        solution: the coefficients; its inverse is a root of their covariance.
+        deviance: of the fit.
+        null: of the mean alone.
+        steps: how many were taken.
+    """
+
+    solution: Solution
+    deviance: float
+    null: float
+    steps: int
+
+
+def maximise(rows: Rows, family: Family) -> Likelihood:
+    """Return the coefficients with the largest likelihood.
+
+    Raises:
+        DataError: where the response does not fit the family, there are too few rows, or the response is separated.
+    """
+    factor, width = rows.factor(), len(rows.names)
+    _refuse_response(rows, family)
+    first = 1 if rows.intercept else 0
+    columns = independent(factor, rows.intercept, width)
+    refuse_few(factor.rows, len(columns) + first)
+    centre = np.concatenate([np.zeros(first), factor.mean[list(columns)] if rows.intercept else np.zeros(len(columns))])
+    count = len(columns) + first
+    known = Solution(columns, rows.intercept, factor.rows, np.zeros(count), 0.0, 0.0, np.eye(count), centre)
+    start = _start(factor, width, family) if rows.intercept else 0.0
+    centred = np.zeros(count)
+    if rows.intercept:
+        centred[0] = start
+    spread = np.append(np.ones(first), factor.sd[list(columns)])
+    for step in range(1, MAX_STEPS + 1):
+        triangle, right, deviance = _weighted(rows, known, centred, family)
+        change = np.linalg.solve(triangle, right)
+        centred = centred + change
+        if not np.isfinite(centred).all() or np.abs(np.diagonal(triangle)).min() < 1e-9 * np.sqrt(factor.rows) * 1e-3:
+            break
+        if np.linalg.norm(triangle @ change) < CLOSE:
+            return _finished(rows, known, centred, triangle, family, deviance, step)
+    raise _separated(rows, known, centred, spread, family)
+
+
+def _start(factor: Factor, width: int, family: Family) -> float:
+    mean = float(factor.mean[width])
+    if family.name == "poisson":
+        return float(np.log(max(mean, 1e-9)))
+    mean = min(max(mean, 1e-6), 1 - 1e-6)
+    return float(np.log(mean / (1 - mean)))
+
+
+def _eta(known: Solution, centred: FloatArray, block: Block) -> FloatArray:
+    return np.asarray((known.augmented(block.X) - known.centre) @ centred)
+
+
+def _weighted(rows: Rows, known: Solution, centred: FloatArray, family: Family) -> tuple[FloatArray, FloatArray, float]:
+    """Return the factor of the weighted columns, that of the scores, and the deviance."""
+    count = len(centred)
+    joint = np.zeros((count + 1, count + 1))
+    deviance = 0.0
+    with one_blas_thread():
+        for block in rows.blocks():
+            eta = np.clip(_eta(known, centred, block), -700, 700)
+            mean = family.mean(eta)
+            weight = np.maximum(family.weight(mean), 1e-300)
+            root = np.sqrt(weight)
+            X = (known.augmented(block.X) - known.centre) * root[:, None]  # noqa: N806 - the field's standard name
+            score = (block.y - mean) / root
+            stacked = np.vstack([joint, np.column_stack([X, score])])
+            joint = triangle_of(np.asfortranarray(stacked))
+            deviance += float(family.deviance(block.y, mean).sum())
+    return joint[:-1, :-1], joint[:-1, -1], deviance
+
+
+def _finished(
+    rows: Rows, known: Solution, centred: FloatArray, triangle: FloatArray, family: Family, deviance: float, steps: int
+) -> Likelihood:
+    coefficients = centred.copy()
+    lift = np.eye(len(centred))
+    if known.intercept:
+        coefficients[0] -= known.centre @ centred
+        lift[0] -= known.centre
+    inverse = lift @ np.linalg.inv(triangle)
+    solution = replace(known, coefficients=coefficients, inverse=inverse)
+    _, _, deviance = _weighted(rows, known, centred, family)
+    return Likelihood(solution, deviance, _null(rows, family), steps)
+
+
+def _null(rows: Rows, family: Family) -> float:
+    factor = rows.factor()
+    mean = float(factor.mean[len(rows.names)])
+    return float(sum(family.deviance(block.y, np.full(len(block.y), mean)).sum() for block in rows.blocks()))
+
+
+def _refuse_response(rows: Rows, family: Family) -> None:
+    for block in rows.blocks():
+        wrong = ~np.isin(block.y, (0.0, 1.0)) if family.name == "logistic" else block.y < 0
+        if wrong.any():
+            what = "0 or 1" if family.name == "logistic" else "counts from 0 on"
+            raise DataError(
+                f"a {family.name} regression needs a response of {what}",
+                rows=block.numbers[wrong][:6].tolist(),
+                count=int(wrong.sum()),
+                remedy="Write a condition as the response, or fit by least squares.",
+            )
+    mean = float(rows.factor().mean[len(rows.names)])
+    if mean <= 0 or (family.name == "logistic" and mean >= 1):
+        raise DataError(
+            f"the response is {mean:g} in every row fitted: there is nothing to explain",
+            remedy="Take other rows, or another response.",
+        )
+
+
+def _separated(rows: Rows, known: Solution, centred: FloatArray, spread: FloatArray, family: Family) -> DataError:
+    """Return that no finite coefficients have the largest likelihood, and the columns that grow without end."""
+    size = np.abs(np.nan_to_num(centred, posinf=1e9, neginf=1e9)) * spread
+    names = [*(["intercept"] if known.intercept else []), *[rows.names[at] for at in known.columns]]
+    first = 1 if known.intercept else 0
+    worst = [names[at] for at in np.argsort(-size, kind="stable") if at >= first and size[at] > 3][:4]
+    told = f" along {', '.join(worst)}" if worst else ""
+    return DataError(
+        f"the {family.name} regression has no finite coefficients: the response is separated{told}",
+        remedy="See the check of separation; pool or regroup categories, or leave these columns out.",
+    )

@@ -1,0 +1,87 @@
+"""What a trial regression is given: the rows of a design, block by block, and its column map."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.audit.entries import ColumnMap
+from facturum.data.values import Array, FloatArray, Mask
+from facturum.numerics.factors import Factor
+from facturum.threads import one_blas_thread
+
+
+@dataclass(frozen=True)
+class Block:
+    """Some rows of a design.
+
+    Args:
+        X: the predictors without the intercept, doubles (rows, columns).
+        y: the response, doubles (rows,).
+        numbers: source row numbers.
+        learning: whether each is a learning row.
+    """
+
+    X: FloatArray
+    y: FloatArray
+    numbers: Array
+    learning: Mask
+
+    def of(self, rows: Mask) -> Block:
+        """Return some of the rows."""
+        return self if rows.all() else Block(self.X[rows], self.y[rows], self.numbers[rows], self.learning[rows])
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The rows of a design that a trial regression is made on.
+
+    Args:
+        names: of the predictors, without the intercept.
+        intercept: whether there is one.
+        columns: the column map.
+        read: yields the rows in blocks, as often as it is called.
+        carried: the variables taken along, as texts, one for each row in the order of the blocks.
+        known: the factor of the rows fitted, where it has been computed: the predictors, then the response.
+    """
+
+    names: list[str]
+    intercept: bool
+    columns: ColumnMap
+    read: Callable[[], Iterator[Block]]
+    carried: Mapping[str, Array]
+    known: Factor | None = None
+
+    @property
+    def fits_all(self) -> bool:
+        """Whether all rows are fitted: where the plan tells no learning rows from others."""
+        return self.columns.resolved.get("rows", {}).get("learn") is None
+
+    def fitted(self, block: Block) -> Mask:
+        """Return which rows of a block are fitted: complete ones that are learned from."""
+        complete: Mask = ~(np.isnan(block.X).any(axis=1) | np.isnan(block.y))
+        return complete if self.fits_all else complete & block.learning
+
+    def blocks(self) -> Iterator[Block]:
+        """Yield the rows that are fitted."""
+        for block in self.read():
+            yield block.of(self.fitted(block))
+
+    def factor(self) -> Factor:
+        """Return the triangular factor of the rows fitted: the predictors, then the response."""
+        if self.known is not None:
+            return self.known
+        total: Factor | None = None
+        with one_blas_thread():
+            for block in self.blocks():
+                if not len(block.y):
+                    continue
+                parts = [block.X, block.y[:, None]]
+                shift = np.append(block.X.mean(axis=0), block.y.mean()) if total is None else total.shift
+                part = Factor.of(parts, shift)
+                total = part if total is None else Factor.merged([total, part])
+        return (
+            Factor(0, np.zeros(len(self.names) + 1), np.zeros((len(self.names) + 2,) * 2)) if total is None else total
+        )

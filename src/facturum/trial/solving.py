@@ -1,0 +1,167 @@
+"""Least squares from a triangular factor, and refined where that costs little or where digits would be lost."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from facturum.data.values import FloatArray
+from facturum.errors import DataError, counted
+from facturum.numerics.factors import Factor, triangle_of
+from facturum.numerics.inflation import Inflation
+from facturum.numerics.refining import refined
+from facturum.numerics.relations import relations
+from facturum.trial.rows import Rows
+
+CHEAP = 5e7  # rows times columns squared, up to which the solution is always refined
+LOST = 1e-10  # relative error from which on it is refined anyway
+_UNIT = 2.0**-53
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Coefficients, and the map from rows to orthonormal coordinates.
+
+    Args:
+        columns: which predictors have a coefficient.
+        intercept: whether there is one, which comes first among the coefficients.
+        rows: how many were fitted.
+        coefficients: doubles (k,).
+        squares: the sum of squared residuals.
+        total: the sum of squares of the response, about its mean if there is an intercept.
+        inverse: a root of (X'X)^-1: its rows times their transpose, doubles (k, k).
+        centre: what is taken off the predictors before `inverse` would lose digits, doubles (k,) with 0 first.
+    """
+
+    columns: tuple[int, ...]
+    intercept: bool
+    rows: int
+    coefficients: FloatArray
+    squares: float
+    total: float
+    inverse: FloatArray
+    centre: FloatArray
+
+    @property
+    def free(self) -> int:
+        """The degrees of freedom that are left."""
+        return self.rows - len(self.coefficients)
+
+    @property
+    def variance(self) -> float:
+        """The estimated variance of the errors."""
+        return self.squares / self.free
+
+    def augmented(self, X: FloatArray) -> FloatArray:  # noqa: N803 - the field's standard name
+        """Return the predictors that have coefficients, after a column of ones if there is an intercept."""
+        chosen = X[:, list(self.columns)]
+        return np.column_stack([np.ones(len(X)), chosen]) if self.intercept else chosen
+
+    @cached_property
+    def _from_centred(self) -> FloatArray:
+        """The map from centred rows to coordinates."""
+        lift = np.eye(len(self.coefficients))
+        if self.intercept:
+            lift[0] += self.centre
+        return np.asarray(lift @ self.inverse)
+
+    def coordinates(self, X: FloatArray) -> FloatArray:  # noqa: N803
+        """Return rows in coordinates in which X'X is the identity, doubles (rows, k)."""
+        return np.asarray((self.augmented(X) - self.centre) @ self._from_centred)
+
+    def predicted(self, X: FloatArray) -> FloatArray:  # noqa: N803
+        """Return the linear predictor of rows."""
+        return np.asarray(self.augmented(X) @ self.coefficients)
+
+    def covariance(self, middle: FloatArray | None = None) -> FloatArray:
+        """Return the covariance of the coefficients.
+
+        Args:
+            middle: that of the coordinates, doubles (k, k); None for errors that are independent and alike.
+        """
+        root = self.inverse
+        return np.asarray(self.variance * root @ root.T if middle is None else root @ middle @ root.T)
+
+
+def independent(factor: Factor, intercept: bool, width: int) -> tuple[int, ...]:
+    """Return which of the first columns of a factor have a coefficient of their own.
+
+    A constant column has none beside an intercept, nor has the last column of an exact relation.
+    """
+    size = np.sqrt(np.add.reduce(np.square(factor.raw), axis=0))
+    spread = factor.spread if intercept else size
+    usable = [at for at in range(width) if spread[at] > 64 * _UNIT * size[at]]
+    ends: set[int] = set()
+    for each in relations(factor, intercept, usable):
+        if each.exact:
+            left = [at for at in each.columns if at not in ends]
+            ends.add(left[-1] if left else each.columns[-1])
+    return tuple(at for at in usable if at not in ends)
+
+
+def solve(rows: Rows) -> Solution:
+    """Return the least-squares coefficients of the rows fitted.
+
+    Raises:
+        DataError: where there are too few rows.
+    """
+    factor, width = rows.factor(), len(rows.names)
+    refuse_few(factor.rows, 1 + (1 if rows.intercept else 0))
+    columns = independent(factor, rows.intercept, width)
+    refuse_few(factor.rows, len(columns) + (1 if rows.intercept else 0))
+    part = factor.of_columns([*columns, width])
+    joint = part.centred if rows.intercept else triangle_of(np.asfortranarray(part.raw))
+    triangle, right = joint[:-1, :-1], joint[:-1, -1]
+    centre = part.mean if rows.intercept else np.zeros(len(columns) + 1)
+    squares, total = float(joint[-1, -1] ** 2), float(np.square(joint[:, -1]).sum())
+    first = 1 if rows.intercept else 0
+    if factor.rows * max(len(columns), 1) ** 2 <= CHEAP or _error(triangle, right, squares) > LOST:
+        fine = refined(
+            lambda: ((block.X[:, list(columns)], block.y) for block in rows.blocks()), triangle, centre, rows.intercept
+        )
+        coefficients, squares, inverse = fine.coefficients, fine.squares, fine.inverse
+    else:
+        coefficients, inverse = _plain(triangle, right, part, rows.intercept)
+    padded = np.concatenate([np.zeros(first), centre[:-1]])
+    return Solution(columns, rows.intercept, factor.rows, coefficients, squares, total, inverse, padded)
+
+
+def refuse_few(rows: int, columns: int) -> None:
+    """Refuse to fit as many coefficients as there are rows, or more."""
+    if rows <= columns:
+        raise DataError(
+            f"a trial regression of {counted(columns, 'coefficient')} needs more than {counted(rows, 'row')}",
+            remedy="Take fewer terms, pool categories, or keep more rows.",
+        )
+
+
+def _plain(triangle: FloatArray, right: FloatArray, part: Factor, intercept: bool) -> tuple[FloatArray, FloatArray]:
+    from scipy.linalg import solve_triangular  # loaded when it is needed, for commands to start at once
+
+    slopes = solve_triangular(triangle, right) if len(right) else np.zeros(0)
+    inner = solve_triangular(triangle, np.eye(len(triangle))) if len(right) else np.zeros((0, 0))
+    if not intercept:
+        return slopes, inner
+    mean = part.mean
+    inverse = np.zeros((len(slopes) + 1,) * 2)
+    inverse[1:, 1:] = inner
+    inverse[0, 0] = 1.0 / np.sqrt(part.rows)
+    inverse[0, 1:] = -(mean[:-1] @ inner)
+    return np.concatenate([[mean[-1] - mean[:-1] @ slopes], slopes]), inverse
+
+
+def _error(triangle: FloatArray, right: FloatArray, squares: float) -> float:
+    """Return about how large the relative error of coefficients is (Higham 2002, section 20.1)."""
+    if not len(right):
+        return 0.0
+    condition = Inflation.of(triangle).condition
+    angle = np.sqrt(squares) / max(float(np.linalg.norm(right)), 1e-300)
+    return float(_UNIT * condition * (1 + condition * angle))
+
+
+def names_of(rows: Rows, columns: Sequence[int]) -> list[str]:
+    """Return the names of coefficients."""
+    return [*(["intercept"] if rows.intercept else []), *[rows.names[at] for at in columns]]

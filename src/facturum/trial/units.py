@@ -1,0 +1,78 @@
+"""Fitted values in units of the raw response: transformations undone, plain and with the smearing correction."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from facturum.data.values import FloatArray
+from facturum.errors import FacturumError
+from facturum.language.core import Name
+from facturum.language.nodes import Node
+from facturum.language.operations.transforms import Asinh, Log, Sqrt
+from facturum.language.parser import parse
+
+
+@dataclass(frozen=True)
+class RawUnits:
+    """How a response is brought back into the units of its source.
+
+    Args:
+        how: log, sqrt, asinh, none (it is the source itself), or unknown.
+        source: what it is made of, as text.
+        shift: what a logarithm added first.
+    """
+
+    how: str
+    source: str
+    shift: float = 0.0
+
+    @classmethod
+    def of(cls, response: str) -> RawUnits:
+        """Return those of a response, from its expression.
+
+        Example:
+            >>> RawUnits.of("log(stays)"), RawUnits.of("stays / beds")
+            (RawUnits(how='log', source='stays', shift=0.0), RawUnits(how='none', source='stays / beds', shift=0.0))
+        """
+        try:
+            node: Node = parse(response, True)
+        except FacturumError:
+            return cls("none", response)
+        if isinstance(node, Log):
+            return cls("log", str(node.x), float(node.shift))
+        for kind, how in ((Sqrt, "sqrt"), (Asinh, "asinh")):
+            if isinstance(node, kind):
+                return cls(how, str(node.x))
+        return cls("none", node.variable if isinstance(node, Name) else response)
+
+    @property
+    def changes(self) -> bool:
+        """Whether the response is transformed."""
+        return self.how != "none"
+
+    def undone(self, values: FloatArray) -> FloatArray:
+        """Return responses in raw units."""
+        with np.errstate(over="ignore"):
+            if self.how == "log":
+                return np.asarray(np.exp(values) - self.shift)
+            if self.how == "sqrt":
+                return np.asarray(np.square(np.maximum(values, 0.0)))
+            return np.asarray(np.sinh(values)) if self.how == "asinh" else values
+
+    def smeared(self, values: FloatArray, residuals: FloatArray) -> FloatArray:
+        """Return expected responses in raw units: the mean over the residuals (Duan, "Smearing estimate", 1983).
+
+        Example:
+            >>> RawUnits("log", "y").smeared(np.array([0.0]), np.log(np.array([0.5, 1.5]))).tolist()
+            [1.0]
+        """
+        if self.how == "log":
+            return np.asarray(np.exp(values) * float(np.mean(np.exp(residuals))) - self.shift)
+        if self.how == "sqrt":
+            return np.asarray(np.square(values) + float(np.mean(np.square(residuals))))
+        if self.how == "asinh":
+            up, down = float(np.mean(np.exp(residuals))), float(np.mean(np.exp(-residuals)))
+            return np.asarray((np.exp(values) * up - np.exp(-values) * down) / 2)
+        return values
