@@ -18,6 +18,7 @@ from facturum.arguments import checked
 from facturum.audit.entries import ColumnMap
 from facturum.audit.fingerprints import column_digests, sparse_digests
 from facturum.audit.proof.content import content_failures, row_failures, table_failures
+from facturum.audit.proof.trace import RowTrace, Trace
 from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.arrow_export import frame_of
@@ -35,6 +36,7 @@ from facturum.files.folder import write_folder
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
 from facturum.numerics.sparse import SparseColumns
+from facturum.tracing import traced
 from facturum.trial.covariances import ErrorKind
 from facturum.trial.rows import Rows
 from facturum.trial.trial import Trial, run_trial
@@ -301,6 +303,40 @@ class Design:
             other = other.select([name for name in other.column_names if name in own.column_names])
         yield from table_failures(own, other, "the design file", checked_before)
         yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
+
+    @checked
+    def trace(
+        self,
+        table: Any,
+        row: int,
+        column: str | None = None,
+        *,
+        history: Any = None,
+        series: Mapping[str, Any] | None = None,
+    ) -> Trace | RowTrace:
+        """Return how a cell came about, step by step from the source cells to the value stored.
+
+        Args:
+            table: the source, as for ``Plan.build``.
+            row: a source row number, counted from 1.
+            column: of the matrix or of the response; None for all of the row.
+            history: the earlier rows that it was built with.
+            series: the tables of the plan's series, instead of their files.
+
+        Raises:
+            AuditError: where the row or the column is not in the design, and why.
+
+        Example:
+            >>> from facturum.plan import Plan
+            >>> table = {"price": [20.0, 30.0, 50.0]}
+            >>> print(Plan(None, {"p": "price / 10"}).build(table).trace(table, 2, "p"))
+            p in row 2 of the table
+                price / 10 = 3
+                    price = 30   (row 2)
+            The stored value 3 follows from the source.
+        """
+        with bounded():
+            return traced(self, table, row, column, history, series)
 
     @checked
     def trial(

@@ -2,8 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from html import escape
+from typing import Protocol
+
+
+class Stepwise(Protocol):
+    """Something with parts of its own kind, and a line of text for each."""
+
+    @property
+    def parts(self) -> Sequence[Stepwise]: ...
+
+    def lines(self, depth: int = 0) -> Iterator[str]: ...
+
+
+def tree_html(caption: str, step: Stepwise, note: str) -> str:
+    """Return a tree for notebooks, each level indented.
+
+    Args:
+        caption: above it.
+        step: its root.
+        note: a line below it.
+    """
+
+    def item(each: Stepwise) -> str:
+        inner = "".join(item(part) for part in each.parts)
+        return f"<li>{escape(next(iter(each.lines())))}{f'<ul>{inner}</ul>' if inner else ''}</li>"
+
+    return f"<p>{escape(caption)}</p><ul>{item(step)}</ul><p>{escape(note)}</p>"
 
 
 def table_html(caption: str, heads: Sequence[str], rows: Iterable[Sequence[str]], notes: Iterable[str] = ()) -> str:

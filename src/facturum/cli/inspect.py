@@ -1,0 +1,47 @@
+"""The commands that look into builds: `trace` and `compare`."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+
+import click
+
+from facturum.cli.common import FILE, print_json, series_from, series_option
+from facturum.cli.guard import FOUND_SOMETHING
+
+
+@click.command()
+@click.argument("folder", metavar="DIR", type=FILE)
+@click.argument("data", type=FILE)
+@click.option("--row", required=True, type=int, help="The source row number, counted from 1.")
+@click.option("--column", metavar="NAME", help="A column of the matrix or the response; otherwise all of the row.")
+@click.option("--history", type=FILE, help="The earlier rows that it was built with.")
+@series_option
+@click.option("--json", "as_json", is_flag=True, help="Print the steps, for programs.")
+@click.pass_context
+def trace(
+    context: click.Context,
+    folder: Path,
+    data: Path,
+    row: int,
+    column: str | None,
+    history: Path | None,
+    series: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Show how a cell of the build in DIR came about from DATA: source cells, each operation, the value stored.
+
+    The exit status is 1 where the value stored does not follow from DATA.
+    """
+    from facturum.design import open_design
+
+    result = open_design(folder).trace(data, row, column, history=history, series=series_from(series))
+    if as_json:
+        print_json(asdict(result))
+    else:
+        from facturum.show import terminal
+        from facturum.show.trace import trace_view
+
+        terminal.console().print(trace_view(result))
+    context.exit(0 if result.agrees else FOUND_SOMETHING)

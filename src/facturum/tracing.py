@@ -1,0 +1,70 @@
+"""Cells of a design traced back to its source."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from facturum.audit.entries import ColumnEntry
+from facturum.audit.proof.trace import RowTrace, Trace, trace_cells
+from facturum.errors import AuditError
+
+if TYPE_CHECKING:
+    from facturum.design import Design
+
+
+def traced(
+    design: Design, table: Any, row: int, column: str | None, history: Any, series: Mapping[str, Any] | None
+) -> Trace | RowTrace:
+    """Return how one cell of a design came about, or all of a row.
+
+    Raises:
+        AuditError: where the row or the column is not in the design, and why.
+    """
+    columns = design.columns
+    place = _place(design, row)
+    entries = columns.columns if column is None else [_one(design, column)]
+    cells = [_stored(design, entry, place) for entry in entries]
+    given = design.plan.given(table, history, series)
+    traces = trace_cells(columns, list(entries), cells, row, given)
+    return traces[0] if column is not None else RowTrace(row, given.table.source, tuple(traces))
+
+
+def _one(design: Design, name: str) -> ColumnEntry:
+    found = design.columns.find(name)
+    if len(found) > 1 and all(entry.name != name for entry in found):
+        raise AuditError(
+            f"{name} is a term of {len(found)} columns",
+            remedy="Name one: " + ", ".join(e.name for e in found[:30]) + ".",
+        )
+    return next((entry for entry in found if entry.name == name), found[0])
+
+
+def _place(design: Design, row: int) -> int:
+    """Return where a source row is in the matrix."""
+    rows = design.rows
+    at = np.flatnonzero(rows.kept == row)
+    if len(at):
+        return int(at[0])
+    dropped = np.flatnonzero(rows.dropped == row)
+    if len(dropped):
+        reason, place = rows.reasons[int(rows.causes[dropped[0]])]
+        raise AuditError(
+            f"row {row:,} is not in the matrix: {reason} in {place}",
+            remedy="Name a row of the matrix, or change what leaves it out.",
+        )
+    raise AuditError(
+        f"row {row:,} is not among the {design.columns.rows.given:,} rows of the table",
+        remedy="Rows are counted from 1.",
+    )
+
+
+def _stored(design: Design, entry: ColumnEntry, place: int) -> float:
+    if entry.role == "response":
+        y = np.zeros((1, 0)) if design.y is None else design.y.reshape(len(design.y), -1)
+        return float(y[place, design.response_names.index(entry.name)])
+    X = design.X  # noqa: N806 - the field's standard name
+    at = design.names.index(entry.name)
+    return float(X[place, at] if isinstance(X, np.ndarray) else X[[place], :].toarray()[0, at])
