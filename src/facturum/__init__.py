@@ -16,6 +16,7 @@ from facturum.errors import AuditError, DataError, FacturumError, FacturumWarnin
 
 if TYPE_CHECKING:
     from facturum import terms
+    from facturum.comparing import compare
     from facturum.data.table import Table
     from facturum.design import Design, open_design
     from facturum.files.reading.tables import read
@@ -31,6 +32,7 @@ __all__ = [
     "Plan",
     "PlanError",
     "Table",
+    "compare",
     "convert",
     "cross",
     "draft",
@@ -47,6 +49,7 @@ _HOMES = {
     "Design": "facturum.design",
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
+    "compare": "facturum.comparing",
     "convert": "facturum.tables",
     "cross": "facturum.tables",
     "draft": "facturum.tables",

@@ -124,6 +124,31 @@ class Design:
         return stored
 
     @property
+    def audited(self) -> ColumnMap:
+        """The column map with digests and fingerprints."""
+        return self._origin.audited
+
+    @property
+    def side(self) -> pa.Table:
+        """Source row, carried variables, learning row and response, without the columns of the matrix."""
+        return self._origin.side
+
+    def column(self, name: str) -> FloatArray:
+        """Return one column of the matrix or of the response, doubles (rows,).
+
+        Raises:
+            AuditError: where there is none of this name.
+        """
+        entry = self.columns[name]
+        if entry.role == RESPONSE and self.y is not None:
+            return self.y if self.y.ndim == 1 else self.y[:, self.response_names.index(name)]
+        at = self.names.index(name)
+        if self._cells is not None:
+            return self._cells.column(at)
+        column: FloatArray = self.X[:, at]
+        return column
+
+    @property
     def imputed(self) -> pa.Table:
         """Each imputed cell: the number of its imputation in the map, its source row, the imputed value."""
         return self._origin.imputed
@@ -366,7 +391,7 @@ class Design:
 
     def _trial_rows(self) -> Rows:
         known = self._origin.factor if isinstance(self._origin, FromBuild) else None
-        return rows_of(self, lambda: self._origin.side, known)
+        return rows_of(self, lambda: self.side, known)
 
     def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.

@@ -26,7 +26,7 @@ def traced(
     columns = design.columns
     place = _place(design, row)
     entries = columns.columns if column is None else [_one(design, column)]
-    cells = [_stored(design, entry, place) for entry in entries]
+    cells = [float(design.column(entry.name)[place]) for entry in entries]
     given = design.plan.given(table, history, series)
     traces = trace_cells(columns, list(entries), cells, row, given)
     return traces[0] if column is not None else RowTrace(row, given.table.source, tuple(traces))
@@ -59,12 +59,3 @@ def _place(design: Design, row: int) -> int:
         f"row {row:,} is not among the {design.columns.rows.given:,} rows of the table",
         remedy="Rows are counted from 1.",
     )
-
-
-def _stored(design: Design, entry: ColumnEntry, place: int) -> float:
-    if entry.role == "response":
-        y = np.zeros((1, 0)) if design.y is None else design.y.reshape(len(design.y), -1)
-        return float(y[place, design.response_names.index(entry.name)])
-    X = design.X  # noqa: N806 - the field's standard name
-    at = design.names.index(entry.name)
-    return float(X[place, at] if isinstance(X, np.ndarray) else X[[place], :].toarray()[0, at])

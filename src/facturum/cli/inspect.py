@@ -45,3 +45,29 @@ def trace(
 
         terminal.console().print(trace_view(result))
     context.exit(0 if result.agrees else FOUND_SOMETHING)
+
+
+@click.command()
+@click.argument("before", metavar="DIR", type=FILE)
+@click.argument("after", metavar="DIR", type=FILE)
+@click.option(
+    "--by", multiple=True, metavar="VARIABLE", help="Carried variables that identify a row; may be given again."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print what changed, for programs.")
+@click.pass_context
+def compare(context: click.Context, before: Path, after: Path, by: tuple[str, ...], as_json: bool) -> None:
+    """Show what changed between two builds: plan, learned values, source, rows, cells, distributions.
+
+    The exit status is 1 where something changed.
+    """
+    from facturum.comparing import compare as compare_builds
+
+    result = compare_builds(before, after, list(by) or None)
+    if as_json:
+        print_json(asdict(result))
+    else:
+        from facturum.show import terminal
+        from facturum.show.compare import comparison_view
+
+        terminal.console().print(comparison_view(result))
+    context.exit(0 if result.same else FOUND_SOMETHING)

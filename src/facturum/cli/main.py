@@ -10,7 +10,7 @@ import click
 
 from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
-from facturum.cli.inspect import trace
+from facturum.cli.inspect import compare, trace
 from facturum.cli.look import draft, operations, profile
 from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.cli.reshape import convert, sample, stack, unstack
@@ -36,6 +36,7 @@ def main() -> None:
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
+    What has changed: facturum compare build/ other/
     How a cell arose: facturum trace build/ data.csv --row 7 --column price
     A first fit:      facturum trial build/
 
@@ -369,7 +370,7 @@ def completion(shell: str) -> None:
         put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
-for _command in (profile, draft, operations, sample, stack, unstack, convert, trace, trial):
+for _command in (profile, draft, operations, sample, stack, unstack, compare, convert, trace, trial):
     main.add_command(_command)
 
 
