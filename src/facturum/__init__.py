@@ -20,8 +20,10 @@ if TYPE_CHECKING:
     from facturum.data.table import Table
     from facturum.design import Design, open_design
     from facturum.files.reading.tables import read
+    from facturum.forecasting import build_ahead, forecast
     from facturum.plan import Plan
     from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
+    from facturum.validating import resample, validate
 
 __all__ = [
     "AuditError",
@@ -32,33 +34,41 @@ __all__ = [
     "Plan",
     "PlanError",
     "Table",
+    "build_ahead",
     "compare",
     "convert",
     "cross",
     "draft",
+    "forecast",
     "open_design",
     "profile",
     "read",
+    "resample",
     "sample",
     "stack",
     "terms",
     "unstack",
+    "validate",
 ]
 
 _HOMES = {
     "Design": "facturum.design",
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
+    "build_ahead": "facturum.forecasting",
     "compare": "facturum.comparing",
     "convert": "facturum.tables",
     "cross": "facturum.tables",
     "draft": "facturum.tables",
+    "forecast": "facturum.forecasting",
     "open_design": "facturum.design",
     "profile": "facturum.tables",
     "read": "facturum.files.reading.tables",
+    "resample": "facturum.validating",
     "sample": "facturum.tables",
     "stack": "facturum.tables",
     "unstack": "facturum.tables",
+    "validate": "facturum.validating",
 }
 
 

@@ -39,7 +39,7 @@ from facturum.numerics.sparse import SparseColumns
 from facturum.tracing import traced
 from facturum.trial.covariances import ErrorKind
 from facturum.trial.rows import Rows
-from facturum.trial.trial import Trial, run_trial
+from facturum.trial.trial import Fit, Trial, fitted, run_trial
 from facturum.trials import rows_of
 
 if TYPE_CHECKING:
@@ -388,6 +388,15 @@ class Design:
         """
         with bounded():
             return run_trial(self._trial_rows(), model, ErrorKind(errors, by, lags))[0]
+
+    def fit(self, model: str = "linear") -> tuple[Fit, Rows]:
+        """Return the coefficients of a trial regression as predictions need them, and the rows fitted.
+
+        Raises:
+            DataError: as `trial` does.
+        """
+        rows = self._trial_rows()
+        return fitted(rows, model), rows
 
     def _trial_rows(self) -> Rows:
         known = self._origin.factor if isinstance(self._origin, FromBuild) else None

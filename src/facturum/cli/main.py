@@ -78,6 +78,8 @@ def main() -> None:
     metavar="MB",
     help="With --stream: in which rows are brought into the order of time.",
 )
+@click.option("--ahead", type=int, metavar="K", help="Build the rows of the next K periods of each unit.")
+@click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")
 @click.option("--strict", is_flag=True, help="Let each check that would warn refuse the build instead (exit status 1).")
 @click.option("--no-checks", is_flag=True, help="Make no checks of the columns.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
@@ -92,6 +94,8 @@ def build(
     threads: int | None,
     stream: bool,
     memory: int,
+    ahead: int | None,
+    future: Path | None,
     strict: bool,
     no_checks: bool,
     as_json: bool,
@@ -116,6 +120,13 @@ def build(
             "--stream cannot read --history",
             remedy="Put the earlier rows into the table, and leave them out of the matrix with [rows] keep.",
         )
+    if ahead is not None:
+        from facturum.forecasting import build_ahead
+
+        design = build_ahead(loaded, data, ahead, future=future, series=tables)
+        design.save(out, format=form, replace=replace)
+        _show_build(design, out, form, False, as_json)
+        return
     streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
     if streams:
         with rows_progress(as_json) as told:
@@ -129,6 +140,11 @@ def build(
                 data, history=history, series=tables, threads=threads, progress=ticked, sparse=form == "npz"
             )
             design.save(out, format=form, replace=replace)
+    _show_build(design, out, form, streams, as_json)
+
+
+def _show_build(design: Design, out: Path, form: str, streams: bool, as_json: bool) -> None:
+    """Print what was built."""
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})

@@ -8,10 +8,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from facturum.cli.common import FILE, print_json
+from facturum.cli.common import FILE, print_json, series_from, series_option
+from facturum.errors import DataError
 
 if TYPE_CHECKING:
+    from facturum.design import Design
+    from facturum.forecasting import Forecasts
+    from facturum.plan import Plan
     from facturum.trial.trial import Trial
+    from facturum.validating import Interval, Validation
 
 
 @click.command()
@@ -34,8 +39,41 @@ if TYPE_CHECKING:
     "--by", metavar="VARIABLE", help="The carried variable that names the unit, of clustered errors or series."
 )
 @click.option("--lags", type=click.IntRange(0), help="Of autocorrelation, how many; otherwise chosen.")
+@click.option("--data", type=FILE, help="The source, which parts held out, resampling and forecasts are made from.")
+@click.option("--folds", type=int, metavar="K", help="Predict K random parts of the rows, each from the others.")
+@click.option("--origin-folds", type=int, metavar="K", help="Predict the last K stretches of time, each from before.")
+@click.option("--leave-one-out", is_flag=True, help="Predict each row from all others.")
+@click.option("--resample", type=int, metavar="K", help="Percentile intervals over K tables of rows drawn at random.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Of random parts and draws.")
+@click.option("--ahead", type=int, metavar="K", help="Forecast the next K periods of each unit.")
+@click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")
+@click.option(
+    "--figure",
+    type=FILE,
+    help="Draw fitted against actual, residuals, coefficients, and the path with its forecasts into this .png or .svg.",
+)
+@click.option("--unit", metavar="NAME", help="With --figure: the unit whose path is drawn.")
+@series_option
 @click.option("--json", "as_json", is_flag=True, help="Print the result, for programs.")
-def trial(folder: Path, model: str, errors: str, by: str | None, lags: int | None, as_json: bool) -> None:
+def trial(
+    folder: Path,
+    model: str,
+    errors: str,
+    by: str | None,
+    lags: int | None,
+    data: Path | None,
+    folds: int | None,
+    origin_folds: int | None,
+    leave_one_out: bool,
+    resample: int | None,
+    seed: int,
+    ahead: int | None,
+    future: Path | None,
+    figure: Path | None,
+    unit: str | None,
+    series: tuple[str, ...],
+    as_json: bool,
+) -> None:
     """Fit a regression to the build in DIR, and say what its coefficients mean with their numbers.
 
     It is a check on the matrix, not a modelling package: hand X, y and the names to one for more. Rows that are not
@@ -43,14 +81,88 @@ def trial(folder: Path, model: str, errors: str, by: str | None, lags: int | Non
     """
     from facturum.design import open_design
 
-    result = open_design(folder).trial(model, errors=errors, by=by, lags=lags)
+    design, tables = open_design(folder), series_from(series)
+    asked = _Asked(design, model, data, tables)
+    if folds is not None or origin_folds is not None or leave_one_out:
+        validation = asked.validation(folds, origin_folds, leave_one_out, seed)
+        _print(validation, as_json)
+    elif resample is not None:
+        _print(asked.intervals(resample, seed), as_json)
+    elif ahead is not None:
+        forecasts = asked.forecasts(ahead, future)
+        _print(forecasts, as_json)
+        if figure is not None:
+            asked.draw(figure, unit, errors, forecasts)
+    else:
+        result = design.trial(model, errors=errors, by=by, lags=lags)
+        _print(result, as_json)
+        if figure is not None:
+            asked.draw(figure, unit, errors, None)
+
+
+class _Asked:
+    """What is asked of a build, and of the source where it takes that."""
+
+    def __init__(self, design: Design, model: str, data: Path | None, series: dict[str, Path]) -> None:
+        self._design, self._model, self._data, self._series = design, model, data, series
+
+    def _source(self, option: str) -> Path:
+        if self._data is None:
+            raise DataError(f"{option} needs the source", remedy="Add --data FILE, the table that DIR was built from.")
+        return self._data
+
+    def _plan(self) -> Plan:
+        from facturum.engine.planning.spec import spec_from
+        from facturum.plan import Plan
+
+        return Plan.of(spec_from(self._design.columns.plan))
+
+    def validation(self, folds: int | None, origins: int | None, one_out: bool, seed: int) -> Validation:
+        from facturum.validating import left_out_at_once, validate
+
+        if one_out and not self._design.columns.learned and self._model == "linear":
+            return left_out_at_once(self._design)
+        source = self._source("--folds" if folds is not None else "--origin-folds" if origins else "--leave-one-out")
+        return validate(
+            self._plan(), source, folds=folds, origin_folds=origins, leave_one_out=one_out, model=self._model,
+            seed=seed, series=self._series,
+        )  # fmt: skip
+
+    def intervals(self, samples: int, seed: int) -> list[Interval]:
+        from facturum.validating import resample
+
+        plan, source = self._plan(), self._source("--resample")
+        return resample(plan, source, samples, model=self._model, seed=seed, series=self._series)
+
+    def forecasts(self, ahead: int, future: Path | None) -> Forecasts:
+        from facturum.forecasting import forecast
+
+        source = self._source("--ahead")
+        return forecast(self._design, source, ahead, model=self._model, future=future, series=self._series)
+
+    def draw(self, path: Path, unit: str | None, errors: str, forecasts: Forecasts | None) -> None:
+        from facturum.show import terminal
+        from facturum.show.trial_figure import trial_figure
+
+        trial_figure(self._design, path, self._model, errors, unit, forecasts)
+        terminal.console().print(terminal.safe(f"drawn into {path}"))
+
+
+def _print(result: Any, as_json: bool) -> None:
+    from facturum.trial.trial import Trial
+
     if as_json:
-        print_json(trial_json(result))
+        content = trial_json(result) if isinstance(result, Trial) else _plain(result)
+        print_json(content)
         return
     from facturum.show import terminal
-    from facturum.show.trial import trial_view
+    from facturum.show.trial import result_view
 
-    terminal.console().print(trial_view(result))
+    terminal.console().print(result_view(result))
+
+
+def _plain(result: Any) -> Any:
+    return [asdict(each) for each in result] if isinstance(result, list) else asdict(result)
 
 
 def trial_json(result: Trial) -> dict[str, Any]:

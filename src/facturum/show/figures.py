@@ -56,7 +56,7 @@ def bins_figure(entries: Sequence[BinsEntry], path: Path) -> None:
         for at, entry in enumerate(entries):
             _spread(grid[2 * at][0], entry)
             _bars(grid[2 * at + 1][0], entry)
-        _save(figure, path)
+        save(figure, path)
 
 
 def _spread(axes: Axes, entry: BinsEntry) -> None:
@@ -75,12 +75,12 @@ def _spread(axes: Axes, entry: BinsEntry) -> None:
             color=MARK,
             fontsize=9,
         )
-    axes.set_title(f"{_plain(entry.variable)}: where the edges lie", loc="left")
+    axes.set_title(f"{plain(entry.variable)}: where the edges lie", loc="left")
     axes.set_ylabel("rows")
 
 
 def _bars(axes: Axes, entry: BinsEntry) -> None:
-    labels = [_plain(part.label) for part in entry.bins]
+    labels = [plain(part.label) for part in entry.bins]
     axes.bar(range(len(labels)), [part.rows for part in entry.bins], color=BAR, width=0.7)
     top = max((part.rows for part in entry.bins), default=1) or 1
     for at, part in enumerate(entry.bins):
@@ -95,7 +95,7 @@ def _bars(axes: Axes, entry: BinsEntry) -> None:
     axes.set_xticks(range(len(labels)), seen if len(labels) <= 8 else labels, rotation=0 if len(labels) <= 8 else 45)
     axes.tick_params(axis="x", colors=INK, length=0)
     axes.set_ylim(0, 1.25 * top)
-    axes.set_title(f"{_plain(entry.variable)}: rows in each bin", loc="left")
+    axes.set_title(f"{plain(entry.variable)}: rows in each bin", loc="left")
     axes.set_ylabel("rows")
 
 
@@ -124,7 +124,7 @@ def profile_figure(profile: Profile, path: Path) -> None:
                 _categories(axes, variable)
         if matrix:
             _correlations(figure, figure.add_subplot(grid[rows, :]), profile)
-        _save(figure, path)
+        save(figure, path)
 
 
 def _histogram(axes: Axes, variable: VariableProfile) -> None:
@@ -139,7 +139,7 @@ def _histogram(axes: Axes, variable: VariableProfile) -> None:
 
 def _categories(axes: Axes, variable: VariableProfile) -> None:
     shown = list(variable.values) if len(variable.values) <= MAX_BARS else list(variable.most_frequent)
-    labels = [_plain(label if len(label) <= 18 else label[:16] + "..") for label, _ in shown]
+    labels = [plain(label if len(label) <= 18 else label[:16] + "..") for label, _ in shown]
     places = range(len(shown))
     axes.barh(places, [count for _, count in shown], color=BAR, alpha=0.75)
     axes.set_yticks(places, labels)
@@ -152,7 +152,7 @@ def _categories(axes: Axes, variable: VariableProfile) -> None:
 
 def _headline(variable: VariableProfile) -> str:
     missing = f" ({100 * variable.missing_share:.1f} % missing)" if variable.missing else ""
-    return _plain(variable.name) + missing
+    return plain(variable.name) + missing
 
 
 def _correlations(figure: Figure, axes: Axes, profile: Profile) -> None:
@@ -161,8 +161,8 @@ def _correlations(figure: Figure, axes: Axes, profile: Profile) -> None:
     for a, b, r in profile.correlations:
         matrix[names.index(a), names.index(b)] = matrix[names.index(b), names.index(a)] = r
     image = axes.imshow(matrix, vmin=-1, vmax=1, cmap="RdBu_r", aspect="auto")
-    axes.set_xticks(range(len(names)), [_plain(name) for name in names], rotation=30, ha="right")
-    axes.set_yticks(range(len(names)), [_plain(name) for name in names])
+    axes.set_xticks(range(len(names)), [plain(name) for name in names], rotation=30, ha="right")
+    axes.set_yticks(range(len(names)), [plain(name) for name in names])
     axes.tick_params(colors=INK, length=0)
     for i in range(len(names)):
         for j in range(len(names)):
@@ -172,13 +172,13 @@ def _correlations(figure: Figure, axes: Axes, profile: Profile) -> None:
     figure.colorbar(image, ax=axes, shrink=0.85)
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """Return a text in which nothing is taken for mathematics or a control character."""
     shown = "".join(char if char.isprintable() else "?" for char in text)
     return shown.replace("$", r"\$")
 
 
-def _save(figure: Figure, path: Path) -> None:
+def save(figure: Figure, path: Path) -> None:
     figure.get_layout_engine().set(h_pad=0.12, w_pad=0.12)  # type: ignore[union-attr, call-arg]
     kind = path.suffix.lower().lstrip(".")
     metadata = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind)
@@ -201,7 +201,7 @@ def paths_figure(entries: Sequence[PathEntry], path: Path) -> None:
         grid = figure.subplots(len(entries), 1, squeeze=False)
         for at, entry in enumerate(entries):
             _lines(grid[at][0], entry)
-        _save(figure, path)
+        save(figure, path)
 
 
 def _lines(axes: Axes, entry: PathEntry) -> None:
@@ -216,13 +216,13 @@ def _lines(axes: Axes, entry: PathEntry) -> None:
     for at, (line, (moments, values)) in enumerate(zip(entry.lines, drawn, strict=True)):
         style = styles[2] if line.name.split(" by ")[-1] in STEPS else styles[min(at, 1)]
         own_axes = axes.twinx() if apart and at == 1 else axes
-        label = _plain(line.name) + (" (right)" if own_axes is not axes else "")
+        label = plain(line.name) + (" (right)" if own_axes is not axes else "")
         handles += own_axes.plot(moments, values, label=label, **style)
         if own_axes is not axes:
             own_axes.tick_params(colors=BAR)
             own_axes.spines["right"].set_visible(True)
-    within = f", {_plain(entry.unit)}" if entry.unit else ""
-    axes.set_title(f"{_plain(entry.column)}{within}", loc="left")
+    within = f", {plain(entry.unit)}" if entry.unit else ""
+    axes.set_title(f"{plain(entry.column)}{within}", loc="left")
     axes.legend(handles=handles, frameon=False, fontsize=9, loc="lower left", bbox_to_anchor=(0.0, -0.32), ncols=2)
 
 

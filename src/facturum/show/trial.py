@@ -8,10 +8,14 @@ from rich.rule import Rule
 from rich.text import Text
 
 from facturum.errors import counted
+from facturum.forecasting import Forecasts
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 from facturum.trial.accuracy import Accuracy
 from facturum.trial.trial import Trial
+from facturum.validating import Interval, Validation
+
+MOST_PARTS = 50
 
 _HEADS = (
     Head("column", "bold", leads=True),
@@ -22,6 +26,54 @@ _HEADS = (
     Head("95 % from", right=True),
     Head("to", right=True),
 )
+
+
+def result_view(result: Trial | Validation | Forecasts | list[Interval]) -> RenderableType:
+    """Return whatever the command `trial` was asked for."""
+    if isinstance(result, Trial):
+        return trial_view(result)
+    if isinstance(result, Validation):
+        return _validation_view(result)
+    return _forecasts_view(result) if isinstance(result, Forecasts) else _intervals_view(result)
+
+
+def _validation_view(validation: Validation) -> RenderableType:
+    heads = [Head("part", "bold", leads=True)]
+    heads += [Head(name, right=True) for name in ("rows fitted", "rows predicted", "RMSE")]
+    rows = [
+        [safe(f.name), Text(f"{f.fitted:,}"), Text(f"{f.predicted:,}"), Text(figure(f.rmse))] for f in validation.folds
+    ]
+    title = Rule(safe(validation.scheme, "bold"), style="dim", align="left")
+    table = [Fitting(heads, rows)] if 0 < len(rows) <= MOST_PARTS else []
+    return Group(title, *table, *accuracy_view(validation.accuracy, "rows held out, in raw units"))
+
+
+def _forecasts_view(forecasts: Forecasts) -> RenderableType:
+    units = any(each.unit for each in forecasts.of)
+    heads = [*([Head("unit", "bold", leads=True)] if units else []), Head("period", "bold", leads=True)]
+    heads += [Head(name, right=True) for name in ("forecast", "expected", "95 % from", "to")]
+    rows = [
+        [
+            *([safe(f.unit)] if units else []),
+            safe(f.period),
+            *map(Text, map(figure, (f.forecast, f.expected, f.low, f.high))),
+        ]
+        for f in forecasts.of
+    ]  # fmt: skip
+    how = ", later ones from earlier ones" if forecasts.recursive else ""
+    title = f"{counted(len(forecasts), 'forecast')} of {forecasts.response}{how}"
+    note = "forecast: transformations undone; expected: with the smearing correction"
+    return Group(Rule(safe(title, "bold"), style="dim", align="left"), Fitting(heads, rows), Text(f"  {note}", "dim"))
+
+
+def _intervals_view(intervals: list[Interval]) -> RenderableType:
+    heads = [Head("column", "bold", leads=True)]
+    heads += [Head(name, right=True) for name in ("estimate", "95 % from", "to", "tables")]
+    rows = [
+        [safe(i.name), Text(figure(i.estimate)), Text(figure(i.low)), Text(figure(i.high)), Text(f"{i.samples:,}")]
+        for i in intervals
+    ]
+    return Group(Rule(Text("percentile intervals", "bold"), style="dim", align="left"), Fitting(heads, rows))
 
 
 def trial_view(trial: Trial) -> RenderableType:

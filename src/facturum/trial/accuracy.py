@@ -37,7 +37,7 @@ class Accuracy:
     r2: float | None
 
 
-class _Sums:
+class Sums:
     """Sums of errors, row by row."""
 
     def __init__(self) -> None:
@@ -85,7 +85,7 @@ def accuracies(rows: Rows, predicted: Prediction, units: RawUnits, residuals: Fl
         residuals: of rows fitted, for the smearing correction.
     """
     kinds = ["plain", *(["smeared"] if units.changes else [])]
-    sums = {(sample, kind): _Sums() for sample in ("fitted", "held out") for kind in kinds}
+    sums = {(sample, kind): Sums() for sample in ("fitted", "held out") for kind in kinds}
     for block in rows.read():
         complete = ~(np.isnan(block.X).any(axis=1) | np.isnan(block.y))
         fitted_rows = rows.fitted(block)

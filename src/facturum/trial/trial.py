@@ -161,6 +161,16 @@ def run_trial(rows: Rows, model: str, errors: ErrorKind) -> tuple[Trial, Fit]:
     return _told(rows, fit, spread, covariance, sigma, r2), fit
 
 
+def fitted(rows: Rows, model: str) -> Fit:
+    """Return the fit alone, without standard errors and accuracy.
+
+    Raises:
+        DataError: as `run_trial` does.
+    """
+    refuse_response(rows, model)
+    return Fit(solve(rows) if model == "linear" else maximise(rows, FAMILIES[model]).solution, model)
+
+
 def refuse_response(rows: Rows, model: str) -> None:
     """Refuse a design without one response, and a model that is not known.
 

@@ -1,0 +1,187 @@
+"""Figures of a trial regression: its path over time, fitted against actual, residuals, coefficients."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import matplotlib as mpl
+import numpy as np
+from matplotlib.figure import Figure
+from matplotlib.ticker import MaxNLocator
+
+from facturum.data.time.calendar import period_of
+from facturum.data.values import Array, FloatArray
+from facturum.design import Design
+from facturum.errors import DataError, nearest
+from facturum.forecasting import Forecast, Forecasts
+from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, plain, save
+from facturum.trial.trial import Trial
+from facturum.trial.units import RawUnits
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+MOST_POINTS = 20_000
+MOST_COEFFICIENTS = 30
+
+
+@dataclass(frozen=True)
+class _Points:
+    """The rows of a design with their fitted values, in raw units and on the scale that was fitted.
+
+    Args:
+        actual, fitted: in raw units.
+        linear, residual: on the scale that was fitted.
+        moments: days since 1970 of each row, where the time is carried along; else None.
+        units: of each row, "" where there is none.
+    """
+
+    actual: FloatArray
+    fitted: FloatArray
+    linear: FloatArray
+    residual: FloatArray
+    moments: FloatArray | None
+    units: Array
+
+
+def trial_figure(
+    design: Design, path: Path, model: str, errors: str, unit: str | None, forecasts: Forecasts | None
+) -> None:
+    """Draw a trial regression.
+
+    Raises:
+        DataError: where the unit is not known, or the picture cannot be written.
+    """
+    with mpl.rc_context(STYLE):
+        save(
+            trial_picture(
+                design, design.trial(model, errors=errors if errors in ("hc1", "hc3") else "ordinary"), unit, forecasts
+            ),
+            path,
+        )
+
+
+def trial_picture(design: Design, trial: Trial, unit: str | None = None, forecasts: Forecasts | None = None) -> Figure:
+    """Return the picture of a trial regression."""
+    points = _points(design, trial.model)
+    dated = points.moments is not None
+    figure = Figure(figsize=(11, 10.5 if dated else 7.2), dpi=110, layout="constrained")
+    grid = figure.add_gridspec(3 if dated else 2, 2, height_ratios=[1.1, 1, 1][: 3 if dated else 2])
+    row = 0
+    if dated:
+        _path(figure.add_subplot(grid[0, :]), points, trial, unit, forecasts)
+        row = 1
+    _against(figure.add_subplot(grid[row, 0]), points, trial)
+    _residuals(
+        figure.add_subplot(grid[row, 1]), points.linear, points.residual, "fitted values", "residuals by fitted values"
+    )
+    _coefficients(figure.add_subplot(grid[row + 1, 0]), trial)
+    last = figure.add_subplot(grid[row + 1, 1])
+    if points.moments is not None:
+        _residuals(last, _years(points.moments), points.residual, "year", "residuals by time")
+    else:
+        _residuals(
+            last,
+            np.arange(1.0, len(points.residual) + 1.0, dtype=np.float64),
+            points.residual,
+            "row of the matrix",
+            "residuals by row",
+        )
+    return figure
+
+
+def _points(design: Design, model: str) -> _Points:
+    fit, rows = design.fit(model)
+    units = RawUnits.of(str(rows.columns.resolved.get("response")))
+    data = rows.columns.resolved.get("data", {})
+    time, panel = data.get("time"), data.get("panel", [])
+    parts = [(block.y, fit.of(block)) for block in rows.read()]
+    y, out = (np.concatenate(values) for values in zip(*parts, strict=True))
+    known = ~(np.isnan(y) | np.isnan(out))
+    moments = None
+    if time in rows.carried:
+        days = np.array([_day(text) for text in rows.carried[time][known]])
+        moments = days if not np.isnan(days).any() else None
+    names = [name for name in panel if name in rows.carried]
+    labels = [
+        ", ".join(parts) for parts in zip(*[rows.carried[name][known].astype(str) for name in names], strict=True)
+    ]
+    named = np.array(labels) if names else np.full(int(known.sum()), "")
+    raw = units if model == "linear" else RawUnits("none", "")
+    return _Points(raw.undone(y[known]), raw.undone(out[known]), out[known], y[known] - out[known], moments, named)
+
+
+def _day(text: Any) -> float:
+    period = period_of(str(text)[:10]) or period_of(str(text))
+    return float("nan") if period is None else period.start / 86_400_000_000
+
+
+def _years(days: FloatArray) -> FloatArray:
+    return np.asarray(1970 + days / 365.2425)
+
+
+def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts: Forecasts | None) -> None:
+    assert points.moments is not None  # as the caller asks for it
+    known = list(dict.fromkeys(points.units.tolist()))
+    if unit is not None and unit not in known:
+        raise DataError(
+            f"unit '{unit}' not found{nearest(unit, known)}", remedy="They are " + ", ".join(known[:30]) + "."
+        )
+    chosen = known[0] if unit is None else unit
+    rows = np.flatnonzero(points.units == chosen)
+    rows = rows[np.argsort(points.moments[rows], kind="stable")]
+    x = _years(points.moments[rows])
+    axes.plot(x, points.actual[rows], color=INK, linewidth=1.2, marker=".", markersize=4, label="actual")
+    axes.plot(x, points.fitted[rows], color=BAR, linewidth=1.4, label="fitted")
+    ahead = [] if forecasts is None else [each for each in forecasts.of if each.unit == chosen]
+    if ahead:
+        _ahead(axes, ahead)
+    axes.set_title(plain(f"{chosen or trial.response}: actual, fitted{' and forecast' if ahead else ''}"), loc="left")
+    axes.legend(frameon=False, loc="best", ncols=3)
+
+
+def _ahead(axes: Axes, ahead: list[Forecast]) -> None:
+    x = _years(np.array([_day(each.period) for each in ahead]))
+    axes.fill_between(x, [f.low for f in ahead], [f.high for f in ahead], color=MARK, alpha=0.18, linewidth=0)
+    axes.plot(
+        x, [f.forecast for f in ahead], color=MARK, linewidth=1.4, marker=".", markersize=4, label="forecast, 95 %"
+    )
+
+
+def _thin(values: FloatArray) -> FloatArray:
+    return values[:: max(len(values) // MOST_POINTS, 1)]
+
+
+def _against(axes: Axes, points: _Points, trial: Trial) -> None:
+    actual, fitted = _thin(points.actual), _thin(points.fitted)
+    axes.scatter(fitted, actual, s=6, color=BAR, alpha=0.35, linewidth=0)
+    low, high = float(min(actual.min(), fitted.min())), float(max(actual.max(), fitted.max()))
+    axes.plot([low, high], [low, high], color=MARK, linewidth=1)
+    axes.set_xlabel("fitted")
+    axes.set_ylabel("actual")
+    axes.set_title("actual against fitted, in raw units", loc="left")
+
+
+def _residuals(axes: Axes, x: FloatArray, residual: FloatArray, label: str, title: str) -> None:
+    axes.scatter(_thin(x), _thin(residual), s=6, color=BAR, alpha=0.35, linewidth=0)
+    axes.axhline(0, color=MARK, linewidth=1)
+    axes.set_xlabel(label)
+    if label == "year":
+        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_title(title, loc="left")
+
+
+def _coefficients(axes: Axes, trial: Trial) -> None:
+    """Draw each coefficient with its interval, in standard errors, so that all can be seen."""
+    shown = [each for each in trial.coefficients if each.name != "intercept" and each.error > 0][:MOST_COEFFICIENTS]
+    places = np.arange(len(shown))[::-1]
+    t = np.array([each.t for each in shown])
+    wide = np.array([(each.high - each.estimate) / each.error for each in shown])
+    axes.errorbar(t, places, xerr=wide, fmt="o", color=BAR, ecolor=FAINT, markersize=4, linewidth=1.2)
+    axes.axvline(0, color=MARK, linewidth=1)
+    axes.set_yticks(places, [plain(each.name) for each in shown], fontsize=8)
+    axes.tick_params(axis="y", colors=INK, length=0)
+    axes.set_xlabel("coefficient / standard error, with 95 % interval")
+    axes.set_title("coefficients", loc="left")

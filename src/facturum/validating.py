@@ -1,0 +1,321 @@
+"""Trial regressions on parts of the rows: the whole plan is resolved anew for each."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from facturum.arguments import checked
+from facturum.data.table import Table
+from facturum.data.values import Array, FloatArray, Kind
+from facturum.data.variable import Variable
+from facturum.design import Design
+from facturum.engine.planning.shaping import DATA, Given, declared_tables
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import DataError, FacturumError, bounded, counted, listed
+from facturum.notebook import table_html
+from facturum.plan import Plan
+from facturum.trial.accuracy import Accuracy, Sums
+from facturum.trial.rows import Rows
+from facturum.trial.trial import Fit
+from facturum.trial.units import RawUnits
+
+FOLD = "facturum_fold"
+MAX_REFITS = 2_000
+
+
+@dataclass(frozen=True)
+class Fold:
+    """What came of one part held out.
+
+    Args:
+        name: of the part.
+        fitted, predicted: how many rows.
+        rmse: of the rows predicted, in raw units.
+    """
+
+    name: str
+    fitted: int
+    predicted: int
+    rmse: float
+
+
+@dataclass(frozen=True)
+class Validation:
+    """How well rows are predicted that were not fitted.
+
+    Args:
+        scheme: in words.
+        folds: the parts.
+        accuracy: of all rows predicted, in raw units, plain and smeared.
+    """
+
+    scheme: str
+    folds: tuple[Fold, ...]
+    accuracy: tuple[Accuracy, ...]
+
+    def __repr__(self) -> str:
+        lines = [f"{a.kind}: RMSE {a.rmse:.6g}, MAE {a.mae:.6g} over {counted(a.rows, 'row')}" for a in self.accuracy]
+        return listed(self.scheme, lines)
+
+    def _repr_html_(self) -> str:
+        rows = [[f.name, f"{f.fitted:,}", f"{f.predicted:,}", f"{f.rmse:.6g}"] for f in self.folds[:50]]
+        notes = repr(self).splitlines()[1:]
+        return table_html(self.scheme, ("part", "rows fitted", "rows predicted", "RMSE"), rows, notes)
+
+
+@dataclass(frozen=True)
+class Interval:
+    """A coefficient over resampled tables: percentile interval, and in how many of them it could be estimated."""
+
+    name: str
+    estimate: float
+    low: float
+    high: float
+    samples: int
+
+
+@checked
+def validate(
+    plan: Plan,
+    table: Any,
+    *,
+    folds: int | None = None,
+    origin_folds: int | None = None,
+    leave_one_out: bool = False,
+    model: str = "linear",
+    seed: int = 0,
+    series: Mapping[str, Any] | None = None,
+) -> Validation:
+    """Return how well a trial regression predicts rows that it was not fitted to.
+
+    For each part of the learning rows the whole plan is resolved and fitted on the others, and predicts that part.
+    Where the plan learns nothing, leaving one out is computed from one factorisation.
+
+    Args:
+        plan: with open questions or none.
+        table: the rows.
+        folds: how many parts, at random.
+        origin_folds: how many stretches along time, the last ones; each is predicted from all rows before it.
+        leave_one_out: whether each row is a part.
+        model: linear, logistic or poisson.
+        seed: of the random parts.
+        series: the tables of the plan's series, instead of their files.
+
+    Raises:
+        DataError: where there are more parts than rows, no time, or a fold cannot be built or fitted.
+
+    Example:
+        >>> table = {"x": [1.0, 2, 3, 4, 5, 6], "y": [2.1, 3.9, 6.2, 7.8, 10.1, 11.9]}
+        >>> validate(Plan("y", {"x": "x"}), table, leave_one_out=True).accuracy[0].rows
+        6
+    """
+    if sum([folds is not None, origin_folds is not None, leave_one_out]) != 1:
+        raise DataError("name one way to hold rows out", remedy="Write folds=5, origin_folds=3 or leave_one_out=True.")
+    with bounded():
+        base = plan.build(table, series=series)
+        learns = bool(base.columns.learned)
+        if leave_one_out and not learns and model == "linear":
+            return left_out_at_once(base)
+        given = plan.given(table, series=series)
+        learning = base.rows.kept[base.rows.learning] - 1
+        parts, names, scheme = _parts(plan.spec, given, learning, folds, origin_folds, seed)
+        work = _Folds(plan, given, base, parts, names, origin_folds is not None, model)
+        return work.validation(scheme)
+
+
+@checked
+def resample(
+    plan: Plan, table: Any, samples: int = 200, *, model: str = "linear", seed: int = 0,
+    series: Mapping[str, Any] | None = None,
+) -> list[Interval]:  # fmt: skip
+    """Return percentile intervals of coefficients over tables of rows drawn with replacement (Efron 1979).
+
+    The whole plan is resolved anew for each table; it is meant for small ones.
+
+    Args:
+        plan: without operations along time, for which rows drawn twice would be two rows of one period.
+        table: the rows.
+        samples: how many tables.
+        model: linear, logistic or poisson.
+        seed: of the draws.
+        series: the tables of the plan's series, instead of their files.
+
+    Raises:
+        DataError: where the plan works along time, or fewer than half of the tables can be fitted.
+
+    Example:
+        >>> table = {"x": [1.0, 2, 3, 4, 5, 6], "y": [2.1, 3.9, 6.2, 7.8, 10.1, 11.9]}
+        >>> [each.name for each in resample(Plan("y", {"x": "x"}), table, 20)]
+        ['intercept', 'x']
+    """
+    spec = plan.spec
+    if spec.data.timing is not None or spec.stack is not None or spec.convert is not None:
+        raise DataError("rows cannot be drawn of a plan along time", remedy="Use --origin-folds for such a plan.")
+    if not 2 <= samples <= MAX_REFITS:
+        raise DataError(f"{samples} tables are not possible", remedy=f"Write a number from 2 to {MAX_REFITS:,}.")
+    with bounded():
+        given = plan.given(table, series=series)
+        base, _ = plan.build(given.table, series=series).fit(model)
+        names = _names(base, plan.build(given.table, series=series))
+        dice = np.random.default_rng(seed)
+        drawn: list[dict[str, float]] = []
+        for _ in range(samples):
+            rows = np.sort(dice.integers(0, given.table.length, given.table.length))
+            try:
+                design = plan.build(given.table.take(rows), series=series)
+                fit, _ = design.fit(model)
+                drawn.append(dict(zip(_names(fit, design), fit.solution.coefficients.tolist(), strict=True)))
+            except FacturumError:  # such as a category that was not drawn
+                continue
+        if 2 * len(drawn) < samples:
+            raise DataError(
+                f"only {len(drawn)} of {samples} resampled tables could be fitted", remedy="Pool rare categories."
+            )
+        return [_interval(name, value, drawn) for name, value in zip(names, base.solution.coefficients, strict=True)]
+
+
+def _names(fit: Fit, design: Design) -> list[str]:
+    first = 1 if fit.solution.intercept else 0
+    own = [design.names[first:][at] for at in fit.solution.columns]
+    return [*(["intercept"] if first else []), *own]
+
+
+def _interval(name: str, estimate: float, drawn: list[dict[str, float]]) -> Interval:
+    values = [each[name] for each in drawn if name in each]
+    low, high = np.quantile(values, [0.025, 0.975]) if values else (np.nan, np.nan)
+    return Interval(name, float(estimate), float(low), float(high), len(values))
+
+
+def left_out_at_once(design: Design) -> Validation:
+    """Return leaving one out of a design whose plan learns nothing, from the leverage h of each row (Allen 1974).
+
+    The error of a row that was left out is e / (1 - h).
+    """
+    fit, rows = design.fit()
+    units = RawUnits.of(str(rows.columns.resolved.get("response")))
+    actual, predicted = [], []
+    for block in rows.blocks():
+        leverage = np.square(fit.solution.coordinates(block.X)).sum(axis=1)
+        residual = block.y - fit.of(block)
+        with np.errstate(all="ignore"):
+            predicted.append(np.where(leverage < 1 - 1e-12, block.y - residual / (1 - leverage), np.nan))
+        actual.append(block.y)
+    y, out = np.concatenate(actual), np.concatenate(predicted)
+    known = ~np.isnan(out)
+    accuracy = _accuracies([(y[known], out[known], y[known] - out[known])], units)
+    return Validation(f"leaving out each of {counted(len(y), 'row')}, from one factorisation", (), accuracy)
+
+
+def _parts(
+    spec: PlanSpec, given: Given, learning: Array, folds: int | None, origin_folds: int | None, seed: int
+) -> tuple[FloatArray, list[str], str]:
+    """Return the part of each row of the table, the names of the parts to predict, and the scheme in words."""
+    if spec.stack is not None or spec.convert is not None:
+        raise DataError(
+            "folds need a plan that neither stacks nor converts its table", remedy="Convert the table first."
+        )
+    part = np.full(given.table.length, -1.0)
+    if origin_folds is not None:
+        return _along_time(spec, given, learning, origin_folds, part)
+    count = len(learning) if folds is None else folds
+    if not 2 <= count <= min(len(learning), MAX_REFITS):
+        raise DataError(
+            f"{count:,} parts of {counted(len(learning), 'learning row')} are not possible",
+            remedy=f"Write folds from 2 to {min(len(learning), MAX_REFITS):,}.",
+        )
+    order = np.random.default_rng(seed).permutation(learning)
+    part[order] = np.arange(len(order)) % count
+    what = "leaving out each row" if folds is None else f"{count} parts at random (seed {seed})"
+    return part, [f"part {at + 1}" for at in range(count)], f"{what}, the plan resolved anew for each"
+
+
+def _along_time(
+    spec: PlanSpec, given: Given, learning: Array, count: int, part: FloatArray
+) -> tuple[FloatArray, list[str], str]:
+    from facturum.data.time.calendar import period_text
+    from facturum.data.time.series import period_numbers
+
+    timing = spec.data.timing
+    if timing is None or timing.time is None or timing.every == "row":
+        raise DataError("folds along time need a time", remedy="Write [data] time and every, or use folds.")
+    time = declared_tables(spec, given)[DATA][timing.time]
+    numbers = period_numbers(time.data, timing.every)
+    periods = np.unique(numbers[learning])
+    size = len(periods) // (count + 1)
+    if count < 1 or size < 1:
+        raise DataError(
+            f"{count:,} stretches of {counted(len(periods), 'period')} are not possible",
+            remedy=f"Write origin_folds from 1 to {max(len(periods) - 1, 1):,}.",
+        )
+    starts = periods[[len(periods) - size * (count - at) for at in range(count)]]
+    part[:] = np.searchsorted(starts, numbers, side="right")
+    names = [f"from {period_text(int(start), timing.every)}" for start in starts]
+    return part, ["", *names], f"{count} stretches along time, each predicted from all rows before it"
+
+
+@dataclass(frozen=True)
+class _Folds:
+    plan: Plan
+    given: Given
+    base: Design
+    parts: FloatArray
+    names: list[str]
+    along_time: bool
+    model: str
+
+    def validation(self, scheme: str) -> Validation:
+        units = RawUnits.of(str(self.base.columns.resolved.get("response")))
+        outcomes = [each for at, name in enumerate(self.names) if name for each in self._fold(at)]
+        folds = []
+        for name, fitted, (y, out, residuals) in outcomes:
+            accuracy = _accuracies([(y, out, residuals)], units)
+            folds.append(Fold(name, fitted, len(y), accuracy[0].rmse if accuracy else float("nan")))
+        return Validation(scheme, tuple(folds), _accuracies([pair for _, _, pair in outcomes], units))
+
+    def _fold(self, at: int) -> Iterator[tuple[str, int, tuple[FloatArray, FloatArray, FloatArray]]]:
+        """Yield a part's name, how many rows were fitted, and its responses, predictions and the residuals of these."""
+        name = self.names[at]
+        try:
+            design = self._plan(at).build(self._table(), series=self.given.series or None)
+            fit, rows = design.fit(self.model)
+        except FacturumError as error:
+            remedy = error.remedy or "Pool rare categories, or write unseen='pool' or fewer folds."
+            what = f"{name}: {error.what}"
+            raise DataError(what, place=error.place, text=error.text, span=error.span, remedy=remedy) from None
+        learning = np.isin(design.rows.kept, self.base.rows.kept[self.base.rows.learning])
+        chosen = learning & (self.parts[design.rows.kept - 1] == at)
+        y, out = _predicted(rows, fit)
+        some = chosen & ~np.isnan(y) & ~np.isnan(out)
+        residuals = np.concatenate([block.y - fit.of(block) for block in rows.blocks()])
+        if some.any():
+            yield name, fit.solution.rows, (y[some], out[some], residuals)
+
+    def _plan(self, at: int) -> Plan:
+        spec = self.plan.spec
+        condition = f"{FOLD} {'<' if self.along_time else '!='} {at}"
+        learn = condition if spec.rows.learn is None else f"({spec.rows.learn}) and {condition}"
+        rows = spec.rows.model_copy(update={"learn": learn})
+        return Plan.of(spec.model_copy(update={"rows": rows}), None, self.given.series).with_checks("off")
+
+    def _table(self) -> Table:
+        variable = Variable(FOLD, Kind.NUMBER, self.parts)
+        return replace(self.given.table, variables={**self.given.table.variables, FOLD: variable})
+
+
+def _predicted(rows: Rows, fit: Fit) -> tuple[FloatArray, FloatArray]:
+    pairs = [(block.y, fit.of(block)) for block in rows.read()]
+    return np.concatenate([y for y, _ in pairs]), np.concatenate([out for _, out in pairs])
+
+
+def _accuracies(parts: list[tuple[FloatArray, FloatArray, FloatArray]], units: RawUnits) -> tuple[Accuracy, ...]:
+    kinds = ["plain", *(["smeared"] if units.changes else [])]
+    sums = {kind: Sums() for kind in kinds}
+    for y, out, residuals in parts:
+        sums["plain"].add(units.undone(y), units.undone(out))
+        if units.changes:
+            sums["smeared"].add(units.undone(y), units.smeared(out, residuals))
+    return tuple(each.accuracy("held out", kind) for kind, each in sums.items() if each.rows)
