@@ -1,4 +1,4 @@
-"""The commands that look into builds: `trace` and `compare`."""
+"""The commands that look into builds: `trace`, `compare` and `report`."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from facturum.cli.common import FILE, print_json, series_from, series_option
+from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING
 
 
@@ -71,3 +71,22 @@ def compare(context: click.Context, before: Path, after: Path, by: tuple[str, ..
 
         terminal.console().print(comparison_view(result))
     context.exit(0 if result.same else FOUND_SOMETHING)
+
+
+@click.command()
+@click.argument("folder", metavar="DIR", type=FILE)
+@click.option("--out", required=True, type=FILE, help="The .html file to write.")
+@click.option("--replace", is_flag=True, help="Replace a file that already exists.")
+def report(folder: Path, out: Path, replace: bool) -> None:
+    """Write a report on the build in DIR as one HTML page, for somebody who has only a browser.
+
+    It holds rows, plan, checks, columns, distributions, correlations and a trial regression, and loads nothing.
+    """
+    from facturum.design import open_design
+    from facturum.show import terminal
+    from facturum.show.report import write_report
+
+    if not replace:
+        refuse_existing(out, "Choose another file, or add --replace.")
+    write_report(open_design(folder), out)
+    terminal.console().print(terminal.safe(f"written to {out}"))

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from facturum.cli.common import FILE, print_json, put, refuse_existing, series_from, series_option
+from facturum.cli.build import build
+from facturum.cli.common import FILE, print_json, put, series_from, series_option
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
-from facturum.cli.inspect import compare, trace
+from facturum.cli.inspect import compare, report, trace
 from facturum.cli.look import draft, operations, profile
-from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.cli.trial import trial
 from facturum.errors import AuditError, PlanError, nearest
@@ -36,6 +36,7 @@ def main() -> None:
     The main job:     facturum build plan.toml data.csv --out build/
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
+    For a browser:    facturum report build/ --out report.html
     What has changed: facturum compare build/ other/
     How a cell arose: facturum trace build/ data.csv --row 7 --column price
     A first fit:      facturum trial build/
@@ -46,121 +47,6 @@ def main() -> None:
 
     Exit status: 0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of Facturum, from 129 a signal.
     """
-
-
-@main.command()
-@click.argument("plan", type=FILE)
-@click.argument("data", type=FILE)
-@click.option("--out", required=True, type=FILE, help="The folder to write; it must not be there yet.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["parquet", "csv", "npy", "npz"]),
-    default="parquet",
-    show_default=True,
-    help="Of the design file; npy holds numbers only, npz those that are not zero.",
-)
-@click.option("--replace", is_flag=True, help="Replace a build that already exists.")
-@click.option("--history", type=FILE, help="Earlier rows, for lags and averages.")
-@series_option
-@click.option("--threads", type=click.IntRange(1), help="How many threads; the result does not depend on it.")
-@click.option(
-    "--stream",
-    is_flag=True,
-    help="Read and write the rows in parts, as is done anyway where the table or the matrix would take more than half "
-    "of the free memory.",
-)
-@click.option(
-    "--memory",
-    type=click.IntRange(16),
-    default=256,
-    show_default=True,
-    metavar="MB",
-    help="With --stream: in which rows are brought into the order of time.",
-)
-@click.option("--ahead", type=int, metavar="K", help="Build the rows of the next K periods of each unit.")
-@click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")
-@click.option("--strict", is_flag=True, help="Let each check that would warn refuse the build instead (exit status 1).")
-@click.option("--no-checks", is_flag=True, help="Make no checks of the columns.")
-@click.option("--json", "as_json", is_flag=True, help="Print what was built, for programs.")
-def build(
-    plan: Path,
-    data: Path,
-    out: Path,
-    form: str,
-    replace: bool,
-    history: Path | None,
-    series: tuple[str, ...],
-    threads: int | None,
-    stream: bool,
-    memory: int,
-    ahead: int | None,
-    future: Path | None,
-    strict: bool,
-    no_checks: bool,
-    as_json: bool,
-) -> None:
-    """Build the design matrix of PLAN from DATA.
-
-    PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
-    anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
-    """
-    from facturum.files.builds.build_writer import STREAMED
-    from facturum.plan import Plan
-
-    if not replace:
-        refuse_existing(out, "Choose another folder, or add --replace.")
-    loaded, tables = Plan.load(plan), series_from(series)
-    if strict and no_checks:
-        raise PlanError("--strict and --no-checks exclude each other", remedy="Write one of them.")
-    if strict or no_checks:
-        loaded = loaded.with_checks("error" if strict else "off")
-    if stream and history is not None:
-        raise PlanError(
-            "--stream cannot read --history",
-            remedy="Put the earlier rows into the table, and leave them out of the matrix with [rows] keep.",
-        )
-    if ahead is not None:
-        from facturum.forecasting import build_ahead
-
-        design = build_ahead(loaded, data, ahead, future=future, series=tables)
-        design.save(out, format=form, replace=replace)
-        _show_build(design, out, form, False, as_json)
-        return
-    streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
-    if streams:
-        with rows_progress(as_json) as told:
-            design = loaded.build_into(
-                out, data, series=tables, format=form, replace=replace, memory=memory * 2**20, threads=threads,
-                progress=told,
-            )  # fmt: skip
-    else:
-        with leaves_progress(as_json) as ticked:
-            design = loaded.build(
-                data, history=history, series=tables, threads=threads, progress=ticked, sparse=form == "npz"
-            )
-            design.save(out, format=form, replace=replace)
-    _show_build(design, out, form, streams, as_json)
-
-
-def _show_build(design: Design, out: Path, form: str, streams: bool, as_json: bool) -> None:
-    """Print what was built."""
-    if as_json:
-        counts = design.columns.rows.model_dump(mode="json")
-        print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
-        return
-    from facturum.show import terminal
-    from facturum.show.columns import columns_view
-
-    screen = terminal.console()
-    screen.print(terminal.rows_view(design.columns))
-    screen.print(columns_view(design.columns, brief=True))
-    screen.print(
-        terminal.safe(
-            f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "
-            "plan.resolved.toml" + ("; the rows were read and written in parts" if streams else "")
-        )
-    )
 
 
 @main.command()
@@ -386,7 +272,7 @@ def completion(shell: str) -> None:
         put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
-for _command in (profile, draft, operations, sample, stack, unstack, compare, convert, trace, trial):
+for _command in (build, profile, draft, operations, sample, stack, unstack, compare, convert, report, trace, trial):
     main.add_command(_command)
 
 

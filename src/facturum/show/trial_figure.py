@@ -36,6 +36,7 @@ class _Points:
         linear, residual: on the scale that was fitted.
         moments: days since 1970 of each row, where the time is carried along; else None.
         units: of each row, "" where there is none.
+        step: every how many of them are drawn as points.
     """
 
     actual: FloatArray
@@ -44,6 +45,7 @@ class _Points:
     residual: FloatArray
     moments: FloatArray | None
     units: Array
+    step: int
 
 
 def trial_figure(
@@ -63,9 +65,15 @@ def trial_figure(
         )
 
 
-def trial_picture(design: Design, trial: Trial, unit: str | None = None, forecasts: Forecasts | None = None) -> Figure:
-    """Return the picture of a trial regression."""
-    points = _points(design, trial.model)
+def trial_picture(
+    design: Design,
+    trial: Trial,
+    unit: str | None = None,
+    forecasts: Forecasts | None = None,
+    most: int = MOST_POINTS,
+) -> Figure:
+    """Return the picture of a trial regression, with at most so many points."""
+    points = _points(design, trial.model, most)
     dated = points.moments is not None
     figure = Figure(figsize=(11, 10.5 if dated else 7.2), dpi=110, layout="constrained")
     grid = figure.add_gridspec(3 if dated else 2, 2, height_ratios=[1.1, 1, 1][: 3 if dated else 2])
@@ -74,25 +82,19 @@ def trial_picture(design: Design, trial: Trial, unit: str | None = None, forecas
         _path(figure.add_subplot(grid[0, :]), points, trial, unit, forecasts)
         row = 1
     _against(figure.add_subplot(grid[row, 0]), points, trial)
-    _residuals(
-        figure.add_subplot(grid[row, 1]), points.linear, points.residual, "fitted values", "residuals by fitted values"
-    )
+    linear, residual = points.linear[:: points.step], points.residual[:: points.step]
+    _residuals(figure.add_subplot(grid[row, 1]), linear, residual, "fitted values", "residuals by fitted value")
     _coefficients(figure.add_subplot(grid[row + 1, 0]), trial)
     last = figure.add_subplot(grid[row + 1, 1])
     if points.moments is not None:
-        _residuals(last, _years(points.moments), points.residual, "year", "residuals by time")
+        _residuals(last, _years(points.moments)[:: points.step], residual, "year", "residuals by time")
     else:
-        _residuals(
-            last,
-            np.arange(1.0, len(points.residual) + 1.0, dtype=np.float64),
-            points.residual,
-            "row of the matrix",
-            "residuals by row",
-        )
+        numbers = np.arange(1.0, len(points.residual) + 1.0, dtype=np.float64)[:: points.step]
+        _residuals(last, numbers, residual, "row of the matrix", "residuals by row")
     return figure
 
 
-def _points(design: Design, model: str) -> _Points:
+def _points(design: Design, model: str, most: int) -> _Points:
     fit, rows = design.fit(model)
     units = RawUnits.of(str(rows.columns.resolved.get("response")))
     data = rows.columns.resolved.get("data", {})
@@ -110,7 +112,10 @@ def _points(design: Design, model: str) -> _Points:
     ]
     named = np.array(labels) if names else np.full(int(known.sum()), "")
     raw = units if model == "linear" else RawUnits("none", "")
-    return _Points(raw.undone(y[known]), raw.undone(out[known]), out[known], y[known] - out[known], moments, named)
+    return _Points(
+        raw.undone(y[known]), raw.undone(out[known]), out[known], y[known] - out[known], moments, named,
+        max(int(known.sum()) // most, 1),
+    )  # fmt: skip
 
 
 def _day(text: Any) -> float:
@@ -150,13 +155,9 @@ def _ahead(axes: Axes, ahead: list[Forecast]) -> None:
     )
 
 
-def _thin(values: FloatArray) -> FloatArray:
-    return values[:: max(len(values) // MOST_POINTS, 1)]
-
-
 def _against(axes: Axes, points: _Points, trial: Trial) -> None:
-    actual, fitted = _thin(points.actual), _thin(points.fitted)
-    axes.scatter(fitted, actual, s=6, color=BAR, alpha=0.35, linewidth=0)
+    actual, fitted = points.actual[:: points.step], points.fitted[:: points.step]
+    axes.scatter(fitted, actual, s=6, color=BAR, alpha=0.35, linewidth=0, rasterized=True)
     low, high = float(min(actual.min(), fitted.min())), float(max(actual.max(), fitted.max()))
     axes.plot([low, high], [low, high], color=MARK, linewidth=1)
     axes.set_xlabel("fitted")
@@ -165,7 +166,7 @@ def _against(axes: Axes, points: _Points, trial: Trial) -> None:
 
 
 def _residuals(axes: Axes, x: FloatArray, residual: FloatArray, label: str, title: str) -> None:
-    axes.scatter(_thin(x), _thin(residual), s=6, color=BAR, alpha=0.35, linewidth=0)
+    axes.scatter(x, residual, s=6, color=BAR, alpha=0.35, linewidth=0, rasterized=True)
     axes.axhline(0, color=MARK, linewidth=1)
     axes.set_xlabel(label)
     if label == "year":
