@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import warnings
-from collections import ChainMap
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,11 +12,11 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.arguments import checked
+from facturum.audit.checks.outcome import Outcome
 from facturum.audit.entries import ColumnMap
-from facturum.audit.fingerprints import column_digests, sparse_digests
-from facturum.audit.proof.content import content_failures, row_failures, table_failures
+from facturum.audit.novelties import novelties
 from facturum.audit.proof.trace import RowTrace, Trace
-from facturum.audit.proof.verify import Failure, Verification, verify
+from facturum.audit.proof.verify import Verification
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.arrow_export import frame_of
 from facturum.data.values import Array, FloatArray
@@ -27,20 +24,20 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import AuditError, DataError, FacturumWarning, bounded, counted
+from facturum.errors import AuditError, DataError, bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
 from facturum.files.builds.build_writer import FORMATS, write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.stored_build import Stored, numbers_of
 from facturum.files.folder import write_folder
-from facturum.files.parts.portions import Portions
-from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
 from facturum.numerics.sparse import SparseColumns
 from facturum.tracing import traced
 from facturum.trial.covariances import ErrorKind
 from facturum.trial.rows import Rows
 from facturum.trial.trial import Fit, Trial, fitted, run_trial
 from facturum.trials import rows_of
+from facturum.verifying import verified
+from facturum.warned import are_shown, issue
 
 if TYPE_CHECKING:
     from facturum.plan import Plan
@@ -64,6 +61,7 @@ class Design:
         self._resolved = resolved
         self._origin = origin
         self._series: tuple[Path | None, dict[str, Any]] = (None, {})
+        self._known: Callable[[], ColumnMap] | None = None
         self._warned = not isinstance(origin, FromBuild)  # a stored build was warned of when it was made
 
     @classmethod
@@ -88,11 +86,14 @@ class Design:
         responses = [entry.name for entry in stored.columns.columns if entry.role == RESPONSE]
         return cls(names, responses, stored.resolved, stored)
 
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_known": None}
+
     @cached_property
     def X(self) -> Any:  # noqa: N802 - the field's standard name
         """The matrix: doubles (rows, columns), column-major; of a sparse design a SciPy array in compressed columns."""
         X = self._origin.X  # noqa: N806
-        return _compressed(X) if isinstance(X, SparseColumns) else X
+        return X.compressed() if isinstance(X, SparseColumns) else X
 
     @cached_property
     def y(self) -> FloatArray | None:
@@ -101,7 +102,8 @@ class Design:
         return y if y is None or y.shape[1] > 1 else y[:, 0]
 
     @property
-    def _cells(self) -> SparseColumns | None:
+    def cells(self) -> SparseColumns | None:
+        """The matrix, where it is sparse: only its cells that are not zero."""
         return self._origin.cells
 
     @property
@@ -109,11 +111,22 @@ class Design:
         """The resolved plan: building with it learns nothing."""
         from facturum.plan import Plan
 
-        return Plan.of(self._resolved, *self._series)
+        return Plan.of(self._resolved, *self._series, known=lambda: self.columns)
 
-    def remember(self, folder: Path | None, series: Mapping[str, Any]) -> None:
-        """Keep where the tables of the plan's series are, for the resolved plan to build and verify with."""
-        self._series = (folder, dict(series))
+    def remember(
+        self, folder: Path | None, series: Mapping[str, Any], known: Callable[[], ColumnMap] | None = None
+    ) -> None:
+        """Keep where the tables of the plan's series are, and the map of the build that the plan was resolved for."""
+        self._series, self._known = (folder, dict(series)), known
+
+    @property
+    def news(self) -> list[str]:
+        """What is new in the rows of a resolved plan, beside those of the build that it was resolved for."""
+        if self._known is None:
+            return []
+        with suppress(AuditError):  # of a folder that is damaged
+            return list(novelties(self._known(), self.columns))
+        return []
 
     @property
     def columns(self) -> ColumnMap:
@@ -143,8 +156,8 @@ class Design:
         if entry.role == RESPONSE and self.y is not None:
             return self.y if self.y.ndim == 1 else self.y[:, self.response_names.index(name)]
         at = self.names.index(name)
-        if self._cells is not None:
-            return self._cells.column(at)
+        if self.cells is not None:
+            return self.cells.column(at)
         column: FloatArray = self.X[:, at]
         return column
 
@@ -176,11 +189,11 @@ class Design:
             PlanError: where a column of the matrix has the name of another of these.
             DataError: where the columns of a sparse design would not fit into memory.
         """
-        if self._cells is None:
+        if self.cells is None:
             return self._origin.table
-        refuse_size(*self._cells.shape)
+        refuse_size(*self.cells.shape)
         table = self._origin.side
-        for name, values in self._cells.named(self.names).items():
+        for name, values in self.cells.named(self.names).items():
             table = table.append_column(name, doubles(values))
         return table
 
@@ -198,20 +211,14 @@ class Design:
 
         Example:
             >>> from facturum.plan import Plan
-            >>> table = {"way": ["road", "trail", "road"]}
-            >>> Plan(None, {"way": "way"}).build(table, sparse=True).to_sparse().toarray().tolist()
-            [[1.0, 0.0], [1.0, 1.0], [1.0, 0.0]]
+            >>> Plan(None, {"way": "way"}).build({"way": ["road", "trail"]}, sparse=True).to_sparse().toarray().tolist()
+            [[1.0, 0.0], [1.0, 1.0]]
         """
-        if self._cells is not None:
+        if self.cells is not None:
             return self.X
         if "X" in self.__dict__ or isinstance(self._origin, FromBuild):
-            return _compressed(SparseColumns.of_dense(self.X))
-        parts, length = [], 0
-        for block, _, _ in self.blocks():
-            rows, columns = np.nonzero(block)
-            parts.append((columns.astype(np.int32), rows + length, block[rows, columns]))
-            length += len(block)
-        return _compressed(SparseColumns.of(parts, length, len(self.names)))
+            return SparseColumns.of_dense(self.X).compressed()
+        return SparseColumns.of_blocks((block for block, _, _ in self.blocks()), len(self.names)).compressed()
 
     def blocks(self, rows: int = 65_536) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
         """Yield the design block by block, for solvers that learn in parts.
@@ -228,7 +235,7 @@ class Design:
             >>> [(X.shape, y.tolist(), rows.tolist()) for X, y, rows in design.blocks(2)]
             [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
         """
-        if isinstance(self._origin, Stored) and self._cells is None and "X" not in self.__dict__:
+        if isinstance(self._origin, Stored) and self.cells is None and "X" not in self.__dict__:
             for table in self._origin.blocks(max(rows, 1)):
                 numbers = {name: numbers_of(table.column(name)) for name in [*self.names, *self.response_names]}
                 y = np.column_stack([numbers[n] for n in self.response_names]) if self.response_names else None
@@ -237,7 +244,7 @@ class Design:
                 yield X, one, numbers_of(table.column(SOURCE_ROW))
             return
         kept = self.rows.kept
-        by_row = None if self._cells is None else self.X.tocsr()
+        by_row = None if self.cells is None else self.X.tocsr()
         for start in range(0, len(kept), max(rows, 1)):
             part = slice(start, start + max(rows, 1))
             block = self.X[part] if by_row is None else by_row[part].toarray()
@@ -258,7 +265,7 @@ class Design:
         """
         if format not in FORMATS:
             raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv, npy or npz.")
-        sparse = self._cells is not None
+        sparse = self.cells is not None
         if (format == "npz") != sparse:
             what = "a sparse design is saved as npz only" if sparse else "only a sparse design is saved as npz"
             raise DataError(what, remedy='Write format="npz".' if sparse else "Build it with sparse=True.")
@@ -270,7 +277,7 @@ class Design:
         write_folder(
             Path(folder),
             lambda part: write_build(
-                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self._cells
+                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self.cells
             ),
             own_files,
             replace,
@@ -287,47 +294,12 @@ class Design:
 
         A build or a source that is large is not brought into memory: both are read side by side.
         """
-        if isinstance(self._origin, Stored) and history is None and self._in_parts(self._origin, table):
-            with bounded(), suppress(InOtherOrder):
-                tables = self.plan.series_tables(series)
-                return verify_in_parts(self._origin, self.plan.scan(table), tables, Portions())
-        stored = self._origin.audited
-        y = None if self.y is None else self.y.reshape(len(self.y), -1)
-        responses = {} if y is None else {name: y[:, at] for at, name in enumerate(self.response_names)}
-        cells = self._cells
-        matrix: Mapping[str, FloatArray] = (
-            {name: self.X[:, at] for at, name in enumerate(self.names)} if cells is None else cells.named(self.names)
-        )
-        marks = column_digests(list(matrix.values())) if cells is None else sparse_digests(cells)
-        digests = dict(zip(matrix, marks, strict=True))
-        digests |= dict(zip(responses, column_digests(list(responses.values())), strict=True))
-        with bounded():
-            given = self.plan.given(table, history, series)
-            columns = ChainMap(responses, matrix)  # type: ignore[arg-type]
-            outcome, anew = verify(stored, columns, digests, self.rows.kept, given, cells is not None)
-        failures = [Failure("file", name, what) for name, what in self._origin.findings]
-        if anew is not None and outcome.ok:
-            failures += self._content_failures(FromBuild(*anew), outcome.exact)
-        return replace(outcome, failures=(*failures, *outcome.failures))
+        return verified(self, self._origin, table, history, series)
 
-    def _in_parts(self, stored: Stored, table: Any) -> bool:
-        """Return whether verifying holds little of a build and its source at a time, or compares both in memory."""
-        if stored.cells is not None or not self.plan.streams:
-            return False
-        return stored.unread is not None or bool((np.diff(self.rows.kept) < 1).any()) or self.plan.is_large(table)
-
-    def _content_failures(self, anew: FromBuild, exact: bool) -> Iterator[Failure]:
-        """Compare everything else in a build, its maps and the cells beside its columns, with the build made anew."""
-        yield from content_failures(self._origin.audited, anew.audited, exact)
-        yield from row_failures(self.rows, anew.rows)
-        checked_before = set(self.names + self.response_names)
-        if self._cells is None:
-            own, other = self.to_arrow(), anew.table
-        else:  # whose file has neither the columns of X nor carried variables in its table
-            own, other = self._origin.side, anew.side
-            other = other.select([name for name in other.column_names if name in own.column_names])
-        yield from table_failures(own, other, "the design file", checked_before)
-        yield from table_failures(self.imputed, anew.imputed, "the list of imputed cells")
+    @property
+    def checks(self) -> Outcome:
+        """What the checks of the build found."""
+        return Outcome.of(self.columns)
 
     @checked
     def trace(
@@ -354,11 +326,8 @@ class Design:
         Example:
             >>> from facturum.plan import Plan
             >>> table = {"price": [20.0, 30.0, 50.0]}
-            >>> print(Plan(None, {"p": "price / 10"}).build(table).trace(table, 2, "p"))
-            p in row 2 of the table
-                price / 10 = 3
-                    price = 30   (row 2)
-            The stored value 3 follows from the source.
+            >>> Plan(None, {"p": "price / 10"}).build(table).trace(table, 2, "p").outcome
+            'The stored value 3 follows from the source.'
         """
         with bounded():
             return traced(self, table, row, column, history, series)
@@ -390,13 +359,8 @@ class Design:
             return run_trial(self._trial_rows(), model, ErrorKind(errors, by, lags))[0]
 
     def fit(self, model: str = "linear") -> tuple[Fit, Rows]:
-        """Return the coefficients of a trial regression as predictions need them, and the rows fitted.
-
-        Raises:
-            DataError: as `trial` does.
-        """
-        rows = self._trial_rows()
-        return fitted(rows, model), rows
+        """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
+        return fitted(self._trial_rows(), model), self._trial_rows()
 
     def _trial_rows(self) -> Rows:
         known = self._origin.factor if isinstance(self._origin, FromBuild) else None
@@ -408,10 +372,11 @@ class Design:
         Args:
             stacklevel: how far up the caller is, to whom the warnings are shown.
         """
-        if not self._warned and self._origin.length * len(self.names) <= SMALL and _are_shown():
+        if not self._warned and self._origin.length * len(self.names) <= SMALL and are_shown():
             with bounded():
-                columns = self._origin.columns
+                columns, news = self._origin.columns, self.news
             self._warn(columns, stacklevel + 1)
+            issue(news, stacklevel)
 
     def _warn(self, columns: ColumnMap, stacklevel: int) -> None:
         if not self._warned:
@@ -423,25 +388,6 @@ class Design:
 
     def __repr__(self) -> str:
         return f"<design of {counted(self._origin.length, 'row')} and {counted(len(self.names), 'column')}>"
-
-
-def issue(texts: Iterable[str], stacklevel: int) -> None:
-    """Issue what a column map warns of.
-
-    Args:
-        texts: the warnings.
-        stacklevel: how far up the caller is, to whom they are shown.
-    """
-    for text in texts:
-        warnings.warn(text, FacturumWarning, stacklevel=stacklevel)
-
-
-def _are_shown() -> bool:
-    """Return whether warnings of ours are not ignored altogether, so that the map need not be made for them."""
-    for action, message, category, module, _ in warnings.filters:
-        if message is None and module is None and issubclass(FacturumWarning, category):
-            return action != "ignore"
-    return True
 
 
 @checked
@@ -456,10 +402,3 @@ def open_design(folder: str | Path, check: bool = True) -> Design:
         AuditError: where it is not a build, or is damaged.
     """
     return Design.open(folder, check)
-
-
-def _compressed(cells: SparseColumns) -> Any:
-    """Return a sparse matrix as SciPy has it, sharing memory."""
-    from scipy import sparse
-
-    return sparse.csc_array((cells.data, cells.rows, cells.starts), shape=cells.shape)

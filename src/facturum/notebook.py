@@ -32,6 +32,16 @@ def tree_html(caption: str, step: Stepwise, note: str) -> str:
     return f"<p>{escape(caption)}</p><ul>{item(step)}</ul><p>{escape(note)}</p>"
 
 
+def text_html(caption: str, text: str) -> str:
+    """Return a text for notebooks, line by line.
+
+    Example:
+        >>> text_html("a plan", "x < 1")
+        '<p>a plan</p><pre>x &lt; 1</pre>'
+    """
+    return f"<p>{escape(caption)}</p><pre>{escape(text)}</pre>"
+
+
 def table_html(caption: str, heads: Sequence[str], rows: Iterable[Sequence[str]], notes: Iterable[str] = ()) -> str:
     """Return a table for notebooks.
 

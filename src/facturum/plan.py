@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from facturum.arguments import checked
+from facturum.audit.entries import ColumnMap
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.design import Design, issue
+from facturum.design import Design
 from facturum.engine.passes.build import Progress, build, resolve
 from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.names import names_from_text
 from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
-from facturum.engine.planning.spec import ChecksSpec, PlanSpec, spec_from
+from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import DataError, PlanError, bounded, counted, nearest
+from facturum.files.builds.build_folder import read_build
 from facturum.files.builds.build_writer import MARKER
 from facturum.files.parts.choosing import free_memory, is_large
 from facturum.files.parts.portions import Portions
@@ -27,6 +29,7 @@ from facturum.files.reading.scans import Scan, TableScan
 from facturum.files.reading.tables import read
 from facturum.files.reading.text_tables import TextForm
 from facturum.terms import Expression
+from facturum.warned import issue
 
 
 class Plan:
@@ -90,19 +93,30 @@ class Plan:
         self._spec = spec_from({key: value for key, value in content.items() if value is not None})
         self._folder: Path | None = Path()
         self._tables: dict[str, Any] = {}
+        self._known: Callable[[], ColumnMap] | None = None
 
     @classmethod
-    def of(cls, spec: PlanSpec, folder: Path | None = None, tables: Mapping[str, Any] | None = None) -> Plan:
+    def of(
+        cls,
+        spec: PlanSpec,
+        folder: Path | None = None,
+        tables: Mapping[str, Any] | None = None,
+        known: Callable[[], ColumnMap] | None = None,
+    ) -> Plan:
         """Return the plan of a specification.
 
         Args:
             spec: the specification.
             folder: where the files of its series are looked for; None for nowhere.
             tables: tables of its series, where they are known.
+            known: of a resolved plan, returns the map of the build that it belongs to.
         """
         plan = cls.__new__(cls)
-        plan._spec, plan._folder, plan._tables = spec, folder, dict(tables or {})
+        plan._spec, plan._folder, plan._tables, plan._known = spec, folder, dict(tables or {}), known
         return plan
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_known": None}
 
     @classmethod
     @checked
@@ -115,8 +129,10 @@ class Plan:
         spec = load_plan(path)
         try:
             folder = Path(path).resolve().parent
+            if not (folder / MARKER).exists():
+                return cls.of(spec, folder)
             # paths written in a build folder are never followed
-            return cls.of(spec, None if (folder / MARKER).exists() else folder)
+            return cls.of(spec, known=lambda: read_build(folder, False).columns)
         except OSError as problem:  # such as a working folder that has been deleted
             raise PlanError(f"the folder of {path} cannot be read: {problem}", remedy="Check the path.") from None
 
@@ -137,22 +153,15 @@ class Plan:
         return self._spec.resolved
 
     def with_checks(self, level: str) -> Plan:
-        """Return the plan with other [checks].
-
-        Args:
-            level: "error" lets each check that is made refuse the build; "off" makes none.
-
-        Raises:
-            PlanError: for another level.
+        """Return the plan with its checks as errors ("error"), or with none ("off").
 
         Example:
             >>> Plan("y", "x").with_checks("off").spec.checks.of("leak")
             'off'
         """
-        if level not in ("error", "off"):
-            raise PlanError(f"'{level}' is not a valid level of checks", remedy='Write "error" or "off".')
-        checks = self._spec.checks.strict() if level == "error" else ChecksSpec.none()
-        return Plan.of(self._spec.model_copy(update={"checks": checks}), self._folder, self._tables)
+        return Plan.of(
+            self._spec.model_copy(update={"checks": self._spec.checks.all(level)}), self._folder, self._tables
+        )
 
     @checked
     def save(self, path: str | Path) -> None:
@@ -206,7 +215,7 @@ class Plan:
         with bounded():
             given = self.given(table, history, series)
             design = Design.of(build(self._spec, given, threads, progress=progress, sparse=sparse), self._spec)
-        design.remember(self._folder, given.series)
+        design.remember(self._folder, given.series, self._known)
         if self._spec.checks.refuses:
             _ = design.columns
         design.issue_warnings(stacklevel=4)
@@ -375,6 +384,11 @@ class Plan:
         response = f" of {self._spec.response}" if self._spec.response else ""
         terms = counted(len(self._spec.terms), "term")
         return f"<{'resolved ' if self.resolved else ''}plan{response} with {terms}>"
+
+    def _repr_html_(self) -> str:
+        from facturum.notebook import text_html
+
+        return text_html(repr(self).strip("<>"), str(self))
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self._spec == other._spec

@@ -129,6 +129,8 @@ def _show_build(design: Design, out: Path, form: str, streams: bool, as_json: bo
     screen = terminal.console()
     screen.print(terminal.rows_view(design.columns))
     screen.print(columns_view(design.columns, brief=True))
+    for news in design.news:
+        screen.print(terminal.safe(news))
     screen.print(
         terminal.safe(
             f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "

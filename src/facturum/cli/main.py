@@ -59,9 +59,16 @@ def main() -> None:
     help="Draw the bins, or the series before and after, of the COLUMNs or of all into this .png file.",
 )
 @click.option("--unit", multiple=True, metavar="NAME", help="With --figure: the units drawn; may be given again.")
+@click.option("--csvw", is_flag=True, help="Print the map as metadata of the standard CSV on the Web (JSON-LD).")
 @click.option("--json", "as_json", is_flag=True, help="Print the map, for programs.")
 def explain(
-    folder: Path, column: tuple[str, ...], imputed: bool, figure: Path | None, unit: tuple[str, ...], as_json: bool
+    folder: Path,
+    column: tuple[str, ...],
+    imputed: bool,
+    figure: Path | None,
+    unit: tuple[str, ...],
+    csvw: bool,
+    as_json: bool,
 ) -> None:
     """Print the column map of the build in DIR: all of it, or all that is known of each COLUMN or term.
 
@@ -72,6 +79,11 @@ def explain(
 
     design = open_design(folder)
     columns = design.columns
+    if csvw:
+        from facturum.audit.interchange import csvw as metadata
+
+        print_json(metadata(design.audited))
+        return
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
     if unit and figure is None:

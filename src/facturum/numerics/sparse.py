@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -62,6 +62,22 @@ class SparseColumns:
         small = np.int32 if len(matrix) < 2**31 else np.int64
         empty = [np.zeros(0)]
         return cls(np.concatenate(data or empty), np.concatenate(rows or empty).astype(small), starts, len(matrix))
+
+    @classmethod
+    def of_blocks(cls, blocks: Iterable[FloatArray], width: int) -> SparseColumns:
+        """Return the cells that are not zero of a matrix whose rows come block by block."""
+        parts, length = [], 0
+        for block in blocks:
+            rows, columns = np.nonzero(block)
+            parts.append((columns.astype(np.int32), rows + length, block[rows, columns]))
+            length += len(block)
+        return cls.of(parts, length, width)
+
+    def compressed(self) -> Any:
+        """Return the matrix as SciPy has it, sharing memory."""
+        from scipy import sparse  # loaded when it is needed, for commands to start at once
+
+        return sparse.csc_array((self.data, self.rows, self.starts), shape=self.shape)
 
     @property
     def shape(self) -> tuple[int, int]:

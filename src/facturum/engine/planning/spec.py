@@ -117,15 +117,11 @@ class ChecksSpec(_Section):
         """Whether any check may refuse a build."""
         return any(self.of(key) == "error" for key in ChecksSpec.model_fields)
 
-    def strict(self) -> ChecksSpec:
-        """Return the same with each warning an error."""
-        levels = {key: "off" if self.of(key) == "off" else "error" for key in ChecksSpec.model_fields}
-        return ChecksSpec.model_validate(levels)
-
-    @classmethod
-    def none(cls) -> ChecksSpec:
-        """Return no checks at all."""
-        return cls.model_validate(dict.fromkeys(cls.model_fields, "off"))
+    def all(self, level: str) -> ChecksSpec:
+        """Return the same with all checks that are made at one level; "off" makes none."""
+        return ChecksSpec.model_validate(
+            {key: "off" if self.of(key) == "off" else level for key in ChecksSpec.model_fields}
+        )
 
 
 class StackSpec(_Section):
