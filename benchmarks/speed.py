@@ -17,6 +17,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 from along_time import time_lines
+from checks_and_trial import check_lines
 from measuring import best, peak
 from whole_build import build_lines
 
@@ -201,6 +202,7 @@ def main() -> None:
     lines += growth_lines()
     lines += build_lines()
     lines += time_lines()
+    lines += check_lines()
     text = "\n".join(lines)
     print(text)
     if "--write" in sys.argv:

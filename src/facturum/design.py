@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -87,7 +86,7 @@ class Design:
         return cls(names, responses, stored.resolved, stored)
 
     def __getstate__(self) -> dict[str, Any]:
-        return {**self.__dict__, "_known": None}
+        return self.__dict__ | {"_known": None}
 
     @cached_property
     def X(self) -> Any:  # noqa: N802 - the field's standard name
@@ -124,9 +123,7 @@ class Design:
         """What is new in the rows of a resolved plan, beside those of the build that it was resolved for."""
         if self._known is None:
             return []
-        with suppress(AuditError):  # of a folder that is damaged
-            return list(novelties(self._known(), self.columns))
-        return []
+        return list(novelties(self._known(), self.columns))
 
     @property
     def columns(self) -> ColumnMap:
@@ -153,6 +150,8 @@ class Design:
             AuditError: where there is none of this name.
         """
         entry = self.columns[name]
+        if isinstance(self._origin, Stored) and self._origin.cells is None and "X" not in self.__dict__:
+            return self._origin.column(name)
         if entry.role == RESPONSE and self.y is not None:
             return self.y if self.y.ndim == 1 else self.y[:, self.response_names.index(name)]
         at = self.names.index(name)
@@ -211,8 +210,8 @@ class Design:
 
         Example:
             >>> from facturum.plan import Plan
-            >>> Plan(None, {"way": "way"}).build({"way": ["road", "trail"]}, sparse=True).to_sparse().toarray().tolist()
-            [[1.0, 0.0], [1.0, 1.0]]
+            >>> Plan(None, {"way": "way"}).build({"way": ["road", "trail"]}).to_sparse().nnz
+            3
         """
         if self.cells is not None:
             return self.X
@@ -297,6 +296,11 @@ class Design:
         return verified(self, self._origin, table, history, series)
 
     @property
+    def kept(self) -> Array:
+        """The source row number of each row of the matrix; of a large build read without all the rest."""
+        return self._origin.column(SOURCE_ROW) if isinstance(self._origin, Stored) else self.rows.kept
+
+    @property
     def checks(self) -> Outcome:
         """What the checks of the build found."""
         return Outcome.of(self.columns)
@@ -342,9 +346,9 @@ class Design:
 
         Args:
             model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
-            errors: of the coefficients: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
+            errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
             by: the carried variable that names the unit, of clustered errors or of series along time.
-            lags: of autocorrelation, how many; otherwise chosen by the number of rows.
+            lags: of autocorrelation; otherwise chosen by the number of rows.
 
         Raises:
             DataError: without a response, with too few rows, and where the response is separated.
@@ -360,7 +364,7 @@ class Design:
 
     def fit(self, model: str = "linear") -> tuple[Fit, Rows]:
         """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
-        return fitted(self._trial_rows(), model), self._trial_rows()
+        return fitted(rows := self._trial_rows(), model), rows
 
     def _trial_rows(self) -> Rows:
         known = self._origin.factor if isinstance(self._origin, FromBuild) else None

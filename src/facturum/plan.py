@@ -153,12 +153,7 @@ class Plan:
         return self._spec.resolved
 
     def with_checks(self, level: str) -> Plan:
-        """Return the plan with its checks as errors ("error"), or with none ("off").
-
-        Example:
-            >>> Plan("y", "x").with_checks("off").spec.checks.of("leak")
-            'off'
-        """
+        """Return the plan with its checks as errors ("error"), or with none ("off")."""
         return Plan.of(
             self._spec.model_copy(update={"checks": self._spec.checks.all(level)}), self._folder, self._tables
         )

@@ -44,10 +44,10 @@ def _one(design: Design, name: str) -> ColumnEntry:
 
 def _place(design: Design, row: int) -> int:
     """Return where a source row is in the matrix."""
-    rows = design.rows
-    at = np.flatnonzero(rows.kept == row)
+    at = np.flatnonzero(design.kept == row)
     if len(at):
         return int(at[0])
+    rows = design.rows
     dropped = np.flatnonzero(rows.dropped == row)
     if len(dropped):
         reason, place = rows.reasons[int(rows.causes[dropped[0]])]

@@ -16,6 +16,7 @@ from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.engine.planning.leaks import explained_variables, looks
+from facturum.language.reading import Logged
 from facturum.numerics.moments import Moments
 
 FAR = 10.0  # standard deviations from the mean
@@ -177,10 +178,12 @@ class Checks:
             rows = () if leverages is None else (int(leverages.farthest_rows[place]),)
             where = f" in row {rows[0]:,}" if rows else ""
             subject = str(getattr(column.column.reading, "subject", column.name))
+            cure = f"winsorize({subject}, shares=[0.01, 0.99])"
+            remedy = f"log({cure})" if isinstance(column.column.reading, Logged) else f"{cure} or log({subject})"
             yield Finding(
                 "extremes",
                 f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the cell, or "
-                f"write winsorize({subject}, shares=[0.01, 0.99]) or log({subject}).",
+                f"write {remedy}.",
                 (column.name,),
                 rows,
                 NOTE,

@@ -20,6 +20,7 @@ from pyarrow import parquet
 from pydantic import ValidationError
 
 from facturum.audit.entries import ColumnMap
+from facturum.audit.fingerprints import column_digests
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.outline import RESPONSE
@@ -131,6 +132,22 @@ class Stored:
             return self.table.select(names)
         with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(self._whole))) as file:
             return file.read(names)
+
+    def column(self, name: str) -> Array:
+        """Return one column of numbers of the design file, of a large one without reading and checking all of it.
+
+        Raises:
+            AuditError: where it is not the one that was written.
+        """
+        if self.unread is None or "_read" in self.__dict__ or not self.design.endswith(".parquet"):
+            return numbers_of(self.table.column(name))
+        data = self.snapshot.files[self.design]
+        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+            values = numbers_of(file.read([name]).column(name))
+        known = next((entry.digest for entry in self.columns.columns if entry.name == name), None)
+        if self.check and known is not None and column_digests([values]) != [known]:
+            raise AuditError(f"{self.folder} is damaged: {name} is not as it was written", remedy=REBUILD)
+        return values
 
     @cached_property
     def rows(self) -> RowMap:
