@@ -7,7 +7,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 import pyarrow as pa
 
 from facturum.arguments import checked
@@ -27,7 +26,7 @@ from facturum.errors import AuditError, DataError, bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
 from facturum.files.builds.build_writer import FORMATS, write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
-from facturum.files.builds.stored_build import Stored, numbers_of
+from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns
 from facturum.tracing import traced
@@ -152,8 +151,8 @@ class Design:
         entry = self.columns[name]
         if isinstance(self._origin, Stored) and self._origin.cells is None and "X" not in self.__dict__:
             return self._origin.column(name)
-        if entry.role == RESPONSE and self.y is not None:
-            return self.y if self.y.ndim == 1 else self.y[:, self.response_names.index(name)]
+        if entry.role == RESPONSE and (y := self._origin.y) is not None:
+            return y[:, self.response_names.index(name)]
         at = self.names.index(name)
         if self.cells is not None:
             return self.cells.column(at)
@@ -235,12 +234,7 @@ class Design:
             [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
         """
         if isinstance(self._origin, Stored) and self.cells is None and "X" not in self.__dict__:
-            for table in self._origin.blocks(max(rows, 1)):
-                numbers = {name: numbers_of(table.column(name)) for name in [*self.names, *self.response_names]}
-                y = np.column_stack([numbers[n] for n in self.response_names]) if self.response_names else None
-                X = np.asfortranarray(np.column_stack([numbers[name] for name in self.names]))  # noqa: N806
-                one = y if y is None or y.shape[1] > 1 else y[:, 0]
-                yield X, one, numbers_of(table.column(SOURCE_ROW))
+            yield from self._origin.matrices(max(rows, 1), self.names, self.response_names)
             return
         kept = self.rows.kept
         by_row = None if self.cells is None else self.X.tocsr()
@@ -321,8 +315,7 @@ class Design:
             table: the source, as for ``Plan.build``.
             row: a source row number, counted from 1.
             column: of the matrix or of the response; None for all of the row.
-            history: the earlier rows that it was built with.
-            series: the tables of the plan's series, instead of their files.
+            history, series: as for `verify`.
 
         Raises:
             AuditError: where the row or the column is not in the design, and why.

@@ -96,6 +96,6 @@ def figure_text(value: float) -> str:
 
     Example:
         >>> figure_text(1404.7), figure_text(95.25)
-        ('1,400', '95.3')
+        ('1,400', '95.2')
     """
     return f"{rounded(value, 3):,.0f}" if 100 <= abs(value) < 1e15 else f"{value:.3g}"

@@ -212,6 +212,16 @@ class Stored:
                     yield pa.Table.from_batches([batch])
                 release(data)
 
+    def matrices(
+        self, rows: int, names: list[str], responses: list[str]
+    ) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
+        """Yield the rows of the design file as X, y and source row numbers, block by block."""
+        for table in self.blocks(rows):
+            numbers = {name: numbers_of(table.column(name)) for name in [*names, *responses]}
+            y = np.column_stack([numbers[name] for name in responses]) if responses else None
+            X = np.asfortranarray(np.column_stack([numbers[name] for name in names]))  # noqa: N806
+            yield X, y if y is None or y.shape[1] > 1 else y[:, 0], numbers_of(table.column(SOURCE_ROW))
+
 
 @contextmanager
 def undamaged(folder: Path) -> Iterator[None]:

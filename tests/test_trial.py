@@ -1,0 +1,509 @@
+"""The trial regression against exact arithmetic, published figures, and its own definitions written out."""
+
+from __future__ import annotations
+
+import unittest
+from decimal import Decimal, getcontext
+from typing import Any
+
+import numpy as np
+
+import facturum as fa
+from facturum.trial.trial import Trial, t_quantile
+from tests import reference_problems as problems
+from tests.support import Folder, command, huts
+
+DICE = np.random.default_rng(11)
+ROWS = 90
+
+
+def table(rows: int = ROWS, seed: int = 3) -> dict[str, Any]:
+    """Return a clean table with a response."""
+    dice = np.random.default_rng(seed)
+    price, beds = dice.uniform(5, 60, rows), dice.uniform(4, 90, rows)
+    access = dice.choice(["trail", "road", "boat"], rows)
+    effect = {"trail": 0.0, "road": 0.4, "boat": -0.2}
+    stays = np.exp(3 - 0.5 * np.log(price) + 0.01 * beds + [effect[a] for a in access] + dice.normal(0, 0.3, rows))
+    return {
+        "price": price,
+        "beds": beds,
+        "access": access,
+        "stays": stays,
+        "hut": np.arange(rows) % 9,
+        "open": stays > 9,
+    }
+
+
+TERMS = {"price": "log(price)", "beds": "beds", "access": "category(access, reference='trail')"}
+
+
+def plain(design: fa.Design) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return coefficients, X'X inverted and residuals, by another routine."""
+    b, *_ = np.linalg.lstsq(design.X, design.y, rcond=None)
+    return b, np.linalg.inv(design.X.T @ design.X), design.y - design.X @ b
+
+
+class Certified(unittest.TestCase):
+    """Reference problems, to the digits that exact arithmetic on the stored doubles gives."""
+
+    def fitted(self, columns: list[np.ndarray], y: np.ndarray) -> Trial:
+        named = {f"x{at}": column for at, column in enumerate(columns)}
+        plan = fa.Plan("y", {name: name for name in named}, rows={"missing": "fail"}).with_checks("off")
+        return plan.build({**named, "y": y}).trial()
+
+    def agree(self, columns: list[np.ndarray], y: np.ndarray, certified: list[float]) -> None:
+        found = [each.estimate for each in self.fitted(columns, y).coefficients]
+        wanted = [float(each) for each in problems.exact(columns, y)]
+        self.assertGreaterEqual(problems.digits(found, wanted), 14)
+        self.assertGreaterEqual(problems.digits(found, certified), problems.digits(wanted, certified) - 1)
+
+    def test_the_16_macroeconomic_observations(self) -> None:
+        X, y = problems.longley()  # noqa: N806
+        self.agree(list(X.T), y, problems.LONGLEY_COEFFICIENTS)
+        trial = self.fitted(list(X.T), y)
+        errors = [each.error for each in trial.coefficients]
+        self.assertGreaterEqual(problems.digits(errors, problems.LONGLEY_ERRORS), 12)
+        self.assertAlmostEqual(trial.sigma or 0, 304.854073561965, 9)
+
+    def test_a_curve_of_degree_10(self) -> None:
+        x, y = problems.degree_10()
+        powers = [x]
+        for _ in range(9):
+            powers.append(powers[-1] * x)
+        self.agree(powers, y, problems.DEGREE_10_COEFFICIENTS)
+
+    def test_curves_of_degree_5_with_residuals_of_any_size(self) -> None:
+        for scale in (0.0, 1.0, 100.0, 10_000.0):
+            x, y = problems.degree_5(scale)
+            self.agree([x**power for power in range(1, 6)], y, [1.0] * 6)
+
+    def test_one_way_layouts_with_13_leading_digits(self) -> None:
+        for leading, replicates in ((1.0, 21), (1e6, 201), (1e12, 21)):
+            group, y = problems.one_way(leading, replicates)
+            columns = [(group == at).astype(float) for at in range(1, 9)]
+            wanted = [float(each) for each in problems.exact(columns, y)]
+            found = [each.estimate for each in self.fitted(columns, y).coefficients]
+            self.assertGreaterEqual(problems.digits(found[:1], wanted[:1]), 15)
+            np.testing.assert_allclose(found[1:], wanted[1:], rtol=1e-13, atol=1e-16)
+
+    def test_blocks_give_what_the_whole_gives(self) -> None:
+        design = fa.Plan("log(stays)", TERMS).build(table(5000))
+        b, _, _ = plain(design)
+        rows = design.fit()[1]
+        cut = type(rows)(rows.names, rows.intercept, rows.columns, lambda: iter(list(self.cut(design))), rows.carried)
+        from facturum.trial.solving import solve
+
+        np.testing.assert_allclose(solve(cut).coefficients, b, rtol=1e-10)
+
+    @staticmethod
+    def cut(design: fa.Design) -> Any:
+        from facturum.trial.rows import Block
+
+        for X, y, numbers in design.blocks(7):  # noqa: N806
+            yield Block(X[:, 1:], y, numbers, np.ones(len(y), dtype=bool))
+
+
+class Errors(unittest.TestCase):
+    """Standard errors against their definitions, evaluated directly."""
+
+    def setUp(self) -> None:
+        plan = fa.Plan("log(stays)", TERMS, data={"carry": ["hut"]})
+        self.design = plan.build(table())
+        self.b, self.inverse, self.e = plain(self.design)
+        self.X, (self.n, self.k) = self.design.X, self.design.X.shape
+
+    def agree(self, trial: Trial, middle: np.ndarray, free: int | None = None) -> None:
+        wanted = self.inverse @ middle @ self.inverse
+        np.testing.assert_allclose(trial.covariance, wanted, rtol=1e-9, atol=1e-13)
+        quantile = t_quantile(free or self.n - self.k)
+        first = trial.coefficients[1]
+        self.assertAlmostEqual(first.high, first.estimate + quantile * np.sqrt(wanted[1, 1]), 9)
+
+    def test_ordinary(self) -> None:
+        trial = self.design.trial()
+        np.testing.assert_allclose([c.estimate for c in trial.coefficients], self.b, rtol=1e-10)
+        self.agree(trial, self.X.T @ self.X * (self.e @ self.e) / (self.n - self.k))
+        total = ((self.design.y - self.design.y.mean()) ** 2).sum()
+        self.assertAlmostEqual(trial.r2 or 0, 1 - self.e @ self.e / total, 12)
+
+    def test_robust(self) -> None:
+        square = (self.X * (self.e**2)[:, None]).T @ self.X
+        self.agree(self.design.trial(errors="hc1"), square * self.n / (self.n - self.k))
+        h = np.einsum("ij,jk,ik->i", self.X, self.inverse, self.X)
+        self.agree(self.design.trial(errors="hc3"), (self.X * ((self.e / (1 - h)) ** 2)[:, None]).T @ self.X)
+
+    def test_clustered(self) -> None:
+        units = table()["hut"]
+        middle = np.zeros((self.k, self.k))
+        for unit in range(9):
+            score = self.X[units == unit].T @ self.e[units == unit]
+            middle += np.outer(score, score)
+        scale = 9 / 8 * (self.n - 1) / (self.n - self.k)
+        self.agree(self.design.trial(errors="clustered", by="hut"), scale * middle, 8)
+
+    def test_along_time(self) -> None:
+        lags = 3
+        scores = self.X * self.e[:, None]
+        middle = scores.T @ scores
+        for lag in range(1, lags + 1):
+            part = scores[lag:].T @ scores[:-lag]
+            middle += (1 - lag / (lags + 1)) * (part + part.T)
+        scale = self.n / (self.n - self.k)
+        self.agree(self.design.trial(errors="autocorrelation", lags=lags), scale * middle)
+        chosen = self.design.trial(errors="autocorrelation")
+        self.assertIn("up to 3 lags", chosen.errors)  # 4 (90 / 100)^(2/9), rounded down
+
+    def test_joint_tests_are_those_of_nested_fits(self) -> None:
+        trial = self.design.trial()
+        reduced = fa.Plan("log(stays)", {"price": "log(price)", "beds": "beds"}).build(table())
+        _, _, e = plain(reduced)
+        wanted = (e @ e - self.e @ self.e) / 2 / ((self.e @ self.e) / (self.n - self.k))
+        self.assertAlmostEqual(next(t for t in trial.terms if t.term == "access").statistic, wanted, 8)
+
+    def test_what_is_not_known_is_refused(self) -> None:
+        cases: list[tuple[dict[str, Any], str]] = [
+            ({"errors": "clustered", "by": "price"}, "is not carried along"),
+            ({"errors": "clustered"}, "need a unit"),
+            ({"errors": "white"}, "not a kind of standard errors"),
+            ({"lags": 2}, "lags belong to autocorrelation"),
+            ({"model": "probit"}, "is not a model"),
+        ]
+        for options, said in cases:
+            with self.subTest(options), self.assertRaisesRegex(fa.DataError, said):
+                self.design.trial(**options)
+
+
+def newton(X: np.ndarray, y: np.ndarray, logistic: bool) -> list[Decimal]:  # noqa: N803
+    """Return the coefficients of the largest likelihood, by Newton's method with 50 digits."""
+    getcontext().prec = 50
+    rows = [[Decimal(float(x)) for x in row] for row in X]
+    b = [Decimal(0)] * X.shape[1]
+    for _ in range(60):
+        eta = [sum((x * c for x, c in zip(row, b, strict=True)), Decimal(0)) for row in rows]
+        mean = [1 / (1 + (-e).exp()) if logistic else e.exp() for e in eta]
+        weight = [m * (1 - m) if logistic else m for m in mean]
+        rest = [Decimal(float(v)) - m for v, m in zip(y, mean, strict=True)]
+        width = range(len(b))
+        system = [
+            [sum((w * r[i] * r[j] for w, r in zip(weight, rows, strict=True)), Decimal(0)) for j in width]
+            + [sum((d * r[i] for d, r in zip(rest, rows, strict=True)), Decimal(0))]
+            for i in width
+        ]
+        for i in width:
+            for j in width:
+                if i != j:
+                    times = system[j][i] / system[i][i]
+                    system[j] = [p - times * q for p, q in zip(system[j], system[i], strict=True)]
+        step = [system[i][-1] / system[i][i] for i in width]
+        b = [c + s for c, s in zip(b, step, strict=True)]
+        if max(map(abs, step)) < Decimal("1e-40"):
+            break
+    return b
+
+
+class Likelihoods(unittest.TestCase):
+    def test_they_agree_with_50_digits(self) -> None:
+        small = {key: values[:40] for key, values in table().items()}
+        for model, response in (("logistic", "open"), ("poisson", "counts")):
+            small["counts"] = np.round(small["stays"]).astype(int)
+            design = fa.Plan(response, {"price": "log(price)", "beds": "beds / 10"}).build(small)
+            trial = design.trial(model)
+            wanted = [float(each) for each in newton(design.X, design.y, model == "logistic")]
+            np.testing.assert_allclose([c.estimate for c in trial.coefficients], wanted, rtol=1e-11)
+            mean = design.X @ wanted
+            mean = 1 / (1 + np.exp(-mean)) if model == "logistic" else np.exp(mean)
+            weight = mean * (1 - mean) if model == "logistic" else mean
+            np.testing.assert_allclose(
+                trial.covariance, np.linalg.inv((design.X * weight[:, None]).T @ design.X), rtol=1e-9
+            )
+            self.assertIn("odds" if model == "logistic" else "%", trial.effects[0].text)
+
+    def test_separation_is_said_with_its_columns(self) -> None:
+        rows = 60
+        x = np.linspace(-3, 3, rows)
+        noise = np.random.default_rng(0).normal(size=rows)
+        for name, y, terms in (
+            ("whole", x > 0, {"x": "x", "noise": "noise"}),
+            ("in part", np.where(x > 1, True, noise > 0), {"far": "x > 1", "noise2": "noise ** 2"}),
+        ):
+            design = fa.Plan("y", terms).build({"x": x, "noise": noise, "y": y})
+            with self.subTest(name), self.assertRaisesRegex(fa.DataError, "no finite coefficients.*(x|far)"):
+                design.trial("logistic")
+            self.assertTrue(any(f.check == "separation" for f in design.checks.findings), name)
+
+    def test_a_response_of_another_kind_is_refused(self) -> None:
+        with self.assertRaisesRegex(fa.DataError, "0 or 1") as caught:
+            fa.Plan("stays", TERMS).build(table()).trial("logistic")
+        self.assertEqual(caught.exception.count, ROWS)
+
+
+class Meanings(unittest.TestCase):
+    """Effects in words against predictions computed from changed source tables."""
+
+    def predicted(self, plan: fa.Plan, given: dict[str, Any], trial: Trial) -> np.ndarray:
+        design = plan.build(given)
+        names = [c.name for c in trial.coefficients]
+        return np.asarray(
+            design.X[:, [design.names.index(n) for n in names]] @ [c.estimate for c in trial.coefficients]
+        )
+
+    def test_each_effect_is_a_difference_of_predictions(self) -> None:
+        given = {**table(), "level": np.round(DICE.normal(0, 1, ROWS), 3)}
+        terms = {
+            "price": "log(price)", "beds": "beds", "access": "category(access, reference='trail')",
+            "curve": "polynomial(level, 2)", "slope": "category(access, reference='trail') * log(price)",
+            "big": "beds2 > 40",
+        }  # fmt: skip
+        given["beds2"] = DICE.uniform(0, 90, ROWS)
+        design = fa.Plan("log(stays)", terms).build(given)
+        trial = design.trial()
+
+        def change(effect: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+            before, after = dict(given), dict(given)
+            if effect.subject == "beds":
+                after["beds"] = given["beds"] + 1
+            elif effect.subject == "price":
+                after["price"] = given["price"] * 1.1
+                where = effect.at.rpartition(" = ")[2]
+                before["access"] = after["access"] = np.full(ROWS, where)
+            elif effect.subject == "access":
+                before["access"] = np.full(ROWS, "trail")
+                after["access"] = np.full(ROWS, effect.change.split(" = ")[1].split(" rather")[0])
+                quartile = {"lower": 0.25, "its m": 0.5, "upper": 0.75}[
+                    effect.at.split("its ")[1][:5].replace("media", "its m")
+                ]
+                at = np.exp(np.quantile(np.log(given["price"]), quartile))
+                before["price"] = after["price"] = np.full(ROWS, at)
+            elif effect.subject == "level":
+                low, middle, high = np.quantile(given["level"], [0.25, 0.5, 0.75])
+                first = "lower" in effect.change
+                before["level"] = np.full(ROWS, low if first else middle)
+                after["level"] = np.full(ROWS, middle if first else high)
+            else:
+                before["beds2"], after["beds2"] = np.full(ROWS, 10.0), np.full(ROWS, 80.0)
+            return before, after
+
+        self.assertEqual({e.subject for e in trial.effects}, {"price", "beds", "access", "level", "beds2 > 40"})
+        for effect in trial.effects:
+            before, after = change(effect)
+            apart = self.predicted(design.plan, after, trial) - self.predicted(design.plan, before, trial)
+            np.testing.assert_allclose(apart, effect.estimate, rtol=1e-9, atol=1e-12, err_msg=effect.text)
+            percent = abs(100 * np.expm1(effect.estimate))
+            self.assertIn(f"{percent:,.1f} %" if percent >= 0.95 else f"{percent:.2g} %", effect.text)
+
+    def test_each_kind_of_response_is_told_in_its_own_units(self) -> None:
+        for response, said in (
+            ("stays", "is associated with stays higher by"),
+            ("open", "percentage points"),
+            ("log(stays)", "% higher"),
+        ):
+            trial = fa.Plan(response, {"beds": "beds"}).build(table()).trial()
+            self.assertIn(said, trial.effects[0].text)
+
+
+class Accuracy(unittest.TestCase):
+    def test_raw_units_on_rows_fitted_and_held_out(self) -> None:
+        given = table(200)
+        given["year"] = np.arange(200) % 5
+        design = fa.Plan("log(stays)", TERMS, rows={"learn": "year < 4"}).build(given)
+        trial = design.trial()
+        learning = given["year"] < 4
+        self.assertEqual(trial.rows, learning.sum())
+        b = np.linalg.lstsq(design.X[learning], design.y[learning], rcond=None)[0]
+        fitted, raw = design.X @ b, np.exp(design.y)
+        smear = np.exp((design.y - fitted)[learning]).mean()
+        for each in trial.accuracy:
+            chosen = learning if each.sample == "fitted" else ~learning
+            out = np.exp(fitted[chosen]) * (smear if each.kind == "smeared" else 1)
+            self.assertAlmostEqual(each.rmse, np.sqrt(((raw[chosen] - out) ** 2).mean()), 9)
+            self.assertAlmostEqual(each.mae, np.abs(raw[chosen] - out).mean(), 9)
+            self.assertAlmostEqual(each.mape or 0, 100 * np.abs(1 - out / raw[chosen]).mean(), 9)
+            rest = ((raw[chosen] - out) ** 2).sum() / ((raw[chosen] - raw[chosen].mean()) ** 2).sum()
+            self.assertAlmostEqual(each.r2 or 0, 1 - rest, 9)
+
+    def test_leaving_one_out_is_what_brute_force_gives(self) -> None:
+        given = {key: values[:30] for key, values in table().items()}
+        plan = fa.Plan("log(stays)", {"price": "log(price)", "beds": "beds"})
+        learns = fa.Plan("log(stays)", {"price": "log(price)", "beds": "standardize(beds)"})
+        X, y = (design := plan.build(given)).X, np.asarray(design.y)  # noqa: N806
+        out = []
+        for row in range(30):
+            others = np.arange(30) != row
+            out.append(X[row] @ np.linalg.lstsq(X[others], y[others], rcond=None)[0])
+        wanted = np.sqrt(((np.exp(y) - np.exp(out)) ** 2).mean())
+        for each in (plan, learns):
+            found = fa.validate(each, given, leave_one_out=True)
+            self.assertAlmostEqual(found.accuracy[0].rmse, wanted, 8)
+        self.assertIn("one factorisation", fa.validate(plan, given, leave_one_out=True).scheme)
+
+    def test_the_plan_is_resolved_anew_in_each_fold(self) -> None:
+        given = table(60)
+        given["far"] = np.where(np.arange(60) == 7, 1000.0, given["beds"])
+        found = fa.validate(fa.Plan("log(stays)", {"far": "winsorize(far, shares=[0, 0.9])"}), given, folds=3, seed=5)
+        part = np.full(60, -1)
+        part[np.random.default_rng(5).permutation(60)] = np.arange(60) % 3
+        errors = []
+        y = np.log(given["stays"])
+        for fold in range(3):
+            inside = part != fold
+            x = np.clip(given["far"], given["far"][inside].min(), np.quantile(given["far"][inside], 0.9))
+            b = np.polyfit(x[inside], y[inside], 1)
+            errors += (np.exp(y[~inside]) - np.exp(np.polyval(b, x[~inside]))).tolist()
+        self.assertAlmostEqual(found.accuracy[0].rmse, np.sqrt(np.mean(np.square(errors))), 8)
+
+    def test_parts_that_cannot_be_are_refused(self) -> None:
+        given = {key: values[:12] for key, values in table().items()}
+        plan = fa.Plan("log(stays)", {"beds": "beds"})
+        for options, said in (
+            ({"folds": 13}, "13 parts of 12 learning rows"),
+            ({"folds": 1}, "1 parts"),
+            ({"origin_folds": 2}, "need a time"),
+            ({}, "one way to hold rows out"),
+            ({"folds": 2, "leave_one_out": True}, "one way"),
+        ):
+            with self.subTest(options), self.assertRaisesRegex(fa.DataError, said):
+                fa.validate(plan, given, **options)
+        with self.assertRaisesRegex(fa.DataError, "part . of|part .*not"):
+            rare = {**given, "k": ["odd", *["a", "b"] * 5, "a"]}
+            fa.validate(fa.Plan("log(stays)", {"k": "k"}), rare, folds=4)
+
+    def test_intervals_over_resampled_tables_hold_the_estimate(self) -> None:
+        found = {each.name: each for each in fa.resample(fa.Plan("log(stays)", {"beds": "center(beds)"}), table(), 60)}
+        error = fa.Plan("log(stays)", {"beds": "beds"}).build(table()).trial()["beds"].error
+        self.assertTrue(found["beds"].low < found["beds"].estimate < found["beds"].high)
+        self.assertAlmostEqual((found["beds"].high - found["beds"].low) / (4 * error), 1, delta=0.4)
+
+
+def series(periods: int = 40, units: int = 2) -> dict[str, Any]:
+    """Return a panel whose response depends on the one before."""
+    dice = np.random.default_rng(8)
+    rows: dict[str, list[Any]] = {"hut": [], "month": [], "y": [], "beds": []}
+    for unit in range(units):
+        y = 10.0
+        for at in range(periods):
+            y = 4 + 0.6 * y + float(dice.normal(0, 1))
+            rows["hut"].append(f"hut {unit}")
+            rows["month"].append(f"{2020 + at // 12}-{at % 12 + 1:02d}")
+            rows["y"].append(y)
+            rows["beds"].append(20 + unit)
+    return rows
+
+
+class Ahead(Folder):
+    PLAN = fa.Plan("y", {"before": "lag(y, 1)"}, data={"time": "month", "every": "month", "panel": ["hut"]})
+
+    def test_forecasts_follow_from_one_another(self) -> None:
+        given = series()
+        design = self.PLAN.build(given)
+        found = fa.forecast(design, given, 5)
+        trial = design.trial()
+        a, b, s = trial["intercept"].estimate, trial["before"].estimate, trial.sigma or 0
+        self.assertEqual(len(found), 10)
+        self.assertTrue(found.recursive)
+        for unit in ("hut 0", "hut 1"):
+            own = [each for each in found.of if each.unit == unit]
+            self.assertEqual([each.period for each in own][:2], ["2023-05", "2023-06"])
+            y, spread = [v for v, hut in zip(given["y"], given["hut"], strict=True) if hut == unit][-1], 0.0
+            for step, each in enumerate(own):
+                x = np.array([1.0, y])
+                h = float(x @ (trial.covariance / s**2) @ x)
+                y = a + b * y
+                spread = sum(b ** (2 * k) for k in range(step + 1)) * s**2 + s**2 * h
+                self.assertAlmostEqual(each.forecast, y, 7)
+                self.assertAlmostEqual(each.high - y, t_quantile(trial.free) * np.sqrt(spread), 4)
+
+    def test_rows_ahead_have_what_is_known_beforehand(self) -> None:
+        terms = {"season": "season('month')", "beds": "beds", "before": "lag(y, 12)"}
+        plan = fa.Plan("y", terms, data={"time": "month", "every": "month", "panel": ["hut"], "carry": ["month"]})
+        given = series()
+        design = fa.build_ahead(plan, given, 3)
+        self.assertEqual(design.X.shape[0], 6)
+        beds = design.X[:, design.names.index("beds")]
+        np.testing.assert_array_equal(np.sort(beds), [20, 20, 20, 21, 21, 21])
+        lagged = design.X[:, design.names.index("before")]
+        np.testing.assert_allclose(lagged[0], given["y"][40 - 12])
+        self.assertIsNone(design.y)
+
+    def test_what_is_not_known_is_named_and_may_be_given(self) -> None:
+        given = series()
+        given["snow"] = np.arange(80.0).tolist()
+        plan = fa.Plan("y", {"snow": "snow"}, data={"time": "month", "every": "month", "panel": ["hut"]})
+        with self.assertRaisesRegex(fa.DataError, r"not known: snow \(in snow\)"):
+            fa.build_ahead(plan, given, 2)
+        future = {"hut": ["hut 0", "hut 1"], "month": ["2023-05"] * 2, "snow": [7.0, 8.0]}
+        self.assertEqual(fa.build_ahead(plan, given, 1, future=future).X[:, 1].tolist(), [7.0, 8.0])
+        with self.assertRaisesRegex(fa.DataError, "needs? a plan with a time|need a plan with a time"):
+            fa.build_ahead(fa.Plan("y", {"beds": "beds"}), given, 2)
+
+    def test_without_lags_forecasts_are_plain_predictions_in_raw_units(self) -> None:
+        given = series()
+        plan = fa.Plan(
+            "log(y)",
+            {"beds": "beds", "trend": "trend()"},
+            data=dict(self.PLAN.spec.data.model_dump(exclude_defaults=True)),
+        )
+        design = plan.build(given)
+        found = fa.forecast(design, given, 2)
+        self.assertFalse(found.recursive)
+        ahead = fa.build_ahead(design.plan, given, 2)
+        b = [c.estimate for c in design.trial().coefficients]
+        np.testing.assert_allclose([f.forecast for f in found.of], np.exp(ahead.X @ b), rtol=1e-10)
+        smear = np.exp(np.asarray(design.y) - design.X @ b).mean()
+        np.testing.assert_allclose([f.expected for f in found.of], np.exp(ahead.X @ b) * smear, rtol=1e-10)
+
+
+class OnTheCommandLine(Folder):
+    def setUp(self) -> None:
+        super().setUp()
+        given = huts(300, missing=0.0)
+        fa.Plan("log(stays)", {"price": "log(price)", "access": "access", "open": "open"}).build(given).save(
+            self.folder / "b"
+        )
+        fa.Table.of({key: given[key] for key in ("price", "stays", "access", "open")})
+
+    def test_the_screen_and_the_json_say_the_same(self) -> None:
+        import json
+
+        done = command("trial", str(self.folder / "b"), "--errors", "hc3")
+        status, out = done.returncode, done.stdout
+        self.assertEqual(status, 0)
+        for part in ("standard errors robust", "joint tests", "effects", "accuracy in raw units", "access_road"):
+            self.assertIn(part, out)
+        done = command("trial", str(self.folder / "b"), "--errors", "hc3", "--json")
+        status, out = done.returncode, done.stdout
+        content = json.loads(out)
+        direct = fa.open_design(self.folder / "b").trial(errors="hc3")
+        self.assertEqual(content["coefficients"][1]["estimate"], direct.coefficients[1].estimate)
+
+    def test_figures_are_drawn(self) -> None:
+        for name in ("f.png", "f.svg"):
+            done = command("trial", str(self.folder / "b"), "--figure", str(self.folder / name))
+            status, err = done.returncode, done.stderr
+            self.assertEqual(status, 0, err)
+            self.assertGreater((self.folder / name).stat().st_size, 5_000)
+
+    def test_what_needs_the_source_says_so(self) -> None:
+        for option in (("--folds", "3"), ("--ahead", "2"), ("--resample", "9")):
+            done = command("trial", str(self.folder / "b"), *option)
+            status, err = done.returncode, done.stderr
+            self.assertEqual(status, 2)
+            self.assertIn("Add --data FILE", err)
+
+    def test_builds_that_cannot_be_fitted_say_why(self) -> None:
+        given = huts(30, missing=0.0)
+        cases = [
+            (fa.Plan(None, {"x": "price"}), given, "no response to fit"),
+            (fa.Plan("access", {"x": "price"}), given, "columns, one for each category"),
+            (
+                fa.Plan("stays", {"x": "price", "z": "beds"}),
+                {k: v[:3] for k, v in given.items()},
+                "needs more than 3 rows",
+            ),
+        ]
+        for plan, rows, said in cases:
+            with self.subTest(said), self.assertRaisesRegex(fa.DataError, said):
+                plan.build(rows).trial()
+
+
+if __name__ == "__main__":
+    unittest.main()
