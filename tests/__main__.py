@@ -1,10 +1,8 @@
-"""Runs all tests: `python -m tests`. What builds warn of is a part of what is tested, and is not printed besides."""
+"""Runs all tests on all processors: `python -m tests`."""
 
-import unittest
-import warnings
+import sys
 
-from facturum import FacturumWarning
+from tests.running import main
 
-warnings.simplefilter("default")
-warnings.simplefilter("ignore", FacturumWarning)
-unittest.main(module=None, argv=["tests", "discover", "-s", "tests", "-t", "."], warnings="")
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

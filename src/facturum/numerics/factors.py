@@ -131,7 +131,9 @@ def triangle_of(matrix: FloatArray) -> FloatArray:
     from scipy.linalg import lapack  # loaded when it is needed, for commands to start at once
 
     width = matrix.shape[1]
-    factored = lapack.dgeqrf(matrix, lwork=_PANEL * width, overwrite_a=1)[0]
+    if not width or not len(matrix):
+        return np.zeros((width, width))
+    factored = lapack.dgeqrf(matrix, lwork=_PANEL * max(width, 1), overwrite_a=1)[0]
     triangle = np.zeros((width, width))
     height = min(width, len(factored))
     triangle[:height] = np.triu(factored[:height])

@@ -111,6 +111,8 @@ class _Columns:
         constant = -float(weights @ self.factor.mean[columns]) if self.centred else 0.0
         left = self.left(vector) / abs(vector[at[-1]])
         exact = left <= self.roundings(vector) / abs(vector[at[-1]])
+        doubt = 0.0 if exact else 3 * left * self.length[at[-1]] / np.sqrt(self.factor.rows)
+        constant = 0.0 if abs(constant) <= doubt else constant
         return Relation(tuple(columns.tolist()), tuple(weights.tolist()), constant, left, exact)
 
 

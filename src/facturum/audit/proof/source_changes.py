@@ -109,9 +109,11 @@ def _changes(table: Known, before: Mapping[str, Fingerprint], place: str) -> Ite
         yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"
         return
     changed = {name: table.changed(name, mark) for name, mark in there.items()}
-    if any(cells.row is None for changes in changed.values() for cells in changes) and all(
+    several = any(cells.row is None for changes in changed.values() for cells in changes)
+    moved = sum(bool(changes) for changes in changed.values())
+    if several and moved > min(1, len(there) - 1) and all(
         mark.unordered == table.unordered(name) for name, mark in there.items()
-    ):
+    ):  # fmt: skip
         yield "", f"The rows of the {whole} are in another order: each variable has the cells it had, at other places."
         return
     for name, changes in changed.items():

@@ -177,6 +177,8 @@ def trace_cells(
 def _reduced(spec: PlanSpec, entries: list[ColumnEntry]) -> PlanSpec:
     """Return a resolved plan with only the terms of some columns, for the other variables not to be read."""
     wanted = {entry.term for entry in entries}
+    if not wanted & set(spec.terms):  # a plan has terms, of which the response alone is none
+        wanted.add(next(iter(spec.terms)))
     response = spec.response if any(entry.role == "response" for entry in entries) else None
     terms = {key: text for key, text in spec.terms.items() if key in wanted}
     names = {key: own for key, own in (spec.columns or {}).items() if key in wanted or (key == "response" and response)}

@@ -1,0 +1,248 @@
+"""Tracing cells to their source, and comparing builds: whatever changed is named."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import facturum as fa
+from facturum.audit.proof.trace import Step
+from facturum.numerics.drift import drift_between
+from tests.support import PANEL_DATA, SAMPLE, Folder, command, huts, panel
+
+TERMS = {
+    "price": "log(price)",
+    "access": "category(access, reference='trail', missing='category')",
+    "beds": "standardize(beds)",
+    "slope": "open * center(change)",
+    "cut": "bins(floor, edges=[0, 2])",
+    "filled": "impute(beds, 'median', by=[valley])",
+}
+
+
+def build(data: dict[str, Any], **changes: str) -> fa.Design:
+    """Return the build of a table with missing values."""
+    return fa.Plan("stays", {**TERMS, **changes}, data={"carry": ["month"]}).build(data)
+
+
+def leaves(step: Step) -> list[Step]:
+    return [step] if not step.parts else [leaf for part in step.parts for leaf in leaves(part)]
+
+
+class Traces(Folder):
+    def test_every_cell_follows_from_its_source(self) -> None:
+        data = huts(60, seed=3)
+        design = build(data)
+        for row in design.rows.kept[:12].tolist():
+            traced = design.trace(data, row)
+            self.assertTrue(traced.agrees, str(traced))
+            self.assertEqual([cell.column for cell in traced.cells], [e.name for e in design.columns.columns])
+            for cell in traced.cells:
+                own = design.trace(data, row, cell.column)
+                self.assertEqual(own, cell)
+                at = design.rows.kept.tolist().index(row)
+                self.assertEqual(cell.stored, float(design.column(cell.column)[at]))
+
+    def test_the_leaves_are_the_source_cells(self) -> None:
+        data = huts(60, seed=3)
+        design = build(data)
+        row = int(design.rows.kept[4])
+        for cell in design.trace(data, row).cells:
+            for leaf in leaves(cell.steps):
+                if leaf.row is not None and leaf.expression in data:
+                    value = data[leaf.expression][leaf.row - 1]
+                    self.assertEqual(leaf.value, float(value) if isinstance(value, bool | int | float) else value)
+
+    def test_rows_that_lags_and_averages_reach_are_named(self) -> None:
+        data = panel(gaps=0.0, missing=0.0)
+        terms = {"before": "lag(price, 2)", "mean": "moving_average(snow, 3)", "apart": "difference(price)"}
+        design = fa.Plan(None, terms, data=PANEL_DATA).build(data)
+        place = {(hut, month): at + 1 for at, (hut, month) in enumerate(zip(data["hut"], data["month"], strict=True))}
+        row = place["hut 1", "2020-06"]
+        for column, months in (
+            ("before", ["2020-04"]), ("mean", ["2020-04", "2020-05", "2020-06"]), ("apart", ["2020-05", "2020-06"]),
+        ):  # fmt: skip
+            traced = design.trace(data, row, column)
+            reached = {leaf.row for leaf in leaves(traced.steps)}
+            self.assertEqual(reached, {place["hut 1", month] for month in months}, str(traced))
+            self.assertTrue(traced.agrees)
+            self.assertIn(f"hut hut 1, month {months[0]}", str(traced))
+
+    def test_a_changed_cell_is_seen_in_the_trace(self) -> None:
+        data = huts(60, seed=3)
+        design = build(data)
+        row = int(design.rows.kept[0])
+        changed = {**data, "price": [50.0 if at == row - 1 else v for at, v in enumerate(data["price"])]}
+        traced = design.trace(changed, row, "price")
+        self.assertFalse(traced.agrees)
+        self.assertIn(f"the source gives {np.log(50.0)}", traced.outcome)
+        self.assertFalse(design.trace(changed, row).agrees)
+
+    def test_joined_series_and_history_are_named(self) -> None:
+        plan = fa.Plan.load(SAMPLE / "time.toml")
+        design = plan.build(SAMPLE / "huts.csv")
+        traced = str(design.trace(SAMPLE / "huts.csv", int(design.rows.kept[3]), "energy"))
+        self.assertIn("series.energy: index by quarter, brought to each month (linear, at the middle)", traced)
+        data = panel(gaps=0.0, missing=0.0)
+        early = [month < "2021" for month in data["month"]]
+        old, new = (
+            {key: [v for v, first in zip(values, early, strict=True) if first == part] for key, values in data.items()}
+            for part in (True, False)
+        )
+        lagged = fa.Plan("price", {"before": "lag(price, 1)"}, data=PANEL_DATA)
+        made = lagged.build(new, history=old)
+        at = new["month"].index("2021-01") + 1
+        self.assertIn("from the end of the history", str(made.trace(new, at, "before", history=old)))
+
+    def test_what_is_not_there_is_said(self) -> None:
+        data = huts(60, seed=3)
+        design = build(data)
+        dropped = int(design.rows.dropped[0])
+        for row, column, said in (
+            (dropped, None, rf"row {dropped} is not in the matrix: a value is missing in (terms|response)"),
+            (999, None, "row 999 is not among the 60 rows"),
+            (0, None, "row 0 is not among"),
+            (int(design.rows.kept[0]), "prise", "did you mean 'price'"),
+            (int(design.rows.kept[0]), "access", "is a term of"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(fa.AuditError, said):
+                design.trace(data, row, column)
+
+    def test_on_the_command_line(self) -> None:
+        command("demo", "--out", self.folder / "d")
+        words = ("trace", self.folder / "d/build", self.folder / "d/huts.csv", "--row", "5")
+        tree = command(*words, "--column", "winter")
+        self.assertEqual(tree.returncode, 0)
+        self.assertIn("snow_depth = 13   row 5, hut Larkhold, month 2019-05", tree.stdout)
+        content = json.loads(command(*words, "--column", "winter", "--json").stdout)
+        self.assertEqual(content["steps"]["parts"][0]["expression"], "high")
+        text = (self.folder / "d/huts.csv").read_text("utf-8")
+        (self.folder / "d/huts.csv").write_text(text.replace(",13,100\n", ",14,100\n", 1), "utf-8")
+        changed = command(*words)
+        self.assertEqual(changed.returncode, 1)
+        self.assertIn("2 values of the row do not follow from the source", changed.stdout)
+
+
+class Comparisons(Folder):
+    """What changed between two builds."""
+
+    @given(st.integers(0, 10**6))
+    @settings(max_examples=40, deadline=None)
+    def test_a_changed_cell_that_matters_is_named(self, seed: int) -> None:
+        dice = np.random.default_rng(seed)
+        data = huts(80, seed=int(dice.integers(0, 50)))
+        name = str(dice.choice(["price", "beds", "change", "access", "valley", "open", "floor", "stays"]))
+        row = int(dice.integers(0, 80))
+        other = next(v for v in dice.permutation(np.array(data[name], dtype=object)) if v != data[name][row])
+        changed = {**data, name: [other if at == row else value for at, value in enumerate(data[name])]}
+        before, after = build(data), build(changed)
+        found = fa.compare(before, after)
+        self.assertIn(f"The cell of {name} in row {row + 1} has changed", "\n".join(found.source))
+        self.assertFalse(found.same)
+        self.assertFalse(before.verify(changed).ok)
+        in_both = np.intersect1d(before.rows.kept, after.rows.kept)
+        self.assertEqual(found.rows_in_both, len(in_both))
+        places = [np.searchsorted(d.rows.kept, in_both) for d in (before, after)]
+        wanted = {
+            column: int((before.column(column)[places[0]] != after.column(column)[places[1]]).sum())
+            for column in before.names
+            if column in after.names
+        }
+        told = {each.column: each.count for each in found.cells if each.column != "stays"}
+        self.assertEqual(told, {column: count for column, count in wanted.items() if count})
+
+    def test_plans_and_columns_are_compared(self) -> None:
+        data = huts(120, seed=1)
+        found = fa.compare(build(data), build(data, beds="log(beds)", money="log(price)", cut="floor"))
+        text = str(found)
+        for said in (
+            "The term beds was standardize(beds), and is log(beds).",
+            "The term money was added: log(price).",
+            "The term cut was bins(floor, edges=[0, 2]), and is floor.",
+            "2 columns removed", "columns added: cut, money." if "added: cut" in text else "added",
+        ):  # fmt: skip
+            self.assertIn(said, text)
+        renamed = fa.compare(
+            fa.Plan(None, {"a": "log(price)"}).build(data), fa.Plan(None, {"b": "log(price)"}).build(data)
+        )
+        self.assertIn("The column a is called b.", renamed.columns)
+        self.assertEqual(renamed.cells, ())
+
+    def test_learned_values_are_told_with_both(self) -> None:
+        data = huts(100, seed=2, missing=0.0)
+        more = {**data, "beds": [b + 10 for b in data["beds"]]}
+        learned = [m for m in fa.compare(build(data), build(more)).learned if m.what.startswith("at")]
+        moved = {(m.term, m.what): (float(m.before), float(m.after)) for m in learned}
+        before, after = moved["beds", "at of standardize"]
+        self.assertAlmostEqual(before, np.mean(data["beds"]), 7)
+        self.assertAlmostEqual(after, np.mean(data["beds"]) + 10, 7)
+
+    def test_rows_are_told_by_reason_and_by_key(self) -> None:
+        data = huts(60, seed=4, missing=0.0)
+        fewer = fa.Plan("stays", {"price": "log(price)"}, rows={"keep": "beds > 30"})
+        every = fa.Plan("stays", {"price": "log(price)"})
+        lost = fa.compare(every.build(data), fewer.build(data)).rows
+        self.assertEqual([(each.kind, each.count) for each in lost], [("lost", sum(b <= 30 for b in data["beds"]))])
+        self.assertIn("in the second, keep is false in rows.keep", lost[0].reason)
+        named = {**data, "hut": [f"h{at}" for at in range(60)]}
+        order = list(range(59, -1, -1))
+        shuffled = {key: [values[at] for at in order] for key, values in named.items()}
+        plan = fa.Plan("stays", {"price": "log(price)"}, data={"carry": ["hut"]})
+        found = fa.compare(plan.build(named), plan.build(shuffled), by=["hut"])
+        self.assertEqual((found.cells, found.rows, found.rows_in_both), ((), (), 60))
+        with self.assertRaisesRegex(fa.AuditError, "not carried along"):
+            fa.compare(plan.build(named), plan.build(named), by=["beds"])
+
+    def test_drift_is_what_its_formulas_say(self) -> None:
+        dice = np.random.default_rng(3)
+        a, b = dice.normal(0, 1, 5000), dice.normal(0.5, 1.5, 4000)
+        found = drift_between(np.append(a, [np.nan] * 100), b)
+        edges = np.quantile(a, np.linspace(0, 1, 11)[1:-1])
+        p = np.append(np.bincount(np.searchsorted(edges, a), minlength=10) / 5100, 100 / 5100)
+        q = np.append(np.bincount(np.searchsorted(edges, b), minlength=10) / 4000, 1e-4)
+        self.assertAlmostEqual(found.stability, float(((q - p) * np.log(q / p)).sum()), 2)
+        self.assertAlmostEqual(found.difference or 0, (b.mean() - a.mean()) / np.sqrt((a.var() + b.var()) / 2), 12)
+        self.assertAlmostEqual(found.missing[0], 100 / 5100, 12)
+        ties = np.array([0.0] * 70 + list(range(1, 31)))
+        self.assertEqual(drift_between(ties, ties + 1e-9).stability, 0.0)
+
+    def test_new_rows_of_a_resolved_plan_say_what_is_new(self) -> None:
+        data = huts(100, seed=6, missing=0.0)
+        plan = fa.Plan("stays", {"price": "log(price)", "filled": "impute(beds, 'mean')"})
+        design = plan.build(data)
+        strange = {**data, "price": [900.0, *data["price"][1:99], None]}
+        news = "\n".join(design.plan.build(strange).news)
+        self.assertIn(f"price reaches {np.log(900):.6g}, beyond the range of the earlier rows", news)
+        self.assertIn("price is missing in 1 row, and never was", news)
+        self.assertEqual(design.plan.build(data).news, [])
+        design.save(self.folder / "b")
+        loaded = fa.Plan.load(self.folder / "b/plan.resolved.toml")
+        self.assertIn("beyond the range", "\n".join(loaded.build(strange).news))
+
+    def test_folders_that_are_no_builds_are_refused(self) -> None:
+        data = huts(60, seed=3)
+        build(data).save(self.folder / "a")
+        build({**data, "beds": data["beds"][::-1]}).save(self.folder / "b")
+        self.assertEqual(command("compare", self.folder / "a", self.folder / "a").returncode, 0)
+        done = command("compare", self.folder / "a", self.folder / "b")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("Several cells of beds", done.stdout)
+        content = json.loads(command("compare", self.folder / "a", self.folder / "b", "--json").stdout)
+        self.assertTrue(content["cells"])
+        done = command("compare", self.folder / "a", self.folder)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("is not a Facturum build", done.stderr)
+        file = self.folder / "b/columns.json"
+        file.write_text(file.read_text("utf-8").replace("stays", "stayz"), "utf-8")
+        done = command("compare", self.folder / "a", self.folder / "b")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("columns.json is not as it was written", done.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()
