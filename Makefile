@@ -3,7 +3,7 @@ PYTHON ?= python3
 DEMO_ENV := .venv/demo
 TEST_ENV := .venv/test
 
-.PHONY: demo test docs fuzz kills mutate clean
+.PHONY: demo test browser docs fuzz kills mutate clean
 MINUTES ?= 10
 
 demo: $(DEMO_ENV)/ready
@@ -11,6 +11,11 @@ demo: $(DEMO_ENV)/ready
 
 test: $(TEST_ENV)/ready
 	@$(TEST_ENV)/bin/python -m tests
+
+# needs Chromium: apt-get install chromium
+browser: $(TEST_ENV)/ready
+	@$(TEST_ENV)/bin/python -m pip install --quiet --disable-pip-version-check -e '.[dev,browser]'
+	@$(TEST_ENV)/bin/python -W ignore -m unittest -q tests.browser.page
 
 docs: $(TEST_ENV)/ready
 	@$(TEST_ENV)/bin/python tools/generate.py

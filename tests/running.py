@@ -8,7 +8,6 @@ from __future__ import annotations
 import io
 import multiprocessing
 import os
-import sys
 import time
 import unittest
 import warnings
@@ -29,11 +28,14 @@ def classes(suite: unittest.TestSuite) -> Iterator[str]:
 
 def run(name: str) -> tuple[str, int, int, str]:
     """Run one class; return its name, how many tests there were, how many failed, and what is to be read."""
+    start = time.monotonic()
     warnings.simplefilter("default")
     warnings.simplefilter("ignore", FacturumWarning)
     told = io.StringIO()
     suite = unittest.defaultTestLoader.loadTestsFromName(name)
     result = unittest.TextTestRunner(told, warnings="", verbosity=0).run(suite)  # type: ignore[arg-type]
+    if os.environ.get("TEST_TIMES"):
+        print(f" {time.monotonic() - start:.1f} {name}")
     wrong = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return name, result.testsRun, wrong, told.getvalue() if wrong else ""
 
@@ -47,6 +49,7 @@ def main(modules: list[str]) -> int:
         else loader.discover("tests", top_level_dir=".")
     )
     start, tests, wrong = time.monotonic(), 0, 0
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads of several processes would wait for one another
     workers = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
         for name, count, failed, told in pool.map(run, dict.fromkeys(classes(suite))):

@@ -12,7 +12,7 @@ import pyarrow as pa
 from facturum.arguments import checked
 from facturum.audit.checks.outcome import Outcome
 from facturum.audit.entries import ColumnMap
-from facturum.audit.novelties import novelties
+from facturum.audit.novelties import news
 from facturum.audit.proof.trace import RowTrace, Trace
 from facturum.audit.proof.verify import Verification
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
@@ -120,9 +120,7 @@ class Design:
     @property
     def news(self) -> list[str]:
         """What is new in the rows of a resolved plan, beside those of the build that it was resolved for."""
-        if self._known is None:
-            return []
-        return list(novelties(self._known(), self.columns))
+        return [] if self._known is None else news(self._known, self.columns)
 
     @property
     def columns(self) -> ColumnMap:

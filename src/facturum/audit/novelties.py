@@ -2,10 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.errors import counted
+from facturum.errors import AuditError, counted
+
+
+def news(before: Callable[[], ColumnMap], after: ColumnMap) -> list[str]:
+    """Return what is new in rows, nothing where the map of the earlier build cannot be read any more.
+
+    Args:
+        before: returns the map of the build that the plan was resolved for.
+        after: the map of the new rows.
+    """
+    with suppress(AuditError):
+        return list(novelties(before(), after))
+    return []
 
 
 def novelties(before: ColumnMap, after: ColumnMap) -> Iterator[str]:

@@ -41,7 +41,7 @@ def drift_between(before: FloatArray, after: FloatArray) -> Drift:
     Example:
         >>> x = np.arange(100.0)
         >>> drift_between(x, x).stability, round(drift_between(x, x + 50).difference, 2)
-        (0.0, 1.72)
+        (0.0, 1.73)
     """
     present = [values[~np.isnan(values)] for values in (before, after)]
     missing = tuple(1 - len(p) / len(v) if len(v) else 0.0 for p, v in zip(present, (before, after), strict=True))

@@ -232,7 +232,8 @@ def _imputation(entry: ImputationEntry) -> dict[str, Any]:
     if entry.response_difference is not None:
         sentence += f"; mean response where imputed less that where present: {entry.response_difference:.4g}"
     fills = [{"group": f.group or "all rows", "fill": _fill(f.fill), "cells": f"{f.cells:,}"} for f in entry.fills[:60]]
-    return {"title": f"{entry.variable} imputed", "sentence": sentence + ".", "fills": fills}
+    title = f"{entry.variable} imputed by {entry.how} ({', '.join(entry.terms)})"
+    return {"title": title, "sentence": sentence + ".", "fills": fills}
 
 
 def _fill(fill: float | str | None) -> str:

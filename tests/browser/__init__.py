@@ -1,0 +1,1 @@
+"""The report in a real browser: `make browser`, which needs Chromium."""
