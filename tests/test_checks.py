@@ -306,6 +306,47 @@ class Others(unittest.TestCase):
         self.assertEqual([f.text for f in dense.findings], [f.text for f in sparse.findings])
 
 
+class Thousands(unittest.TestCase):
+    """Designs with more columns than are factored: the indicators of the widest category are absorbed."""
+
+    def data(self) -> dict[str, Any]:
+        dice = np.random.default_rng(9)
+        hut = np.repeat(np.arange(1500), 4)
+        x, z = dice.normal(size=6000), dice.normal(size=6000)
+        return {
+            "hut": [f"h{at:04d}" for at in hut], "valley": [f"v{at % 7}" for at in hut], "x": x, "z": z, "w": 3 * x - z,
+            "shifted": 2 * x + hut, "y": dice.normal(size=6000), "t": (dice.random(6000) < 0.5) | (hut < 3),
+        }  # fmt: skip
+
+    def test_relations_with_and_without_the_category_are_told(self) -> None:
+        terms = {"hut": "category(hut, limit=2000)", "x": "x", "z": "z"}
+        for sparse in (True, False):
+            for extra, said in (
+                ({"valley": "valley"}, "constant within each hut, and so combinations of its 1,499 indicators"),
+                ({"w": "w"}, "w = 3·x − z; leave out w"),
+                ({"shifted": "shifted"}, "shifted = 2·x, apart from a number for each hut"),
+            ):
+                made = fa.Plan("y", {**terms, **extra}).build(self.data(), sparse=sparse).columns
+                self.assertIn(said, told("dependence", made.findings), f"sparse {sparse}")
+            clean = fa.Plan("y", terms).build(self.data(), sparse=sparse).columns
+            self.assertEqual(told("dependence", clean.findings), "")
+
+    def test_categories_with_one_value_of_the_response_are_told(self) -> None:
+        made = fa.Plan("t", {"hut": "category(hut, limit=2000)", "x": "x"}).build(self.data(), sparse=True).columns
+        self.assertIn("t has one value only in", told("separation", made.findings))
+        self.assertIn("hut_h0001", told("separation", made.findings))
+
+    def test_leaves_merged_are_the_whole(self) -> None:
+        from facturum.numerics.absorbing import Absorbed
+
+        dice = np.random.default_rng(3)
+        block, groups = dice.normal(3, 1, (400, 3)), dice.integers(0, 20, 400)
+        parts = [Absorbed.of(block[a:b], groups[a:b], 20) for a, b in ((0, 90), (90, 91), (91, 400))]
+        merged = Absorbed.merged(parts)
+        within = block - np.array([block[groups == g].mean(axis=0) for g in groups])
+        np.testing.assert_allclose(merged.triangle.T @ merged.triangle, within.T @ within, rtol=1e-10, atol=1e-10)
+
+
 class Levels(Folder):
     PLAN = """
 response = "y"

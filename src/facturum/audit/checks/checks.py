@@ -10,7 +10,8 @@ import numpy as np
 from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, named, rounded
-from facturum.audit.checks.sums import MAX_WIDTH, CheckSums
+from facturum.audit.checks.sums import MAX_WIDTH, CheckSums, truth_response
+from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import LeverageEntry, TermEntry
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
@@ -81,6 +82,7 @@ class Checks:
         found = [
             *self._constants(moments, response),
             *([] if self.collinearity is None else self.collinearity.findings()),
+            *self._wide(),
             *Cells(self.outline.columns, moments, rows, self.sums).findings(),
             *self._leaks(),
             *self._scales(moments),
@@ -89,6 +91,11 @@ class Checks:
             *self._drifts(),
         ]
         return [each for each in found if self.levels.of(each.check) != "off"]
+
+    def _wide(self) -> Iterator[Finding]:
+        sums = self.sums
+        if sums.family is not None and sums.absorbed is not None and np.isfinite(sums.absorbed.triangle).all():
+            yield from wide_findings(self.outline, sums.family, sums.absorbed, truth_response(self.outline))
 
     def _constants(self, moments: Moments, response: Moments) -> Iterator[Finding]:
         columns = self.outline.columns
@@ -270,7 +277,9 @@ class Checks:
             warned = sum(each.level != NOTE for each in own)
             detail = f"{warned} to mend, {len(own) - warned} to note" if own else "nothing found"
             if check in ("dependence", "near_dependence", "duplicate", "leverage", "drift", "separation", "leak"):
-                if width > MAX_WIDTH:
+                if width > MAX_WIDTH and self.sums.family is not None and check in ("dependence", "separation"):
+                    detail += f"; the indicators of {self.sums.family.term} absorbed"
+                elif width > MAX_WIDTH:
                     detail = f"not made: {width:,} columns, and {MAX_WIDTH:,} are the most"
                 elif self.sums.whole is None and width:
                     detail = "not made: values are too large, or there is no complete row"

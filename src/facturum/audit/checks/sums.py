@@ -8,9 +8,11 @@ from functools import cached_property, partial
 import numpy as np
 
 from facturum.audit.checks.copies import Copies
+from facturum.audit.checks.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.factors import Factor
 from facturum.numerics.leverages import Leverages
 from facturum.numerics.moments import Moments
@@ -38,6 +40,9 @@ class CheckSums:
         self._learning: Factor | None = None
         self._others: Factor | None = None
         self._shift: FloatArray | None = None
+        wide = self.width > MAX_WIDTH and self.levels.runs("dependence", "separation")
+        self.family = family_of(outline, MAX_WIDTH) if wide else None
+        self.absorbed: Absorbed | None = None
         self.ranges = _Ranges(outline) if self._separates else None
         self.copies = Copies(self.width) if self.levels.runs("leak") and len(outline.responses) == 1 else None
         self.leverages: Leverages | None = None
@@ -48,6 +53,8 @@ class CheckSums:
 
     def see(self, built: Built) -> None:
         """Look at the rows of a stretch."""
+        if self.family is not None and built.selection.count:
+            self._absorb(built, self.family)
         if not self.factored or not built.selection.count:
             return
         leaves = _leaves(built)
@@ -65,6 +72,18 @@ class CheckSums:
                     self.ranges.see(block, y)
                 if self.copies is not None:
                     self.copies.see(block, y)
+
+    def _absorb(self, built: Built, family: Family) -> None:
+        """Take in rows, less their means within the categories of the widest term."""
+        with one_blas_thread():
+            for rows, _ in _leaves(built):
+                parts = [_block(built, rows, list(family.others))]
+                if built.y is not None:
+                    parts.append(built.y[rows])
+                block, groups = np.concatenate(parts, axis=1), groups_of(built, family, rows)
+                complete = ~np.isnan(block).any(axis=1)
+                part = Absorbed.of(block[complete], groups[complete], len(family.places) + 1)
+                self.absorbed = part if self.absorbed is None else Absorbed.merged([self.absorbed, part])
 
     def _first_means(self, built: Built) -> FloatArray:
         """Return the means of the first rows of the matrix, which columns are shifted by to lose no digits."""
@@ -178,6 +197,8 @@ def _block(built: Built, rows: Array | slice, places: list[int]) -> FloatArray:
         wanted = np.arange(X.length)[rows]
         return np.column_stack([X.at(place, wanted) for place in places]) if places else np.zeros((len(wanted), 0))
     first = places[0] if places else 0
+    if places != list(range(first, X.shape[1])):  # some of them only
+        return X[rows][:, places]
     return X[rows, first:]
 
 
