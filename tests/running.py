@@ -16,6 +16,8 @@ from concurrent.futures import ProcessPoolExecutor
 
 from facturum import FacturumWarning
 
+HEAVY = ("test_guard", "test_files", "test_cli", "test_readings", "test_report")  # begun first
+
 
 def classes(suite: unittest.TestSuite) -> Iterator[str]:
     """Yield the names of the test classes of a suite, each once."""
@@ -52,7 +54,8 @@ def main(modules: list[str]) -> int:
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads of several processes would wait for one another
     workers = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
-        for name, count, failed, told in pool.map(run, dict.fromkeys(classes(suite))):
+        names = sorted(dict.fromkeys(classes(suite)), key=lambda name: name.split(".")[1] not in HEAVY)
+        for name, count, failed, told in pool.map(run, names):
             tests, wrong = tests + count, wrong + failed
             print("F" if failed else ".", end="", flush=True)
             if failed:

@@ -73,6 +73,13 @@ class Digests:
         responses = [] if y is None else column_digests(list(y.T))
         return cls(columns, responses, fingerprints_of(built.prepared))
 
+    def on(self, columns: ColumnMap) -> ColumnMap:
+        """Return a column map with these digests; the columns of the response come first in it."""
+        marks = [*self.responses, *self.columns]
+        pairs = zip(columns.columns, marks, strict=True)
+        entries = [entry.model_copy(update={"digest": mark}) for entry, mark in pairs]
+        return columns.model_copy(update={"columns": entries, "fingerprints": self.fingerprints})
+
 
 class ColumnDigests:
     """The digests of columns whose rows come stretch by stretch."""
@@ -95,13 +102,12 @@ class ColumnDigests:
         return Digests(columns, [each.hexdigest() for each in self._responses], fingerprints)
 
 
-def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> ColumnMap:
+def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     """Return the column map of a build.
 
     Args:
         report: on the build.
         plan: the plan as written.
-        digests: of its columns and source variables, where they are wanted.
     """
     outline = report.outline
     prepared = outline.prepared
@@ -109,14 +115,12 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
     sentences = Sentences(outline, report.responses_are_counts)
     entries = []
     for at, column in enumerate(outline.responses):
-        mark = None if digests is None else digests.responses[at]
-        entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at, mark)
+        entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at)
         own = sentences.response if len(outline.responses) == 1 else None
         structure = None if own is None else structure_of(own)
         entries.append(entry.model_copy(update={"position": None, "structure": structure}))
     for at, (column, reading) in enumerate(zip(outline.columns, sentences.readings, strict=True)):
-        mark = None if digests is None else digests.columns[at]
-        entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at, mark)
+        entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at)
         changes: dict[str, object] = {"structure": None if reading is None else structure_of(reading)}
         changes |= {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update=changes | {"by_source": report.by_source.of(at)}))
@@ -145,7 +149,6 @@ def column_map(report: BuildReport, plan: PlanSpec, digests: Digests | None) -> 
         made_with={"facturum": _own_version(), "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
         resolved=outline.spec.model_dump(exclude_defaults=True),
-        fingerprints=digests.fingerprints if digests is not None else {},
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
         warnings=[
             *[each.text for each in findings if each.level == WARNING],
@@ -189,7 +192,6 @@ def _entry(
     reading: str,
     moments: Moments,
     at: int,
-    digest: str | None,
 ) -> ColumnEntry:
     inner = column.column
     return ColumnEntry(
@@ -209,7 +211,6 @@ def _entry(
         mean=_finite(moments.mean[at]),
         sd=_finite(moments.sd(at)),
         nonzero=int(moments.nonzero[at]),
-        digest=digest,
     )
 
 

@@ -91,7 +91,11 @@ class Collinearity:
         places: dict[str, list[int]] = {}
         for at, column in enumerate(self.basis):
             places.setdefault(self.columns[column].term, []).append(at)
-        return {term: (len(own), self.inflation.of_group(own)) for term, own in places.items()}
+        single = list(self.factors.values())  # of one column it is the inflation of that
+        return {
+            term: (len(own), self.inflation.of_group(own) if len(own) > 1 else single[own[0]])
+            for term, own in places.items()
+        }
 
     @cached_property
     def condition(self) -> tuple[float, float] | None:

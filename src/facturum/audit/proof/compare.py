@@ -198,10 +198,17 @@ def compare(before: Side, after: Side) -> Comparison:
 
 
 def _plan_changes(old: ColumnMap, new: ColumnMap) -> Iterator[str]:
-    before, after = old.plan, new.plan
-    if (old.plan.get("columns") is None) != (new.plan.get("columns") is None):
+    if (old.plan.get("columns") is None) == (new.plan.get("columns") is None):
+        yield from _differing(old.plan, new.plan)
+        return
+    changes = list(_differing(old.resolved, new.resolved))
+    if changes:
         yield "One of the builds is made from a resolved plan, which learns nothing, and the other is not."
-        before, after = old.resolved, new.resolved
+    yield from changes
+
+
+def _differing(before: dict[str, Any], after: dict[str, Any]) -> Iterator[str]:
+    """Yield how two plans differ."""
     terms_before, terms_after = before.get("terms", {}), after.get("terms", {})
     for key in terms_before:
         if key not in terms_after:

@@ -95,12 +95,12 @@ class FromBuild:
     @cached_property
     def columns(self) -> ColumnMap:
         """The column map, without digests and fingerprints."""
-        return column_map(self._report[0], self.plan, None)
+        return column_map(self._report[0], self.plan)
 
     @cached_property
     def audited(self) -> ColumnMap:
         """The column map with digests and fingerprints."""
-        return column_map(self._report[0], self.plan, Digests.of(self.built))
+        return Digests.of(self.built).on(self.columns)
 
     @cached_property
     def rows(self) -> RowMap:

@@ -138,7 +138,7 @@ def _compared(
     if length != before:
         failures += first_difference(failures, min(length, before))
     if not failures:
-        anew = column_map(report, plan, digests.taken(taken.fingerprints(prepared)))
+        anew = digests.taken(taken.fingerprints(prepared)).on(column_map(report, plan))
         failures += content_failures(stored.columns, anew, comparing.steps == 0)
         failures += _same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
     return Verification(
