@@ -59,7 +59,7 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
         view.append("")
     view += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
     notes = [finding.text for finding in columns.findings if finding.level == NOTE]
-    view += [Text.assemble(("note: ", "bold cyan"), safe(note)) for note in notes]
+    view += [Text.assemble(("note: ", "bold"), safe(note)) for note in notes]
     return Group(*view)
 
 

@@ -33,8 +33,8 @@ def effect_text(response: Response, change: str, where: str, estimate: float, lo
         >>> effect_text(Response("stays", "percent"), "A 10 % higher price", "", -0.0419, -0.0619, -0.0222)[:74]
         'A 10 % higher price is associated with stays 4.1 % lower (95 %: 6.0 % to 2'
     """
-    verb = "differ:" if change.startswith("Rows ") else "is associated with"
-    where_text = f", {where}," if where else ""
+    verb = "have" if change.startswith("Rows ") else "is associated with"
+    where_text = f", {where}," if where else "," if verb == "have" else ""
     return f"{change}{where_text} {verb} {_difference(response, estimate, low, high)}, other columns held fixed."
 
 
