@@ -266,6 +266,7 @@ class Others(unittest.TestCase):
             ("leak", "w is one-to-one with the response y", {"w": "w"}, table(w=np.log(base["y"] + 9)), {}),
             ("leak", "w is one-to-one", {"w": "w", "x": "x"}, table(w=np.argsort(np.argsort(-base["y"]))), {}),
             ("leak", "w is one-to-one", {"w": "w"}, table(w=1000 - 3 * base["y"]), {}),
+            ("leak", "row holds whole numbers that increase", {"row": "row", "x": "x"}, base, {}),
             ("few_rows", "k = odd (3 rows)", {"k": "k"}, table(k=rare), {}),
             ("rare", "w (1 row)", {"w": "x > 2.9", "x": "x"}, table(x=np.where(at == 5, 3, base["x"] / 9)), {}),
             ("scale", "multiply w by 1e", {"w": "w", "x": "x", "z": "z"}, table(w=base["age"] * 1e-9), {}),

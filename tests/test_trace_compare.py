@@ -132,7 +132,7 @@ class Comparisons(Folder):
     """What changed between two builds."""
 
     @given(st.integers(0, 10**6))
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=30, deadline=None)
     def test_a_changed_cell_that_matters_is_named(self, seed: int) -> None:
         dice = np.random.default_rng(seed)
         data = huts(80, seed=int(dice.integers(0, 50)))

@@ -134,6 +134,15 @@ class Checks:
                     "row: it may be a copy of it on another scale. Leave it out, unless it is known beforehand.",
                     (name,),
                 )
+        for at in self.sums.counting.found():
+            name = self._predictors[at].name
+            yield Finding(
+                "leak",
+                f"{name} holds whole numbers that increase from row to row, as an id does. Leave it out, or write "
+                'kind = "id" in [variables]; if it is a trend, write trend().',
+                (name,),
+                level=NOTE,
+            )
         clock = prepared.spec.data.time, prepared.spec.data.every
         explained = explained_variables(prepared.response, prepared.derived, clock)
         for key, term in prepared.terms.items():

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property, partial
 
 import numpy as np
 
 from facturum.audit.checks.copies import Copies
+from facturum.audit.checks.counting import Counting
 from facturum.audit.checks.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.language.core import Name
 from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.factors import Factor
 from facturum.numerics.leverages import Leverages
@@ -45,6 +47,7 @@ class CheckSums:
         self.absorbed: Absorbed | None = None
         self.ranges = _Ranges(outline) if self._separates else None
         self.copies = Copies(self.width) if self.levels.runs("leak") and len(outline.responses) == 1 else None
+        self.counting = Counting(_plain_numbers(outline, self.places) if self.levels.runs("leak") else ())
         self.leverages: Leverages | None = None
 
     @property
@@ -64,6 +67,8 @@ class CheckSums:
             for learning, others in on_threads(partial(self._factors, built, self._shift), leaves):
                 self._learning = _joined(self._learning, learning)
                 self._others = _joined(self._others, others)
+        for rows, _ in leaves if self.counting.left else ():
+            self.counting.see(_block(built, rows, self.places))
         if built.y is not None:
             for rows, _ in leaves:
                 y = built.y[rows, 0]
@@ -170,6 +175,16 @@ def truth_response(outline: Outline) -> bool:
     if node is None or len(outline.responses) != 1:
         return False
     return outline.prepared.scope().type_of(node).kind is Kind.TRUTH
+
+
+def _plain_numbers(outline: Outline, places: list[int]) -> Iterator[int]:
+    """Yield which columns are numbers of the table as they are, other than its time."""
+    time = outline.prepared.spec.data.time
+    for at, place in enumerate(places):
+        column = outline.columns[place].column
+        plain = column is not None and isinstance(column.formula, Name) and column.measure == "number"
+        if plain and column is not None and time not in outline.prepared.sources(column.formula):
+            yield at
 
 
 def _joined(before: Factor | None, after: Factor) -> Factor:
