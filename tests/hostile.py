@@ -22,6 +22,7 @@ from pyarrow import feather, parquet
 
 import facturum as fa
 from facturum.data.table import Table
+from facturum.show.report import report_page
 from tests.grammar import DERIVED, LITERALS, Grammar, table
 from tests.promises import watched
 from tests.support import SAMPLE, command, huts, plan, stands_where_it_says
@@ -441,6 +442,31 @@ def calls(dice: random.Random) -> bool:
     return True
 
 
+def inspections(dice: random.Random) -> bool:
+    """A build that is fitted, traced, compared with another and reported."""
+    content = Grammar(dice, 0.0).plan()
+    response, terms, given = content.pop("response", None), content.pop("terms"), dice.choice(_tables())
+    try:
+        plan = fa.Plan(response, terms, **content)
+        made = plan.build(given, threads=1)
+    except fa.FacturumError:
+        return False
+    row = int(dice.choice(made.rows.kept.tolist()))
+    traced = made.trace(given, row)
+    assert traced.agrees, str(traced)
+    assert fa.compare(made, made).same
+    model, errors = dice.choice(("linear", "linear", "logistic", "poisson")), dice.choice(("ordinary", "hc1", "hc3"))
+    works: list[Callable[[], Any]] = [lambda: made.trial(model, errors=errors)]
+    if dice.random() < 0.1:
+        works += [lambda: fa.validate(plan, given, folds=3), lambda: fa.forecast(made, given, 2)]
+    if dice.random() < 0.05:
+        works.append(lambda: report_page(made))
+    for work in works:
+        with contextlib.suppress(fa.FacturumError):
+            assert repr(work())
+    return True
+
+
 KINDS: dict[str, Callable[[random.Random], bool]] = {
     "expressions": expressions,
     "plans": plans,
@@ -452,4 +478,5 @@ KINDS: dict[str, Callable[[random.Random], bool]] = {
     "changed_cells": changed_cells,
     "commands": commands,
     "calls": calls,
+    "inspections": inspections,
 }

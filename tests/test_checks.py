@@ -159,6 +159,11 @@ class Dependence(unittest.TestCase):
             with self.subTest(said):
                 self.assertIn(said, told(check, found(terms, data, **sections)))
 
+    def test_a_response_that_is_constant_while_learning_is_no_column(self) -> None:
+        data = table(y=np.where(np.arange(ROWS) < 200, 1.0, 2.0))
+        findings = found({"x": "x"}, data, rows={"learn": "row < 200"})
+        self.assertEqual(told("constant", findings), "")
+
     def test_a_constant_is_no_relation_without_an_intercept(self) -> None:
         age = table()["age"]
         self.assertEqual(told("dependence", found({"age": "age", "b": "b"}, table(b=age + 3), intercept=False)), "")

@@ -430,7 +430,7 @@ class Interrupted(Folder):
         with ThreadPoolExecutor(4) as pool:
             list(pool.map(lambda work: work[0](work[1]), [(write, 0), (write, 1), (read, 0), (read, 1)]))
         self.assertEqual(failures, [])
-        self.assertGreater(min(written), 2)
+        self.assertGreater(min(written), 0)
         self.assertEqual(self.left(), ["build"])
 
     def test_a_full_disk_at_any_write_leaves_the_old_build_and_says_so(self) -> None:

@@ -24,6 +24,7 @@ COUNTS = {
     "changed_cells": 45,
     "commands": 40,
     "calls": 320,
+    "inspections": 60,
 }
 
 

@@ -45,11 +45,13 @@ def drift_between(before: FloatArray, after: FloatArray) -> Drift:
     """
     present = [values[~np.isnan(values)] for values in (before, after)]
     missing = tuple(1 - len(p) / len(v) if len(v) else 0.0 for p, v in zip(present, (before, after), strict=True))
-    means = tuple(float(p.mean()) if len(p) else None for p in present)
+    with np.errstate(over="ignore", invalid="ignore"):
+        means = tuple(float(p.mean()) if len(p) else None for p in present)
     difference = None
     if means[0] is not None and means[1] is not None:
-        spread = float(np.sqrt((present[0].var() + present[1].var()) / 2))
-        difference = (means[1] - means[0]) / spread if spread > 0 else (0.0 if means[0] == means[1] else None)
+        with np.errstate(over="ignore", invalid="ignore"):
+            spread = float(np.sqrt((present[0].var() + present[1].var()) / 2))
+        difference = (means[1] - means[0]) / spread if 0 < spread < np.inf else (0.0 if means[0] == means[1] else None)
     return Drift(_stability(*present, *missing), difference, missing, means)  # type: ignore[arg-type]
 
 
@@ -59,7 +61,7 @@ def _stability(before: FloatArray, after: FloatArray, missing_before: float, mis
     values, counts = np.unique(before, return_counts=True)
     last = np.searchsorted(np.cumsum(counts), np.linspace(0, 1, BINS + 1)[1:-1] * len(before))
     last = np.unique(last[last < len(values) - 1])
-    edges = values[last] + (values[last + 1] - values[last]) / 2  # between values, so that ties stay together
+    edges = values[last] / 2 + values[last + 1] / 2  # between values, so that ties stay together
     shares = [
         np.bincount(np.searchsorted(edges, values, side="left"), minlength=len(edges) + 1) / len(values) * (1 - gone)
         for values, gone in ((before, missing_before), (after, missing_after))

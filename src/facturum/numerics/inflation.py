@@ -42,7 +42,8 @@ class Inflation:
 
     def of_columns(self) -> FloatArray:
         """Return the variance inflation factor of each column, 1 / (1 - R²) of its regression on the others."""
-        return np.asarray(np.add.reduce(np.square(self.inverse), axis=1))
+        with np.errstate(over="ignore"):  # of columns that hardly any double tells from others
+            return np.asarray(np.add.reduce(np.square(self.inverse), axis=1))
 
     def of_group(self, columns: Sequence[int]) -> float:
         """Return the generalised variance inflation factor of columns that belong together.
@@ -51,15 +52,17 @@ class Inflation:
         collinearity diagnostics", 1992): det of their own correlations times det of their part of the inverse.
         """
         at = np.asarray(columns, dtype=np.intp)
-        own = np.linalg.qr(self.scaled[:, at], mode="r")
-        inverse = np.linalg.qr(self.inverse[at].T, mode="r")
-        logs = np.log(np.abs(np.diagonal(own))) + np.log(np.abs(np.diagonal(inverse)))
-        return float(np.exp(2 * logs.sum()))
+        with np.errstate(all="ignore"):
+            own = np.linalg.qr(self.scaled[:, at], mode="r")
+            inverse = np.linalg.qr(self.inverse[at].T, mode="r")
+            logs = np.log(np.abs(np.diagonal(own))) + np.log(np.abs(np.diagonal(inverse)))
+            return float(np.exp(2 * logs.sum()))
 
     def regression(self, column: int) -> FloatArray:
         """Return the weights of all scaled columns in the regression of one on the others; its own is 0."""
-        gram = self.inverse @ self.inverse[column]
-        weights: FloatArray = -gram / gram[column]
+        with np.errstate(all="ignore"):
+            gram = self.inverse @ self.inverse[column]
+            weights: FloatArray = -gram / gram[column]
         weights[column] = 0.0
         return weights
 

@@ -213,7 +213,8 @@ def _spreads(design: Design) -> Iterator[tuple[str, dict[str, Any]]]:
         for at, (entry, place) in enumerate(zip(entries, places, strict=True)):
             values = X[:, place]
             low, high = float(entry.min or 0.0), float(entry.max or 0.0)
-            cells = np.clip((values[~np.isnan(values)] - low) * (CELLS / (high - low)), 0, CELLS - 1)
+            wide = high / CELLS - low / CELLS  # which no large number overflows
+            cells = np.clip(values[~np.isnan(values)] / wide - low / wide, 0, CELLS - 1)
             counts[at] += np.bincount(cells.astype(np.int64), minlength=CELLS)
     for entry, own in zip(entries, counts, strict=True):
         yield entry.name, {"low": figure(entry.min), "high": figure(entry.max), "counts": own.tolist()}

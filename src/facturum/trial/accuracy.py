@@ -49,6 +49,10 @@ class Sums:
     def add(self, y: FloatArray, fitted: FloatArray) -> None:
         if not len(y):
             return
+        with np.errstate(over="ignore", invalid="ignore"):
+            self._add(y, fitted)
+
+    def _add(self, y: FloatArray, fitted: FloatArray) -> None:
         apart = y - fitted
         self.squares += float(apart @ apart)
         self.sizes += float(np.abs(apart).sum())

@@ -12,7 +12,7 @@ from facturum.errors import DataError
 from facturum.numerics.factors import Factor, triangle_of
 from facturum.threads import one_blas_thread
 from facturum.trial.rows import Block, Rows
-from facturum.trial.solving import Solution, independent, refuse_few
+from facturum.trial.solving import Solution, independent, refuse_few, refuse_large
 
 MAX_STEPS = 40
 CLOSE = 1e-9  # of a standard error, below which a step ends the search
@@ -82,6 +82,7 @@ def maximise(rows: Rows, family: Family) -> Likelihood:
         DataError: where the response does not fit the family, there are too few rows, or the response is separated.
     """
     factor, width = rows.factor(), len(rows.names)
+    refuse_large(factor)
     _refuse_response(rows, family)
     first = 1 if rows.intercept else 0
     columns = independent(factor, rows.intercept, width)

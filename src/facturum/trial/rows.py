@@ -79,7 +79,8 @@ class Rows:
                 if not len(block.y):
                     continue
                 parts = [block.X, block.y[:, None]]
-                shift = np.append(block.X.mean(axis=0), block.y.mean()) if total is None else total.shift
+                with np.errstate(over="ignore", invalid="ignore"):  # which the factor tells of
+                    shift = np.append(block.X.mean(axis=0), block.y.mean()) if total is None else total.shift
                 part = Factor.of(parts, shift)
                 total = part if total is None else Factor.merged([total, part])
         return (

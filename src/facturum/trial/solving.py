@@ -109,7 +109,8 @@ def solve(rows: Rows) -> Solution:
         DataError: where there are too few rows.
     """
     factor, width = rows.factor(), len(rows.names)
-    refuse_few(factor.rows, 1 + (1 if rows.intercept else 0))
+    refuse_few(factor.rows, 1)
+    refuse_large(factor)
     columns = independent(factor, rows.intercept, width)
     refuse_few(factor.rows, len(columns) + (1 if rows.intercept else 0))
     part = factor.of_columns([*columns, width])
@@ -129,8 +130,16 @@ def solve(rows: Rows) -> Solution:
     return Solution(columns, rows.intercept, factor.rows, coefficients, squares, total, inverse, padded)
 
 
+def refuse_large(factor: Factor) -> None:
+    """Refuse values whose squares no double holds."""
+    if not factor.tame:
+        raise DataError("values are too large for a regression", remedy="Divide the column, or take its logarithm.")
+
+
 def refuse_few(rows: int, columns: int) -> None:
-    """Refuse to fit as many coefficients as there are rows, or more."""
+    """Refuse to fit no coefficient, or as many as there are rows."""
+    if not columns:
+        raise DataError("no column of the matrix varies", remedy="Take other terms, or an intercept.")
     if rows <= columns:
         raise DataError(
             f"a trial regression of {counted(columns, 'coefficient')} needs more than {counted(rows, 'row')}",

@@ -68,11 +68,12 @@ class RawUnits:
             >>> RawUnits("log", "y").smeared(np.array([0.0]), np.log(np.array([0.5, 1.5]))).tolist()
             [1.0]
         """
-        if self.how == "log":
-            return np.asarray(np.exp(values) * float(np.mean(np.exp(residuals))) - self.shift)
-        if self.how == "sqrt":
-            return np.asarray(np.square(values) + float(np.mean(np.square(residuals))))
-        if self.how == "asinh":
-            up, down = float(np.mean(np.exp(residuals))), float(np.mean(np.exp(-residuals)))
-            return np.asarray((np.exp(values) * up - np.exp(-values) * down) / 2)
-        return values
+        with np.errstate(over="ignore", invalid="ignore"):
+            if self.how == "log":
+                return np.asarray(np.exp(values) * float(np.mean(np.exp(residuals))) - self.shift)
+            if self.how == "sqrt":
+                return np.asarray(np.square(values) + float(np.mean(np.square(residuals))))
+            if self.how == "asinh":
+                up, down = float(np.mean(np.exp(residuals))), float(np.mean(np.exp(-residuals)))
+                return np.asarray((np.exp(values) * up - np.exp(-values) * down) / 2)
+            return values

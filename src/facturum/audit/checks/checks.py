@@ -13,11 +13,11 @@ from facturum.audit.checks.finding import NOTE, WARNING, Finding, named, rounded
 from facturum.audit.checks.sums import MAX_WIDTH, CheckSums, truth_response
 from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import LeverageEntry, TermEntry
-from facturum.data.values import FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.language.reading import Logged
+from facturum.numerics.factors import Factor
 from facturum.numerics.moments import Moments
 
 FAR = 10.0  # standard deviations from the mean
@@ -66,9 +66,9 @@ class Checks:
             self.outline,
             self._predictors,
             factor,
-            _constant(factor.spread, factor.raw),
+            _constant(factor, len(self._predictors)),
             learning,
-            frozenset() if learning is None else _constant(learning.spread, learning.raw),
+            frozenset() if learning is None else _constant(learning, len(self._predictors)),
         )
 
     def findings(self, moments: Moments, response: Moments, rows: int) -> list[Finding]:
@@ -297,7 +297,7 @@ class Checks:
             yield check, warned == 0, detail
 
 
-def _constant(spread: FloatArray, raw: FloatArray) -> frozenset[int]:
-    """Return which columns of a factor do not vary, beyond roundings."""
-    size = np.sqrt(np.add.reduce(np.square(raw), axis=0))
-    return frozenset(np.flatnonzero(spread <= 64 * 2.0**-53 * size).tolist())
+def _constant(factor: Factor, width: int) -> frozenset[int]:
+    """Return which of the first columns of a factor do not vary, beyond roundings."""
+    size = np.sqrt(np.add.reduce(np.square(factor.raw), axis=0))
+    return frozenset(np.flatnonzero((factor.spread <= 64 * 2.0**-53 * size)[:width]).tolist())

@@ -92,11 +92,9 @@ class CheckSums:
 
     def _first_means(self, built: Built) -> FloatArray:
         """Return the means of the first rows of the matrix, which columns are shifted by to lose no digits."""
-        X = next(part for part in built.parts if part.count.any())  # noqa: N806 - the field's standard name
-        parts = [X.mean[self.places]]
+        parts = [_first(built.parts).mean[self.places]]
         if built.y is not None:
-            y: Moments = next(part for part in built.response_parts if part.count.any())
-            parts.append(y.mean)
+            parts.append(_first(built.response_parts).mean)
         shift: FloatArray = np.concatenate(parts)
         return shift
 
@@ -167,6 +165,11 @@ class CheckSums:
         self, known: Leverages, built: Built, numbers: Array, leaf: tuple[Array | slice, Mask | None]
     ) -> Leverages:
         return known.seen(_block(built, leaf[0], self.places), numbers[leaf[0]])
+
+
+def _first(parts: Sequence[Moments]) -> Moments:
+    """Return the moments of the first rows that have values; of the first rows where none has."""
+    return next((part for part in parts if part.count.any()), parts[0])
 
 
 def truth_response(outline: Outline) -> bool:

@@ -361,7 +361,8 @@ def _cell_changes(
         at = np.flatnonzero(differs)
         if not len(at):
             continue
-        apart = np.abs(first[at] - second[at])
+        with np.errstate(over="ignore"):
+            apart = np.abs(first[at] - second[at])
         largest = None if np.isnan(apart).any() else float(apart.max())
         values = [None if np.isnan(v) else float(v) for v in (first[at[0]], second[at[0]])]
         yield CellChange(b.name, len(at), largest, tuple(both[at[:5]].tolist()), values[0], values[1])
