@@ -268,6 +268,8 @@ def demo(out: Path, name: str) -> None:
                 f"written to {folder}; now try",
                 f"    facturum explain {folder} {term}",
                 f"    facturum verify {folder} {data}" + joined,
+                f"    facturum trial {folder}",
+                f"    facturum report {folder} --out {out / 'report.html'}",
                 f"then change a cell of {data.name}, and verify again",
             ]
         )

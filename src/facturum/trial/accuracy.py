@@ -91,7 +91,7 @@ def accuracies(rows: Rows, predicted: Prediction, units: RawUnits, residuals: Fl
     kinds = ["plain", *(["smeared"] if units.changes else [])]
     sums = {(sample, kind): Sums() for sample in ("fitted", "held out") for kind in kinds}
     for block in rows.read():
-        complete = ~(np.isnan(block.X).any(axis=1) | np.isnan(block.y))
+        complete = rows.complete(block)
         fitted_rows = rows.fitted(block)
         for sample, chosen in (("fitted", fitted_rows), ("held out", complete & ~fitted_rows)):
             part = block.of(chosen)

@@ -61,8 +61,15 @@ class Rows:
 
     def fitted(self, block: Block) -> Mask:
         """Return which rows of a block are fitted: complete ones that are learned from."""
-        complete: Mask = ~(np.isnan(block.X).any(axis=1) | np.isnan(block.y))
+        complete = self.complete(block)
         return complete if self.fits_all else complete & block.learning
+
+    def complete(self, block: Block) -> Mask:
+        """Return which rows of a block have all their values: all, unless the plan keeps rows with missing ones."""
+        known: Mask = ~np.isnan(block.y)
+        if self.columns.resolved.get("rows", {}).get("missing") == "keep":
+            known &= ~np.isnan(block.X).any(axis=1)
+        return known
 
     def blocks(self) -> Iterator[Block]:
         """Yield the rows that are fitted."""

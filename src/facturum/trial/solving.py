@@ -74,7 +74,10 @@ class Solution:
 
     def predicted(self, X: FloatArray) -> FloatArray:  # noqa: N803
         """Return the linear predictor of rows."""
-        return np.asarray(self.augmented(X) @ self.coefficients)
+        first = 1 if self.intercept else 0
+        every = self.columns == tuple(range(X.shape[1]))
+        linear = (X if every else X[:, list(self.columns)]) @ self.coefficients[first:]
+        return np.asarray(linear + self.coefficients[0] if first else linear)
 
     def covariance(self, middle: FloatArray | None = None) -> FloatArray:
         """Return the covariance of the coefficients.
