@@ -29,6 +29,7 @@ from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns
+from facturum.threads import one_blas_thread
 from facturum.tracing import traced
 from facturum.trial.covariances import ErrorKind
 from facturum.trial.rows import Rows
@@ -350,7 +351,7 @@ class Design:
             >>> round(design.trial()["x"].estimate, 6)
             2.1
         """
-        with bounded():
+        with bounded(), one_blas_thread():
             return run_trial(self._trial_rows(), model, ErrorKind(errors, by, lags))[0]
 
     def fit(self, model: str = "linear") -> tuple[Fit, Rows]:

@@ -63,6 +63,7 @@ _ONE_BLAS_THREAD = _OneBlasThread()
 
 @cache
 def _blas() -> Any:
+    import scipy.linalg.lapack  # noqa: F401 - which brings a library of its own, to be found below
     from threadpoolctl import ThreadpoolController
 
     return ThreadpoolController()

@@ -228,8 +228,7 @@ def _bins(entry: BinsEntry) -> dict[str, Any]:
 
 def _imputation(entry: ImputationEntry) -> dict[str, Any]:
     sentence = f"{counted(entry.cells, 'cell')} of {counted(entry.rows, 'row')} filled by the {entry.how}"
-    if entry.still_missing:
-        sentence += f", {entry.still_missing:,} still missing"
+    sentence += f"; missing in {entry.cells + entry.still_missing:,} of them before, in {entry.still_missing:,} after"
     if entry.response_difference is not None:
         sentence += f"; mean response where imputed less that where present: {entry.response_difference:.4g}"
     fills = [{"group": f.group or "all rows", "fill": _fill(f.fill), "cells": f"{f.cells:,}"} for f in entry.fills[:60]]

@@ -19,6 +19,7 @@ from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.language.reading import Logged
 from facturum.numerics.factors import Factor
 from facturum.numerics.moments import Moments
+from facturum.threads import one_blas_thread
 
 FAR = 10.0  # standard deviations from the mean
 UNLIKE = 1e6  # ratio of the largest standard deviation to the smallest
@@ -52,7 +53,8 @@ class Checks:
 
     def see_again(self, built: Built) -> None:
         """Look at the rows of a stretch once more, after all have been seen."""
-        basis = [] if self.collinearity is None else self.collinearity.basis
+        with one_blas_thread():
+            basis = [] if self.collinearity is None else self.collinearity.basis
         self.sums.see_again(built, basis)
 
     @cached_property
@@ -79,10 +81,12 @@ class Checks:
             response: of the response.
             rows: of the matrix.
         """
+        with one_blas_thread():
+            dependent = [*([] if self.collinearity is None else self.collinearity.findings()), *self._wide()]
+            self._figures()
         found = [
             *self._constants(moments, response),
-            *([] if self.collinearity is None else self.collinearity.findings()),
-            *self._wide(),
+            *dependent,
             *Cells(self.outline.columns, moments, rows, self.sums).findings(),
             *self._leaks(),
             *self._scales(moments),
@@ -91,6 +95,11 @@ class Checks:
             *self._drifts(),
         ]
         return [each for each in found if self.levels.of(each.check) != "off"]
+
+    def _figures(self) -> None:
+        """Compute what is stored besides, on one thread of linear algebra."""
+        if self.collinearity is not None:
+            _ = self.collinearity.by_term, self.collinearity.condition
 
     def _wide(self) -> Iterator[Finding]:
         sums = self.sums
