@@ -148,7 +148,7 @@ class Dependence(unittest.TestCase):
             ({"age": "age", "b": "b"}, table(b=2 * age + 3), {}, "dependence", "b = 2·age + 3; age and b have no"),
             ({"x": "x", "z": "z", "w": "w"}, table(w=x / 2 - base["z"]), {}, "dependence", "w = 0.5·x − z;"),
             ({"age": "age", "b": "b"}, table(b=age), {}, "duplicate", "b is the same as age. Leave one of them out."),
-            ({"age": "age", "b": "b"}, table(b=age + 1e-6 * x), {}, "near_dependence", "b = age nearly: what is"),
+            ({"age": "age", "b": "b"}, table(b=age + 1e-6 * x), {}, "near_dependence", "b = age, apart from"),
             ({"age": "age", "b": "b"}, table(b=2 * age), {"intercept": False}, "dependence", "b = 2·age;"),
             ({"x": "x", "w": "w"}, table(w=np.where(late, 7.0, x * 3)),
              {"rows": {"learn": "row < 200"}}, "dependence", "w = 3·x, in the learning rows only"),
@@ -287,6 +287,13 @@ class Others(unittest.TestCase):
                 off = {**sections, "checks": {check: "off"}}
                 self.assertEqual(told(check, found(terms, data, **off)), "")
 
+    def test_a_logarithm_is_proposed_only_where_there_is_one(self) -> None:
+        spike = np.where(np.arange(ROWS) == 17, 500.0, table()["x"])
+        for values, has in ((spike, False), (np.abs(spike) + 1, True)):
+            text = told("extremes", found({"w": "w"}, table(w=values)))
+            self.assertIn("write winsorize(w, shares=[0.01, 0.99])", text)
+            self.assertEqual("log(w)" in text, has)
+
     def test_fifty_clean_tables_are_not_warned_of(self) -> None:
         for seed in range(50):
             dice = np.random.default_rng(seed)
@@ -389,6 +396,10 @@ k = "category(kind, coding='every')"
         self.assertFalse(next(c for c in columns.checks if "linear combination of others" in c.check).ok)
         done = command("build", "plan.toml", "t.csv", "--out", "off", "--no-checks", cwd=self.folder)
         self.assertNotIn("warning", done.stdout)
+        shown = command("explain", "out", cwd=self.folder).stdout
+        for said in ("no column is a linear combination of others", "rank 3 of 4", "largest leverages: row"):
+            self.assertIn(said, shown)
+        self.assertIn("finding", command("explain", "out", "k_a", cwd=self.folder).stdout)
         self.assertEqual(len(fa.open_design(self.folder / "off").columns.checks), 2)
 
     def test_levels_that_are_none_are_refused(self) -> None:

@@ -291,6 +291,19 @@ class Meanings(unittest.TestCase):
             percent = abs(100 * np.expm1(effect.estimate))
             self.assertIn(f"{percent:,.1f} %" if percent >= 0.95 else f"{percent:.2g} %", effect.text)
 
+    def test_contrasts_and_their_interactions_are_told_too(self) -> None:
+        given = table()
+        coded = "category(access, coding='effect')"
+        design = fa.Plan("log(stays)", {"access": coded, "beds": "beds", "both": f"{coded} * beds"}).build(given)
+        trial = design.trial()
+        beds = [each for each in trial.effects if each.subject == "beds"]
+        self.assertEqual({each.at.rpartition(" = ")[2] for each in beds}, {"boat", "road", "trail"})
+        for each in beds:
+            rows = {**given, "access": np.full(ROWS, each.at.rpartition(" = ")[2])}
+            more = {**rows, "beds": given["beds"] + 1}
+            apart = self.predicted(design.plan, more, trial) - self.predicted(design.plan, rows, trial)
+            np.testing.assert_allclose(apart, each.estimate, rtol=1e-9)
+
     def test_each_kind_of_response_is_told_in_its_own_units(self) -> None:
         for response, said in (
             ("stays", "is associated with stays higher by"),
@@ -351,6 +364,15 @@ class Accuracy(unittest.TestCase):
             errors += (np.exp(y[~inside]) - np.exp(np.polyval(b, x[~inside]))).tolist()
         self.assertAlmostEqual(found.accuracy[0].rmse, np.sqrt(np.mean(np.square(errors))), 8)
 
+    def test_what_folds_are_held_in_is_no_predictor(self) -> None:
+        given = {key: values for key, values in table(60).items() if key not in ("access", "open")}
+        every = fa.Plan("log(stays)", {"all": "every_number()"})
+        by_name = fa.Plan("log(stays)", {"price": "price", "beds": "beds", "hut": "hut"})
+        found = [fa.validate(plan, given, folds=3).accuracy[0].rmse for plan in (every, by_name)]
+        self.assertAlmostEqual(found[0], found[1], 9)
+        with self.assertRaisesRegex(fa.DataError, "is a variable of the table"):
+            fa.validate(by_name, {**given, "fold_of_validation": given["beds"]}, folds=3)
+
     def test_parts_that_cannot_be_are_refused(self) -> None:
         given = {key: values[:12] for key, values in table().items()}
         plan = fa.Plan("log(stays)", {"beds": "beds"})
@@ -410,7 +432,7 @@ class Ahead(Folder):
                 y = a + b * y
                 spread = sum(b ** (2 * k) for k in range(step + 1)) * s**2 + s**2 * h
                 self.assertAlmostEqual(each.forecast, y, 7)
-                self.assertAlmostEqual(each.high - y, t_quantile(trial.free) * np.sqrt(spread), 4)
+                self.assertAlmostEqual(each.high - y, t_quantile(trial.degrees_of_freedom) * np.sqrt(spread), 4)
 
     def test_rows_ahead_have_what_is_known_beforehand(self) -> None:
         terms = {"season": "season('month')", "beds": "beds", "before": "lag(y, 12)"}

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 ROWS_SHOWN = 5
+NAMED = 12  # words in a row
 PROMPT_WIDTH = 100  # of a line shown at the Python prompt
 LONGEST_LINE = 110  # of the text that an error marks
 
@@ -155,6 +156,18 @@ def listed(head: str, lines: Iterable[str], most: int = 30) -> str:
     shown = [line if len(line) <= PROMPT_WIDTH else line[: PROMPT_WIDTH - 3] + " .." for line in lines[:most]]
     more = [f".. and {len(lines) - most:,} more"] if len(lines) > most else []
     return "\n  ".join([f"<{head}>", *shown, *more])
+
+
+def named(words: Sequence[str], most: int = NAMED) -> str:
+    """Return words in a row, the first of many.
+
+    Example:
+        >>> named(["a", "b", "c"]), named(["a", "b", "c"], 2)
+        ('a, b and c', 'a, b and 1 more')
+    """
+    if len(words) > most:
+        return f"{', '.join(words[:most])} and {len(words) - most:,} more"
+    return " and ".join(filter(None, [", ".join(words[:-1]), *words[-1:]]))
 
 
 def rows_in_words(rows: Sequence[int], count: int) -> str:

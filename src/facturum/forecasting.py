@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,13 +16,15 @@ from facturum.data.time.series import Timing, period_numbers
 from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.design import Design
-from facturum.engine.planning.leaks import looks
+from facturum.engine.planning.leaks import Look, looks
 from facturum.engine.planning.shaping import DATA, Given, declared_tables
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, bounded, counted, listed
 from facturum.language.parser import parse
 from facturum.notebook import table_html
 from facturum.plan import Plan
+from facturum.trial.accuracy import residuals_of
+from facturum.trial.likelihood import FAMILIES
 from facturum.trial.trial import Fit, t_quantile
 from facturum.trial.units import RawUnits
 
@@ -39,7 +41,7 @@ class Forecast:
         period: as text.
         forecast: transformations undone.
         expected: with the smearing correction; the same without a transformation.
-        low, high: 95 % prediction interval.
+        low, high: 95 % interval of what will be seen; of the mean, where a likelihood was fitted.
     """
 
     unit: str
@@ -73,9 +75,8 @@ class Forecasts:
 
     def _repr_html_(self) -> str:
         rows = [[f.unit, f.period, *(f"{v:.6g}" for v in (f.forecast, f.expected, f.low, f.high))] for f in self.of]
-        return table_html(
-            repr(self).splitlines()[0], ("unit", "period", "forecast", "expected", "95 % from", "to"), rows
-        )
+        heads = ("unit", "period", "forecast", "expected", "95 % from", "to")
+        return table_html(f"{counted(len(self.of), 'forecast')} of {self.response}", heads, rows)
 
 
 @dataclass(frozen=True)
@@ -155,14 +156,12 @@ def forecast(
     with bounded():
         made = _ahead(design.plan, table, ahead, future, series)
         fit, rows = design.fit(model)
-        units = RawUnits.of(str(made.spec.response))
+        units = rows.units
         if units.source not in made.table.variables:
             raise DataError(
                 f"forecasts need a response made of one variable, and it is {made.spec.response}",
                 remedy="Write the response as a variable, or its log, sqrt or asinh.",
             )
-        from facturum.trial.accuracy import residuals_of
-
         path = _Path(made, fit, units, float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0, ahead)
         path.run()
         return path.told(residuals_of(rows, fit.of))
@@ -184,26 +183,30 @@ def _ahead(plan: Plan, table: Any, ahead: int, future: Any, series: Mapping[str,
         known = declared_tables(spec, Given(plan.given(future, series=series).table, given.series))[DATA]
         rows = filled_in(rows, known, spec.data.timing.panel, str(spec.data.timing.time), spec.data.timing.every)
         unknown = [name for name in unknown if rows[name].missing_rows().any()]
-    _refuse_unknown(plan, unknown)
+    _refuse_unknown(spec, unknown)
     return _Ahead(plan, spec, spec.data.timing, given.table, rows, given.series)
 
 
-def _refuse_unknown(plan: Plan, unknown: list[str]) -> None:
+def _refuse_unknown(spec: PlanSpec, unknown: list[str]) -> None:
     """Refuse rows ahead in which a term reads a variable that is not known, other than the response's lags."""
-    spec = plan.spec
-    derived = {name: parse(text, True) for name, text in spec.derived.items()}
     needed: dict[str, list[str]] = {}
-    keep = {} if spec.rows.keep is None else {"[rows] keep": spec.rows.keep}
-    for key, text in {**spec.terms, **keep}.items():
-        for look in looks(parse(text, True), derived):
-            if look.offset >= 0 and look.variable in unknown:
-                needed.setdefault(look.variable, []).append(key)
+    for key, look in _looks(spec):
+        if look.offset >= 0 and look.variable in unknown:
+            needed.setdefault(look.variable, []).append(key)
     if needed:
         told = "; ".join(f"{name} (in {', '.join(dict.fromkeys(keys))})" for name, keys in needed.items())
         raise DataError(
-            f"the periods ahead need values that are not known: {told}",
+            f"values of the periods ahead are needed and not known: {told}",
             remedy="Give a table with them by unit and period (--future FILE), or use their lags in the plan.",
         )
+
+
+def _looks(spec: PlanSpec) -> Iterator[tuple[str, Look]]:
+    """Yield what each term of a resolved plan, and its condition for rows, reads and at which period."""
+    derived = {name: parse(text, True) for name, text in spec.derived.items()}
+    keep = {} if spec.rows.keep is None else {"[rows] keep": spec.rows.keep}
+    for key, text in {**spec.terms, **keep}.items():
+        yield from ((key, look) for look in looks(parse(text, True), derived))
 
 
 class _Path:
@@ -219,13 +222,7 @@ class _Path:
     @property
     def recursive(self) -> bool:
         """Whether later forecasts read earlier ones."""
-        spec = self._made.spec
-        derived = {name: parse(text, True) for name, text in spec.derived.items()}
-        return any(
-            look.variable == self._units.source
-            for text in spec.terms.values()
-            for look in looks(parse(text, True), derived)
-        )
+        return any(look.variable == self._units.source for _, look in _looks(self._made.spec))
 
     def run(self) -> None:
         """Forecast all periods."""
@@ -288,12 +285,10 @@ class _Path:
         """Return the forecasts in raw units."""
         linear = self._linear
         if self._fit.model == "linear":
-            wide = t_quantile(self._fit.solution.free) * self._spread()
+            wide = t_quantile(self._fit.solution.degrees_of_freedom) * self._spread()
             low, high = self._units.undone(linear - wide), self._units.undone(linear + wide)
             plain, expected = self._units.undone(linear), self._units.smeared(linear, residuals)
         else:
-            from facturum.trial.likelihood import FAMILIES
-
             mean = FAMILIES[self._fit.model].mean
             wide = t_quantile(None) * np.sqrt(self._own)
             plain = expected = mean(linear)

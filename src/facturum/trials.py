@@ -10,7 +10,6 @@ import pyarrow as pa
 
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
 from facturum.data.values import Array
-from facturum.engine.passes.outline import INTERCEPT
 from facturum.numerics.factors import Factor
 from facturum.trial.rows import Block, Rows
 
@@ -26,11 +25,7 @@ def rows_of(design: Design, side: Callable[[], pa.Table], known: Factor | None =
         side: returns the table of its variables beside the columns.
         known: the factor of its learning rows, where checks have computed it.
     """
-    first = (
-        1
-        if design.names[:1] == [INTERCEPT] and design.columns.columns[len(design.response_names)].role == INTERCEPT
-        else 0
-    )
+    first = 1 if design.columns.resolved.get("intercept", True) else 0
 
     def read() -> Iterator[Block]:
         learning, at = design.rows.learning, 0

@@ -20,10 +20,11 @@ from facturum.notebook import table_html
 from facturum.plan import Plan
 from facturum.trial.accuracy import Accuracy, Sums
 from facturum.trial.rows import Rows
+from facturum.trial.solving import names_of
 from facturum.trial.trial import Fit
 from facturum.trial.units import RawUnits
 
-FOLD = "facturum_fold"
+FOLD = "fold_of_validation"
 MAX_REFITS = 2_000
 
 
@@ -159,16 +160,14 @@ def resample(
         raise DataError(f"{samples} tables are not possible", remedy=f"Write a number from 2 to {MAX_REFITS:,}.")
     with bounded():
         given = plan.given(table, series=series)
-        base, _ = plan.build(given.table, series=series).fit(model)
-        names = _names(base, plan.build(given.table, series=series))
+        base, names = _fitted(plan.build(given.table, series=series), model)
         dice = np.random.default_rng(seed)
         drawn: list[dict[str, float]] = []
         for _ in range(samples):
             rows = np.sort(dice.integers(0, given.table.length, given.table.length))
             try:
-                design = plan.build(given.table.take(rows), series=series)
-                fit, _ = design.fit(model)
-                drawn.append(dict(zip(_names(fit, design), fit.solution.coefficients.tolist(), strict=True)))
+                fit, own = _fitted(plan.build(given.table.take(rows), series=series), model)
+                drawn.append(dict(zip(own, fit.solution.coefficients.tolist(), strict=True)))
             except FacturumError:  # such as a category that was not drawn
                 continue
         if 2 * len(drawn) < samples:
@@ -178,10 +177,10 @@ def resample(
         return [_interval(name, value, drawn) for name, value in zip(names, base.solution.coefficients, strict=True)]
 
 
-def _names(fit: Fit, design: Design) -> list[str]:
-    first = 1 if fit.solution.intercept else 0
-    own = [design.names[first:][at] for at in fit.solution.columns]
-    return [*(["intercept"] if first else []), *own]
+def _fitted(design: Design, model: str) -> tuple[Fit, list[str]]:
+    """Return the coefficients of a design, and their names."""
+    fit, rows = design.fit(model)
+    return fit, names_of(rows, fit.solution.columns)
 
 
 def _interval(name: str, estimate: float, drawn: list[dict[str, float]]) -> Interval:
@@ -196,7 +195,7 @@ def left_out_at_once(design: Design) -> Validation:
     The error of a row that was left out is e / (1 - h).
     """
     fit, rows = design.fit()
-    units = RawUnits.of(str(rows.columns.resolved.get("response")))
+    units = rows.units
     actual, predicted = [], []
     for block in rows.blocks():
         leverage = np.square(fit.solution.coordinates(block.X)).sum(axis=1)
@@ -218,6 +217,8 @@ def _parts(
         raise DataError(
             "folds need a plan that neither stacks nor converts its table", remedy="Convert the table first."
         )
+    if FOLD in given.table:
+        raise DataError(f"'{FOLD}' is a variable of the table", remedy="Give it another name: folds are held in it.")
     part = np.full(given.table.length, -1.0)
     if origin_folds is not None:
         return _along_time(spec, given, learning, origin_folds, part)
@@ -302,7 +303,7 @@ class _Folds:
         return Plan.of(spec.model_copy(update={"rows": rows}), None, self.given.series).with_checks("off")
 
     def _table(self) -> Table:
-        variable = Variable(FOLD, Kind.NUMBER, self.parts)
+        variable = Variable(FOLD, Kind.NUMBER, self.parts, identity=True)  # which selectors pass over
         return replace(self.given.table, variables={**self.given.table.variables, FOLD: variable})
 
 

@@ -144,6 +144,11 @@ class InTheBrowser(unittest.TestCase):
         print(f"\n2,000 columns: opened, searched and a column shown in {time.perf_counter() - start:.2f} s")
         self.assertEqual(self.said, [])
 
+    def test_it_reads_without_its_script(self) -> None:
+        page = self.open("huts", java_script_enabled=False)
+        self.assertTrue(page.locator("tr[data-name='snow']").is_visible())
+        self.assertTrue(page.locator("#trial").is_visible())
+
     def test_it_prints_on_paper_without_its_controls(self) -> None:
         page = self.open("huts")
         page.emulate_media(media="print")

@@ -97,6 +97,7 @@ def explain(
         print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
         return
     from facturum.show import terminal
+    from facturum.show.checks import checks_view
     from facturum.show.columns import columns_view
     from facturum.show.preparation import treatments_view
 
@@ -107,6 +108,7 @@ def explain(
         screen.print(treatments_view(columns, terms))
     else:
         screen.print(terminal.rows_view(columns))
+        screen.print(checks_view(columns))
         screen.print(columns_view(columns))
     if figure is not None:
         screen.print(terminal.safe(f"drawn into {figure}"))

@@ -88,16 +88,18 @@ def trial(
         _print(validation, as_json)
     elif resample is not None:
         _print(asked.intervals(resample, seed), as_json)
-    elif ahead is not None:
-        forecasts = asked.forecasts(ahead, future)
-        _print(forecasts, as_json)
-        if figure is not None:
-            asked.draw(figure, unit, errors, forecasts)
     else:
-        result = design.trial(model, errors=errors, by=by, lags=lags)
-        _print(result, as_json)
-        if figure is not None:
-            asked.draw(figure, unit, errors, None)
+        forecasts = None if ahead is None else asked.forecasts(ahead, future)
+        result = None
+        if forecasts is None or figure is not None:
+            result = design.trial(model, errors=errors, by=by, lags=lags)
+        _print(result if forecasts is None else forecasts, as_json)
+        if figure is not None and result is not None:
+            from facturum.show import terminal
+            from facturum.show.trial_figure import trial_figure
+
+            trial_figure(design, result, figure, unit, forecasts)
+            terminal.console(stderr=as_json).print(terminal.safe(f"drawn into {figure}"))
 
 
 class _Asked:
@@ -139,13 +141,6 @@ class _Asked:
 
         source = self._source("--ahead")
         return forecast(self._design, source, ahead, model=self._model, future=future, series=self._series)
-
-    def draw(self, path: Path, unit: str | None, errors: str, forecasts: Forecasts | None) -> None:
-        from facturum.show import terminal
-        from facturum.show.trial_figure import trial_figure
-
-        trial_figure(self._design, path, self._model, errors, unit, forecasts)
-        terminal.console().print(terminal.safe(f"drawn into {path}"))
 
 
 def _print(result: Any, as_json: bool) -> None:

@@ -14,6 +14,8 @@ FloatArray = npt.NDArray[np.float64]
 BLOCK = 4096  # rows factored at a time, which stay in the processor's cache
 _PANEL = 32
 _LARGEST = 1e140
+UNIT = 2.0**-53
+ROUNDINGS = 64.0  # in the last place of the largest part of a column, that do not count
 
 
 @dataclass(frozen=True)
@@ -114,6 +116,12 @@ class Factor:
     def spread(self) -> FloatArray:
         """The root of the sum of squared deviations of each column."""
         return np.asarray(np.sqrt(np.add.reduce(np.square(self.centred), axis=0)))
+
+    @cached_property
+    def constant(self) -> npt.NDArray[np.bool_]:
+        """Which columns do not vary, beyond roundings."""
+        size = np.sqrt(np.add.reduce(np.square(self.raw), axis=0))
+        return np.asarray(self.spread <= ROUNDINGS * UNIT * size)
 
     @cached_property
     def sd(self) -> FloatArray:

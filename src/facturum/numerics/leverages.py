@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from facturum.numerics.factors import BLOCK, Factor, FloatArray
+from facturum.numerics.factors import BLOCK, Factor, FloatArray, triangle_of
 
 Array = npt.NDArray[Any]
 LISTED = 10
@@ -32,7 +32,6 @@ class Leverages:
         rows: their source row numbers.
         farthest: of each column, the largest distance from its mean.
         farthest_rows: the source row of that.
-        total: the sum of all leverages, which is the number of independent columns.
     """
 
     columns: Array
@@ -60,8 +59,6 @@ class Leverages:
         if intercept:
             triangle, mean, base = part.centred, part.mean, 1.0 / max(factor.rows, 1)
         else:
-            from facturum.numerics.factors import triangle_of
-
             triangle, mean, base = triangle_of(np.asfortranarray(part.raw)), np.zeros(len(chosen)), 0.0
         none = np.zeros(0)
         centre = factor.mean[:width]

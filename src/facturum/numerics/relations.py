@@ -9,12 +9,10 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 
-from facturum.numerics.factors import Factor, FloatArray
+from facturum.numerics.factors import ROUNDINGS, UNIT, Factor, FloatArray
 
 NEAR = 1e-4  # of the size of a column, below which what the others leave of it makes a near relation
 _NEARER = 1e-3  # the same where what others leave of columns is compared
-_UNIT = 2.0**-53
-_NOISE = 64.0  # roundings, each in the last place of the largest part of a column
 _SURE = 6.0  # standard errors
 _MANY = 24  # relations that are shortened; of more, whole groups of columns depend on others, and are told as such
 _ROUNDS = 50
@@ -67,6 +65,21 @@ def relations(factor: Factor, centred: bool, usable: Sequence[int]) -> list[Rela
     return sorted((each for each in found if each.columns), key=lambda each: (not each.exact, each.columns[::-1]))
 
 
+def independent(found: Sequence[Relation], usable: Sequence[int]) -> list[int]:
+    """Return the columns that are left where one of each exact relation is taken out, the last that can be.
+
+    Example:
+        >>> independent([Relation((0, 2), (1.0, -1.0), 0.0, 0.0, True)], [0, 1, 2])
+        [0, 1]
+    """
+    out: set[int] = set()
+    for each in found:
+        if each.exact:
+            left = [at for at in each.columns if at not in out]
+            out.add(left[-1] if left else each.columns[-1])
+    return [at for at in usable if at not in out]
+
+
 @dataclass(frozen=True)
 class _Columns:
     """Columns scaled to length 1 in the coordinates of a factor.
@@ -90,7 +103,7 @@ class _Columns:
         length = np.sqrt(np.add.reduce(np.square(matrix), axis=0))
         whole = np.sqrt(np.add.reduce(np.square(factor.raw[:, usable]), axis=0))
         length = np.where(length > 0, length, 1.0)
-        return cls(factor, centred, usable, matrix / length, _NOISE * _UNIT * np.maximum(whole / length, 1.0), length)
+        return cls(factor, centred, usable, matrix / length, ROUNDINGS * UNIT * np.maximum(whole / length, 1.0), length)
 
     def left(self, vector: FloatArray) -> float:
         """Return the size of a weighted sum of the scaled columns."""

@@ -25,8 +25,9 @@ from facturum.errors import AuditError, FacturumError, counted, rows_in_words
 from facturum.files.folder import write_file
 from facturum.files.plan_file import plan_text
 from facturum.show import pictures
+from facturum.show.checks import leverages_text
 from facturum.show.columns import rounded
-from facturum.show.terminal import clock_text, figure, learned_text
+from facturum.show.terminal import check_facts, clock_text, figure, learned_text
 from facturum.show.trial import p_text, summary_lines
 from facturum.trial.trial import Trial
 
@@ -147,13 +148,12 @@ def _rows(columns: ColumnMap, rows: RowMap) -> dict[str, Any]:
         own = np.sort(rows.dropped[rows.causes == cause])
         first = rows_in_words(own[:6].tolist(), len(own))
         reasons.append({"reason": reason, "place": place, "rows": f"{len(own):,}", "first": first})
-    listed = ", ".join(f"row {each.row:,} ({each.leverage:.3g})" for each in columns.leverages)
     return {
         "sentence": f"{counts.given:,} rows went in, and {counts.kept:,} are rows of the matrix.",
         "picture": Markup(pictures.shares(parts, "What became of the rows")),
         "reasons": reasons,
         "absences": [f"{each.rows:,} rows: {each.why} ({each.alone:,} for this alone)" for each in counts.absences],
-        "leverages": listed,
+        "leverages": leverages_text(columns),
     }
 
 
@@ -182,7 +182,6 @@ def _raw(value: float | None) -> float | str:
 
 
 def _detail(entry: ColumnEntry, columns: ColumnMap, spreads: dict[str, Any]) -> dict[str, Any]:
-    findings = [finding.text for finding in columns.findings if entry.name in finding.columns]
     facts = [
         ["term", entry.term],
         ["formula", entry.formula],
@@ -191,8 +190,7 @@ def _detail(entry: ColumnEntry, columns: ColumnMap, spreads: dict[str, Any]) -> 
         ["missing", f"{entry.missing:,} rows" if entry.missing else None],
         ["imputed", f"{entry.imputed:,} rows" if entry.imputed else None],
         ["values", f"from {figure(entry.min)} to {figure(entry.max)}, not zero in {counted(entry.nonzero, 'row')}"],
-        ["drift", None if entry.drift is None else f"{entry.drift:+.3f} standard deviations in the other rows"],
-        *[["finding", text] for text in findings],
+        *map(list, check_facts(entry, columns)),
         ["digest", entry.digest],
     ]
     by_source = [{"source": s.source, "value": s.value, "rows": s.rows} for s in entry.by_source[:40]]

@@ -155,6 +155,7 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
             f"from {figure(entry.min)} to {figure(entry.max)}, mean {figure(entry.mean)}, sd {figure(entry.sd)}",
         ),
         ("not zero", counted(entry.nonzero, "row")),
+        *check_facts(entry, columns),
         ("digest", (entry.digest or "taken when saved")[:16]),
     ]
     for name, fact in facts:
@@ -164,6 +165,15 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
         Padding(grid, (0, 0, 1, 2)),
     ]
     return Group(*view, *_by_source(entry))
+
+
+def check_facts(entry: ColumnEntry, columns: ColumnMap) -> Iterator[tuple[str, str]]:
+    """Yield what the checks say of a column: a name and a text."""
+    if entry.inflation is not None:
+        yield "inflation", f"{figure(entry.inflation)} times the variance that it would have alone"
+    if entry.drift is not None:
+        yield "drift", f"{entry.drift:+.3f} standard deviations in the rows that are not learned from"
+    yield from (("finding", each.text) for each in columns.findings if entry.name in each.columns)
 
 
 def _by_source(entry: ColumnEntry) -> Iterator[RenderableType]:

@@ -126,7 +126,7 @@ def summary_lines(trial: Trial) -> list[str]:
         parts.append(f"R² {trial.r2:.4f}" + (f" (adjusted {trial.adjusted:.4f})" if trial.adjusted is not None else ""))
     if trial.sigma is not None:
         parts.append(f"standard deviation of the errors {figure(trial.sigma)}")
-    parts.append(f"{counted(trial.free, 'degree')} of freedom")
+    parts.append(f"{counted(trial.degrees_of_freedom, 'degree')} of freedom")
     lines = ["; ".join(parts)]
     if trial.left_out:
         lines.append(f"without a coefficient, as combinations of others: {', '.join(trial.left_out)}")

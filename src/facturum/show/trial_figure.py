@@ -49,20 +49,15 @@ class _Points:
 
 
 def trial_figure(
-    design: Design, path: Path, model: str, errors: str, unit: str | None, forecasts: Forecasts | None
+    design: Design, trial: Trial, path: Path, unit: str | None = None, forecasts: Forecasts | None = None
 ) -> None:
-    """Draw a trial regression.
+    """Draw a trial regression of a design.
 
     Raises:
         DataError: where the unit is not known, or the picture cannot be written.
     """
     with mpl.rc_context(STYLE):
-        save(
-            trial_picture(
-                design, design.trial(model, errors=errors if errors in ("hc1", "hc3") else "ordinary"), unit, forecasts
-            ),
-            path,
-        )
+        save(trial_picture(design, trial, unit, forecasts), path)
 
 
 def trial_picture(
@@ -96,7 +91,6 @@ def trial_picture(
 
 def _points(design: Design, model: str, most: int) -> _Points:
     fit, rows = design.fit(model)
-    units = RawUnits.of(str(rows.columns.resolved.get("response")))
     data = rows.columns.resolved.get("data", {})
     time, panel = data.get("time"), data.get("panel", [])
     parts = [(block.y, fit.of(block)) for block in rows.read()]
@@ -111,7 +105,7 @@ def _points(design: Design, model: str, most: int) -> _Points:
         ", ".join(parts) for parts in zip(*[rows.carried[name][known].astype(str) for name in names], strict=True)
     ]
     named = np.array(labels) if names else np.full(int(known.sum()), "")
-    raw = units if model == "linear" else RawUnits("none", "")
+    raw = rows.units if model == "linear" else RawUnits("none", "")
     return _Points(
         raw.undone(y[known]), raw.undone(out[known]), out[known], y[known] - out[known], moments, named,
         max(int(known.sum()) // most, 1),

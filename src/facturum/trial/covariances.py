@@ -42,21 +42,21 @@ class ErrorKind:
 
 
 @dataclass(frozen=True)
-class Middle:
+class Meat:
     """The covariance of the coordinates, and the degrees of freedom of tests with it.
 
     Args:
         matrix: doubles (k, k); None for errors that are independent and alike.
-        free: degrees of freedom.
+        degrees_of_freedom: of tests with it.
         text: how standard errors were computed.
     """
 
     matrix: FloatArray | None
-    free: int
+    degrees_of_freedom: int
     text: str
 
 
-def middle(rows: Rows, solution: Solution, errors: ErrorKind, residual: Residual) -> Middle:
+def meat(rows: Rows, solution: Solution, errors: ErrorKind, residual: Residual) -> Meat:
     """Return the covariance of coefficients in orthonormal coordinates.
 
     Args:
@@ -68,9 +68,9 @@ def middle(rows: Rows, solution: Solution, errors: ErrorKind, residual: Residual
     Raises:
         DataError: where the unit is not known.
     """
-    size, count = solution.rows, len(solution.coefficients)
+    size, count, left = solution.rows, len(solution.coefficients), solution.degrees_of_freedom
     if errors.kind == "ordinary":
-        return Middle(None, solution.free, "ordinary")
+        return Meat(None, left, "ordinary")
     if errors.kind in ("hc1", "hc3"):
         total = np.zeros((count, count))
         for block in rows.blocks():
@@ -79,16 +79,15 @@ def middle(rows: Rows, solution: Solution, errors: ErrorKind, residual: Residual
                 e = e / np.maximum(1 - np.add.reduce(np.square(z), axis=1), 1e-12)
             weighted = z * e[:, None]
             total += weighted.T @ weighted
-        if errors.kind == "hc1":
-            return Middle(total * (size / solution.free), solution.free, "robust to heteroscedasticity (HC1)")
-        return Middle(total, solution.free, "robust to heteroscedasticity (HC3)")
+        scale = size / left if errors.kind == "hc1" else 1.0
+        return Meat(scale * total, left, f"robust to heteroscedasticity ({errors.kind.upper()})")
     scores = np.concatenate([solution.coordinates(b.X) * residual(b)[:, None] for b in rows.blocks()])
     if errors.kind == "clustered":
-        return _clustered(scores, _units(rows, str(errors.by)), size, solution.free, str(errors.by))
-    return _along_time(rows, scores, errors, solution.free)
+        return _clustered(scores, _units(rows, str(errors.by)), size, left, str(errors.by))
+    return _along_time(rows, scores, errors, left)
 
 
-def _clustered(scores: FloatArray, units: Array, size: int, free: int, by: str) -> Middle:
+def _clustered(scores: FloatArray, units: Array, size: int, free: int, by: str) -> Meat:
     """Return the sandwich of sums within units, times G / (G - 1) (n - 1) / (n - k) (Cameron & Miller 2015)."""
     known, place = np.unique(units, return_inverse=True)
     if len(known) < 2:
@@ -97,10 +96,10 @@ def _clustered(scores: FloatArray, units: Array, size: int, free: int, by: str) 
     np.add.at(sums, place, scores)
     groups = len(known)
     scale = groups / (groups - 1) * (size - 1) / free
-    return Middle(scale * (sums.T @ sums), groups - 1, f"clustered by {by} ({groups:,} units)")
+    return Meat(scale * (sums.T @ sums), groups - 1, f"clustered by {by} ({groups:,} units)")
 
 
-def _along_time(rows: Rows, scores: FloatArray, errors: ErrorKind, free: int) -> Middle:
+def _along_time(rows: Rows, scores: FloatArray, errors: ErrorKind, free: int) -> Meat:
     """Return the sum of autocovariances with falling weights (Newey & West 1987), times n / (n - k)."""
     size = len(scores)
     lags = int(4 * (size / 100) ** (2 / 9)) if errors.lags is None else errors.lags
@@ -115,7 +114,7 @@ def _along_time(rows: Rows, scores: FloatArray, errors: ErrorKind, free: int) ->
         part = scores[lag:][same].T @ scores[:-lag][same]
         total += (1 - lag / (lags + 1)) * (part + part.T)
     text = f"robust to autocorrelation up to {lags} {'lag' if lags == 1 else 'lags'}"
-    return Middle(total * (size / free), free, text + (f" within {errors.by}" if errors.by else ""))
+    return Meat(total * (size / free), free, text + (f" within {errors.by}" if errors.by else ""))
 
 
 def _codes(values: Array) -> Array:

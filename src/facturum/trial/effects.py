@@ -116,7 +116,7 @@ class Effects:
         weights = np.zeros(len(self._entries))
         for at in own:
             values = [
-                self._value(at, self._readings[at], {**given, subject: setting})
+                self._value(self._readings[at], {**given, subject: setting})
                 for setting in (change.before, change.after)
             ]
             if values[0] is None or values[1] is None:
@@ -209,20 +209,26 @@ class Effects:
                 return [each.source for each in entry.by_source]
         return []
 
-    def _value(self, at: int, reading: Reading, given: Mapping[str, Setting]) -> float | None:
+    def _by_source(self, reading: Reading) -> dict[str, float | None]:
+        """Return what the column that is read so, a product aside, is for each value of its source."""
+        for entry, other in zip(self._entries, self._readings, strict=True):
+            if other == reading and entry.by_source:
+                return {each.source: each.value for each in entry.by_source}
+        return {}
+
+    def _value(self, reading: Reading, given: Mapping[str, Setting]) -> float | None:
         """Return what a column is where variables are as given; None where that is not known."""
         if isinstance(reading, Product):
-            left, right = self._value(at, reading.left, given), self._value(at, reading.right, given)
+            left, right = self._value(reading.left, given), self._value(reading.right, given)
             return None if left is None or right is None else left * right
         if isinstance(reading, Scaled):
-            inner = self._value(at, reading.of, given)
+            inner = self._value(reading.of, given)
             return None if inner is None else inner * reading.factor
         setting = given.get(factor_of(reading) or "")
         if isinstance(reading, Indicator):
             return 1.0 if setting == reading.category else 0.0
         if isinstance(reading, Contrast | Orthogonal | Curve):
-            known = {each.source: each.value for each in self._entries[at].by_source}
-            return known.get(str(setting)) if factor_of(self._readings[at]) == factor_of(reading) else None
+            return self._by_source(reading).get(str(setting))
         if not isinstance(setting, float):
             return None
         if isinstance(reading, Holds):

@@ -12,11 +12,10 @@ from facturum.errors import DataError
 from facturum.numerics.factors import Factor, triangle_of
 from facturum.threads import one_blas_thread
 from facturum.trial.rows import Block, Rows
-from facturum.trial.solving import Solution, independent, refuse_few, refuse_large
+from facturum.trial.solving import Solution, names_of, refuse_few, refuse_large, with_coefficients
 
 MAX_STEPS = 40
 CLOSE = 1e-9  # of a standard error, below which a step ends the search
-FAR = 30.0  # of a linear predictor, where a probability differs from 0 or 1 by less than 1e-13
 
 
 @dataclass(frozen=True)
@@ -66,13 +65,11 @@ class Likelihood:
         solution: the coefficients; its inverse is a root of their covariance.
         deviance: of the fit.
         null: of the mean alone.
-        steps: how many were taken.
     """
 
     solution: Solution
     deviance: float
     null: float
-    steps: int
 
 
 def maximise(rows: Rows, family: Family) -> Likelihood:
@@ -85,7 +82,7 @@ def maximise(rows: Rows, family: Family) -> Likelihood:
     refuse_large(factor)
     _refuse_response(rows, family)
     first = 1 if rows.intercept else 0
-    columns = independent(factor, rows.intercept, width)
+    columns = with_coefficients(factor, rows.intercept, width)
     refuse_few(factor.rows, len(columns) + first)
     centre = np.concatenate([np.zeros(first), factor.mean[list(columns)] if rows.intercept else np.zeros(len(columns))])
     count = len(columns) + first
@@ -95,14 +92,14 @@ def maximise(rows: Rows, family: Family) -> Likelihood:
     if rows.intercept:
         centred[0] = start
     spread = np.append(np.ones(first), factor.sd[list(columns)])
-    for step in range(1, MAX_STEPS + 1):
-        triangle, right, deviance = _weighted(rows, known, centred, family)
+    for _ in range(MAX_STEPS):
+        triangle, right, _ = _weighted(rows, known, centred, family)
         change = np.linalg.solve(triangle, right)
         centred = centred + change
         if not np.isfinite(centred).all() or np.abs(np.diagonal(triangle)).min() < 1e-9 * np.sqrt(factor.rows) * 1e-3:
             break
         if np.linalg.norm(triangle @ change) < CLOSE:
-            return _finished(rows, known, centred, triangle, family, deviance, step)
+            return _finished(rows, known, centred, triangle, family)
     raise _separated(rows, known, centred, spread, family)
 
 
@@ -137,9 +134,7 @@ def _weighted(rows: Rows, known: Solution, centred: FloatArray, family: Family) 
     return joint[:-1, :-1], joint[:-1, -1], deviance
 
 
-def _finished(
-    rows: Rows, known: Solution, centred: FloatArray, triangle: FloatArray, family: Family, deviance: float, steps: int
-) -> Likelihood:
+def _finished(rows: Rows, known: Solution, centred: FloatArray, triangle: FloatArray, family: Family) -> Likelihood:
     coefficients = centred.copy()
     lift = np.eye(len(centred))
     if known.intercept:
@@ -148,7 +143,7 @@ def _finished(
     inverse = lift @ np.linalg.inv(triangle)
     solution = replace(known, coefficients=coefficients, inverse=inverse)
     _, _, deviance = _weighted(rows, known, centred, family)
-    return Likelihood(solution, deviance, _null(rows, family), steps)
+    return Likelihood(solution, deviance, _null(rows, family))
 
 
 def _null(rows: Rows, family: Family) -> float:
@@ -179,7 +174,7 @@ def _refuse_response(rows: Rows, family: Family) -> None:
 def _separated(rows: Rows, known: Solution, centred: FloatArray, spread: FloatArray, family: Family) -> DataError:
     """Return that no finite coefficients have the largest likelihood, and the columns that grow without end."""
     size = np.abs(np.nan_to_num(centred, posinf=1e9, neginf=1e9)) * spread
-    names = [*(["intercept"] if known.intercept else []), *[rows.names[at] for at in known.columns]]
+    names = names_of(rows, known.columns)
     first = 1 if known.intercept else 0
     worst = [names[at] for at in np.argsort(-size, kind="stable") if at >= first and size[at] > 3][:4]
     told = f" along {', '.join(worst)}" if worst else ""

@@ -11,6 +11,7 @@ from facturum.audit.entries import ColumnMap
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.factors import Factor
 from facturum.threads import one_blas_thread
+from facturum.trial.units import RawUnits
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,11 @@ class Rows:
     read: Callable[[], Iterator[Block]]
     carried: Mapping[str, Array]
     known: Factor | None = None
+
+    @property
+    def units(self) -> RawUnits:
+        """How the response is brought back into the units of its source."""
+        return RawUnits.of(str(self.columns.resolved.get("response")))
 
     @property
     def fits_all(self) -> bool:

@@ -10,15 +10,14 @@ import numpy as np
 
 from facturum.data.values import FloatArray
 from facturum.errors import DataError, counted
-from facturum.numerics.factors import Factor, triangle_of
+from facturum.numerics.factors import UNIT, Factor, triangle_of
 from facturum.numerics.inflation import Inflation
 from facturum.numerics.refining import refined
-from facturum.numerics.relations import relations
+from facturum.numerics.relations import independent, relations
 from facturum.trial.rows import Rows
 
 CHEAP = 5e7  # rows times columns squared, up to which the solution is always refined
 LOST = 1e-10  # relative error from which on it is refined anyway
-_UNIT = 2.0**-53
 
 
 @dataclass(frozen=True)
@@ -46,14 +45,14 @@ class Solution:
     centre: FloatArray
 
     @property
-    def free(self) -> int:
+    def degrees_of_freedom(self) -> int:
         """The degrees of freedom that are left."""
         return self.rows - len(self.coefficients)
 
     @property
     def variance(self) -> float:
         """The estimated variance of the errors."""
-        return self.squares / self.free
+        return self.squares / self.degrees_of_freedom
 
     def augmented(self, X: FloatArray) -> FloatArray:  # noqa: N803 - the field's standard name
         """Return the predictors that have coefficients, after a column of ones if there is an intercept."""
@@ -79,30 +78,24 @@ class Solution:
         linear = (X if every else X[:, list(self.columns)]) @ self.coefficients[first:]
         return np.asarray(linear + self.coefficients[0] if first else linear)
 
-    def covariance(self, middle: FloatArray | None = None) -> FloatArray:
+    def covariance(self, meat: FloatArray | None = None) -> FloatArray:
         """Return the covariance of the coefficients.
 
         Args:
-            middle: that of the coordinates, doubles (k, k); None for errors that are independent and alike.
+            meat: that of the coordinates, doubles (k, k); None for errors that are independent and alike.
         """
         root = self.inverse
-        return np.asarray(self.variance * root @ root.T if middle is None else root @ middle @ root.T)
+        return np.asarray(self.variance * root @ root.T if meat is None else root @ meat @ root.T)
 
 
-def independent(factor: Factor, intercept: bool, width: int) -> tuple[int, ...]:
+def with_coefficients(factor: Factor, intercept: bool, width: int) -> tuple[int, ...]:
     """Return which of the first columns of a factor have a coefficient of their own.
 
     A constant column has none beside an intercept, nor has the last column of an exact relation.
     """
-    size = np.sqrt(np.add.reduce(np.square(factor.raw), axis=0))
-    spread = factor.spread if intercept else size
-    usable = [at for at in range(width) if spread[at] > 64 * _UNIT * size[at]]
-    ends: set[int] = set()
-    for each in relations(factor, intercept, usable):
-        if each.exact:
-            left = [at for at in each.columns if at not in ends]
-            ends.add(left[-1] if left else each.columns[-1])
-    return tuple(at for at in usable if at not in ends)
+    none = factor.constant if intercept else factor.constant & (factor.mean == 0)
+    usable = np.flatnonzero(~none[:width]).tolist()
+    return tuple(independent(relations(factor, intercept, usable), usable))
 
 
 def solve(rows: Rows) -> Solution:
@@ -114,7 +107,7 @@ def solve(rows: Rows) -> Solution:
     factor, width = rows.factor(), len(rows.names)
     refuse_few(factor.rows, 1)
     refuse_large(factor)
-    columns = independent(factor, rows.intercept, width)
+    columns = with_coefficients(factor, rows.intercept, width)
     refuse_few(factor.rows, len(columns) + (1 if rows.intercept else 0))
     part = factor.of_columns([*columns, width])
     joint = part.centred if rows.intercept else triangle_of(np.asfortranarray(part.raw))
@@ -171,7 +164,7 @@ def _error(triangle: FloatArray, right: FloatArray, squares: float) -> float:
         return 0.0
     condition = Inflation.of(triangle).condition
     angle = np.sqrt(squares) / max(float(np.linalg.norm(right)), 1e-300)
-    return float(_UNIT * condition * (1 + condition * angle))
+    return float(UNIT * condition * (1 + condition * angle))
 
 
 def names_of(rows: Rows, columns: Sequence[int]) -> list[str]:

@@ -12,7 +12,7 @@ from facturum.errors import AuditError, DataError, counted, listed
 from facturum.language.reading import Holds, Indicator, Logged, NoValue
 from facturum.language.structures import reading_of
 from facturum.trial.accuracy import Accuracy, accuracies, residuals_of
-from facturum.trial.covariances import ErrorKind, Middle, middle
+from facturum.trial.covariances import ErrorKind, Meat, meat
 from facturum.trial.effect_text import Response
 from facturum.trial.effects import Effect, Effects, wants_quartiles
 from facturum.trial.likelihood import FAMILIES, maximise
@@ -57,7 +57,7 @@ class Trial:
         model: linear, logistic or poisson.
         errors: how standard errors were computed.
         rows: how many were fitted.
-        free: degrees of freedom of the tests.
+        degrees_of_freedom: of tests with it of the tests.
         coefficients: in the order of the columns.
         terms: joint tests.
         effects: what coefficients mean, with their numbers.
@@ -72,7 +72,7 @@ class Trial:
     model: str
     errors: str
     rows: int
-    free: int
+    degrees_of_freedom: int
     coefficients: tuple[Coefficient, ...]
     terms: tuple[TermTest, ...]
     effects: tuple[Effect, ...]
@@ -152,7 +152,7 @@ def run_trial(rows: Rows, model: str, errors: ErrorKind) -> tuple[Trial, Fit]:
         found = maximise(rows, FAMILIES[model])
         solution, fit, sigma = found.solution, Fit(found.solution, model), None
         r2 = None if found.null == 0 else 1 - found.deviance / found.null
-    spread = middle(rows, solution, errors, lambda block: block.y - fit.of(block))
+    spread = meat(rows, solution, errors, lambda block: block.y - fit.of(block))
     covariance = (
         solution.inverse @ solution.inverse.T
         if model != "linear" and spread.matrix is None
@@ -190,15 +190,15 @@ def refuse_response(rows: Rows, model: str) -> None:
     )
 
 
-def _told(rows: Rows, fit: Fit, spread: Middle, covariance: FloatArray, sigma: float | None, r2: float | None) -> Trial:
+def _told(rows: Rows, fit: Fit, spread: Meat, covariance: FloatArray, sigma: float | None, r2: float | None) -> Trial:
     solution = fit.solution
     errors = np.sqrt(np.maximum(np.diagonal(covariance), 0.0))
-    quantile = t_quantile(spread.free) if fit.model == "linear" else t_quantile(None)
+    quantile = t_quantile(spread.degrees_of_freedom) if fit.model == "linear" else t_quantile(None)
     response = next(entry for entry in rows.columns.columns if entry.role == "response")
-    units = RawUnits.of(str(rows.columns.resolved.get("response", response.formula)))
+    units = rows.units
     names = names_of(rows, solution.columns)
     entries = {entry.name: entry for entry in rows.columns.columns}
-    free = spread.free if fit.model == "linear" else None
+    free = spread.degrees_of_freedom if fit.model == "linear" else None
     coefficients = tuple(
         Coefficient(
             name,
@@ -222,14 +222,15 @@ def _told(rows: Rows, fit: Fit, spread: Middle, covariance: FloatArray, sigma: f
         _response_of(response.structure, units, fit.model, response.name),
         _quartiles(rows, wants_quartiles(own)),
     )
-    count = len(solution.coefficients)
-    adjusted = None if r2 is None or fit.model != "linear" else 1 - (1 - r2) * (solution.rows - first) / solution.free
+    adjusted = None
+    if r2 is not None and fit.model == "linear":
+        adjusted = 1 - (1 - r2) * (solution.rows - first) / solution.degrees_of_freedom
     return Trial(
         response.name,
         fit.model,
         spread.text,
         solution.rows,
-        spread.free,
+        spread.degrees_of_freedom,
         coefficients,
         tuple(_tests([c.term for c in coefficients], solution.coefficients, covariance, free)),
         tuple(told.all()),
@@ -237,7 +238,7 @@ def _told(rows: Rows, fit: Fit, spread: Middle, covariance: FloatArray, sigma: f
         tuple(name for at, name in enumerate(rows.names) if at not in solution.columns),
         sigma,
         r2,
-        adjusted if count < solution.rows else None,
+        adjusted,
         covariance,
     )
 

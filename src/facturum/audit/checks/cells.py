@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.checks.finding import NOTE, WARNING, Finding, named
-from facturum.audit.checks.sums import CheckSums
+from facturum.audit.checks.finding import NOTE, WARNING, Finding
+from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn
-from facturum.errors import counted
+from facturum.errors import counted, named
 from facturum.language.operations.bins import Bins
 from facturum.language.reading import Holds, Indicator, NoValue, Product, Reading
 from facturum.numerics.moments import Moments
@@ -34,7 +34,7 @@ class Cells:
     columns: Sequence[BuiltColumn]
     moments: Moments
     rows: int
-    sums: CheckSums
+    sums: Summaries
 
     def findings(self) -> Iterator[Finding]:
         """Yield what there is to say of constants, thin categories and cells, separation, and the number of rows."""
@@ -83,8 +83,8 @@ class Cells:
             empty = any(not rows for _, rows, _ in thin)
             yield Finding(
                 "few_rows",
-                f"{term} has {'no row or few' if empty else 'few rows'} with {told}{more}. Pool them with pool=, or "
-                "regroup the categories.",
+                f"{term} has {'no rows, or fewer than five,' if empty else 'fewer than five rows'} with {told}{more}. "
+                "Pool them with pool=, or regroup the categories.",
                 names,
                 level=WARNING if empty else NOTE,
             )
@@ -137,8 +137,8 @@ class Cells:
             told = ", ".join(f"{name} ({counted(rows, 'row')})" for name, rows in rare[:8])
             yield Finding(
                 "rare",
-                f"zero in all but a few of {self.rows:,} rows: {told}. Pool or regroup categories, or leave these "
-                "columns out.",
+                f"columns that are zero in all but a few of {self.rows:,} rows: {told}. Pool or regroup categories, or "
+                "leave these columns out.",
                 tuple(name for name, _ in rare),
             )
 
@@ -155,8 +155,8 @@ class Cells:
             name = self.columns[sums.places[at]].name
             yield Finding(
                 "separation",
-                f"{name} alone predicts {response} without error: all its values where it is 1 lie beyond those where "
-                "it is 0. A logistic regression has no finite coefficient. Leave it out, if it is known only "
+                f"{name} alone predicts {response} without error: its values where {response} is 1 lie apart from "
+                "those where it is 0. A logistic regression has no finite coefficient. Leave it out, if it is known only "
                 "afterwards.",
                 (name,),
             )
@@ -178,7 +178,7 @@ class Cells:
             )
         if len(one_sided) > 6:
             names = tuple(name for name, *_ in one_sided[6:])
-            yield Finding("separation", f"the same holds of {named(names)}.", names)
+            yield Finding("separation", f"the same holds for {named(names)}.", names)
 
 
 def _is_cell(reading: Reading) -> bool:

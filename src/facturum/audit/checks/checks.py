@@ -9,13 +9,14 @@ import numpy as np
 
 from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
-from facturum.audit.checks.finding import NOTE, WARNING, Finding, named, rounded
-from facturum.audit.checks.sums import MAX_WIDTH, CheckSums, truth_response
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
+from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import LeverageEntry, TermEntry
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.engine.planning.leaks import explained_variables, looks
+from facturum.errors import counted, named
 from facturum.language.reading import Logged
 from facturum.numerics.factors import Factor
 from facturum.numerics.moments import Moments
@@ -39,7 +40,7 @@ class Checks:
     def __init__(self, outline: Outline) -> None:
         self.outline = outline
         self.levels = outline.spec.checks
-        self.sums = CheckSums(outline)
+        self.sums = Summaries(outline)
         self._predictors = [column for column in outline.columns if column.role != INTERCEPT]
 
     def see(self, built: Built) -> None:
@@ -204,7 +205,9 @@ class Checks:
             where = f" in row {rows[0]:,}" if rows else ""
             subject = str(getattr(column.column.reading, "subject", column.name))
             cure = f"winsorize({subject}, shares=[0.01, 0.99])"
-            remedy = f"log({cure})" if isinstance(column.column.reading, Logged) else f"{cure} or log({subject})"
+            remedy = f"log({cure})" if isinstance(column.column.reading, Logged) else cure
+            if remedy == cure and moments.smallest[at] > 0:
+                remedy += f" or log({subject})"
             yield Finding(
                 "extremes",
                 f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the cell, or "
@@ -220,12 +223,14 @@ class Checks:
         if not decisive or self.collinearity is None or rows <= 2 * len(self.collinearity.basis):
             return
         numbers = tuple(each.row for each in decisive)
-        many = len(decisive) == len(listed)
-        what = f"row {numbers[0]:,} has" if len(numbers) == 1 else f"rows {named([f'{n:,}' for n in numbers])} have"
+        more = " (and there may be more)" if len(decisive) == len(listed) else ""
+        rows_text = named([f"{number:,}" for number in numbers])
+        who, it, them = (f"row {rows_text} has", "it", "it") if len(numbers) == 1 else (
+            f"rows {rows_text} have", "each", "them")  # fmt: skip
         yield Finding(
             "leverage",
-            f"{what} a leverage above {DECISIVE:g}{' (and there may be more)' if many else ''}: each determines a "
-            "coefficient nearly alone. Check these rows, and the columns that are zero in all others.",
+            f"{who} a leverage above {DECISIVE:g}{more}: {it} determines a coefficient nearly by itself. Check {them}, and "
+            "the columns that are zero in all other rows.",
             (),
             numbers,
             NOTE,
@@ -248,8 +253,8 @@ class Checks:
         more = f" and {len(moved) - 6:,} more" if len(moved) > 6 else ""
         yield Finding(
             "drift",
-            "means of the other rows beside those of the learning rows, in standard deviations of the latter: "
-            f"{told}{more}. What was learned may not fit them.",
+            "means differ between the learning rows and the other rows, in standard deviations of the learning rows: "
+            f"{told}{more}. What was learned may not hold for the other rows.",
             tuple(name for name, _ in moved),
             level=WARNING if abs(moved[0][1]) > FAR_MOVED else NOTE,
         )
@@ -293,7 +298,8 @@ class Checks:
                 continue
             own = [each for each in findings if each.check == check]
             warned = sum(each.level != NOTE for each in own)
-            detail = f"{warned} to mend, {len(own) - warned} to note" if own else "nothing found"
+            counts = [counted(size, noun) for size, noun in ((warned, "warning"), (len(own) - warned, "note")) if size]
+            detail = ", ".join(counts) or "nothing found"
             if check in ("dependence", "near_dependence", "duplicate", "leverage", "drift", "separation", "leak"):
                 if width > MAX_WIDTH and self.sums.family is not None and check in ("dependence", "separation"):
                     detail += f"; the indicators of {self.sums.family.term} absorbed"
@@ -307,6 +313,5 @@ class Checks:
 
 
 def _constant(factor: Factor, width: int) -> frozenset[int]:
-    """Return which of the first columns of a factor do not vary, beyond roundings."""
-    size = np.sqrt(np.add.reduce(np.square(factor.raw), axis=0))
-    return frozenset(np.flatnonzero((factor.spread <= 64 * 2.0**-53 * size)[:width]).tolist())
+    """Return which of the first columns of a factor do not vary."""
+    return frozenset(np.flatnonzero(factor.constant[:width]).tolist())

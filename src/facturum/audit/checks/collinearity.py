@@ -9,13 +9,14 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.checks.centring import cured
-from facturum.audit.checks.finding import NOTE, WARNING, Finding, figure_text, named, rounded
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
 from facturum.audit.checks.relation_text import relation_text
 from facturum.engine.passes.outline import BuiltColumn, Outline
+from facturum.errors import named
 from facturum.language.operations.categories import Category
 from facturum.numerics.factors import Factor
 from facturum.numerics.inflation import Inflation
-from facturum.numerics.relations import Relation, relations
+from facturum.numerics.relations import Relation, independent, relations
 
 HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
 SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
@@ -61,12 +62,7 @@ class Collinearity:
     @cached_property
     def basis(self) -> list[int]:
         """Independent columns: without the last column of each exact relation."""
-        ends: set[int] = set()
-        for each in self.relations:
-            if each.exact:
-                free = [at for at in each.columns if at not in ends]
-                ends.add(free[-1] if free else each.columns[-1])
-        return [at for at in self.usable if at not in ends][: max(self.factor.rows - 1, 0)]
+        return independent(self.relations, self.usable)[: max(self.factor.rows - 1, 0)]
 
     @cached_property
     def inflation(self) -> Inflation | None:
@@ -192,8 +188,7 @@ class Collinearity:
         text = relation_text(names, relation, self._intercept, near=True)
         return Finding(
             "near_dependence",
-            f"{text} nearly: what is left is {relation.apart:.1g} of the spread of {names[-1]}. Leave out one of "
-            f"{named(names)}.",
+            f"{text}, apart from {relation.apart:.1g} of the spread of {names[-1]}. Leave out one of {named(names)}.",
             names,
         )
 
@@ -227,7 +222,7 @@ class Collinearity:
         else:
             remedy = "Leave one of them out, combine them, or accept wide intervals."
         text = (
-            f"the variance of the coefficient of {names[0]} is inflated {figure_text(value)} times by "
+            f"the variance of the coefficient of {names[0]} is inflated {_times(value)} times by "
             f"{named(names[1:])}. {remedy}"
         )
         return Finding("near_dependence", text, names, level=NOTE if cure is not None or value < SEVERE else WARNING)
@@ -241,3 +236,13 @@ class Collinearity:
             return said
         whole, centred = self.condition
         return f"{said}; condition number {whole:.3g}" + (f", {centred:.3g} centred" if self._intercept else "")
+
+
+def _times(value: float) -> str:
+    """Return a factor of three digits as people write it.
+
+    Example:
+        >>> _times(1404.7), _times(95.25)
+        ('1,400', '95.2')
+    """
+    return f"{rounded(value, 3):,.0f}" if 100 <= value < 1e15 else f"{value:.3g}"

@@ -21,7 +21,7 @@ class Copies:
     """
 
     def __init__(self, width: int) -> None:
-        self._candidates: dict[int, int] = {}  # of each column left, the direction; 0 while not known
+        self._candidates: dict[int, int] = {}  # of each column left, the direction
         self._ends: dict[int, list[tuple[float, float]]] = {at: [] for at in range(width)}
         self._width = width
         self._begun = False

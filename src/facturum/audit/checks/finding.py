@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -11,7 +10,6 @@ from facturum.errors import ChecksFailed
 
 WARNING: Literal["warning"] = "warning"
 NOTE: Literal["note"] = "note"
-MAX_NAMED = 12  # columns named in a sentence
 
 TITLES = {
     "dependence": "no column is a linear combination of others",
@@ -67,20 +65,6 @@ def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
         )
 
 
-def named(columns: Sequence[str]) -> str:
-    """Return columns in words, the first of many.
-
-    Example:
-        >>> named(["a", "b", "c"])
-        'a, b and c'
-    """
-    shown = list(columns[:MAX_NAMED])
-    more = len(columns) - len(shown)
-    if more:
-        return f"{', '.join(shown)} and {more:,} more"
-    return " and ".join(filter(None, [", ".join(shown[:-1]), shown[-1]])) if shown else ""
-
-
 def rounded(value: float, digits: int = 6) -> float:
     """Return a figure as it is stored: with so few digits that no processor's roundings show.
 
@@ -89,13 +73,3 @@ def rounded(value: float, digits: int = 6) -> float:
         0.3
     """
     return float(f"{value:.{digits}g}")
-
-
-def figure_text(value: float) -> str:
-    """Return a figure of three digits as people write it.
-
-    Example:
-        >>> figure_text(1404.7), figure_text(95.25)
-        ('1,400', '95.2')
-    """
-    return f"{rounded(value, 3):,.0f}" if 100 <= abs(value) < 1e15 else f"{value:.3g}"

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.checks.finding import Finding, named
+from facturum.audit.checks.finding import Finding
 from facturum.audit.checks.relation_text import relation_text
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
-from facturum.errors import counted
+from facturum.errors import counted, named
 from facturum.language.reading import Indicator
 from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.relations import Relation, relations
@@ -78,8 +78,7 @@ def wide_findings(outline: Outline, family: Family, absorbed: Absorbed, truth: b
     """
     factor = absorbed.factor()
     width = len(family.others)
-    size = np.sqrt(np.add.reduce(np.square(factor.raw), axis=0))
-    within = [at for at in range(width) if factor.spread[at] > 64 * 2.0**-53 * size[at]]
+    within = np.flatnonzero(~factor.constant[:width]).tolist()
     names = [outline.columns[place].name for place in family.others]
     nested = [at for at in range(width) if at not in within]
     for term, own in _by_term(outline, family, nested).items():

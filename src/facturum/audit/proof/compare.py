@@ -101,7 +101,7 @@ class CellChange:
     after: float | None
 
     def __str__(self) -> str:
-        first = f"In the first it was {_number(self.before)}, and is {_number(self.after)}."
+        first = f"The first of them was {_number(self.before)}, and is {_number(self.after)}."
         return f"{self.column}: {counted(self.count, 'cell')} differ. {_some(self.rows, self.count)} {first}"
 
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 from facturum.audit.readings.interpretation import Interpretation
 from facturum.audit.readings.responses import effect, named, percent_effect, scale
 from facturum.data.values import plain_number
+from facturum.errors import named as in_a_row
 from facturum.language.reading import (
     Contrast,
     Curve,
@@ -295,4 +296,4 @@ def _single(names: Sequence[str]) -> bool:
 
 
 def _listed(words: Sequence[str]) -> str:
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}" if words else "it"
+    return in_a_row(words, len(words)) or "it"

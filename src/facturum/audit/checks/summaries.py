@@ -25,7 +25,7 @@ MAX_WIDTH = 1_000  # columns that are factored; the work grows with the square o
 _NEED_FACTOR = ("dependence", "near_dependence", "duplicate", "separation", "leak", "leverage", "drift")
 
 
-class CheckSums:
+class Summaries:
     """Summaries of the rows for the checks of a plan, gathered stretch by stretch, leaf by leaf.
 
     Args:
@@ -37,7 +37,6 @@ class CheckSums:
         self.levels = outline.spec.checks
         self.places = [at for at, column in enumerate(outline.columns) if column.role != INTERCEPT]
         self.width = len(self.places)
-        self.splits = outline.prepared.learn is not None
         self.factored = self.width <= MAX_WIDTH and self.levels.runs(*_NEED_FACTOR)
         self._learning: Factor | None = None
         self._others: Factor | None = None
@@ -45,7 +44,7 @@ class CheckSums:
         wide = self.width > MAX_WIDTH and self.levels.runs("dependence", "separation")
         self.family = family_of(outline, MAX_WIDTH) if wide else None
         self.absorbed: Absorbed | None = None
-        self.ranges = _Ranges(outline) if self._separates else None
+        self.ranges = _Ranges(self.width) if self._separates else None
         self.copies = Copies(self.width) if self.levels.runs("leak") and len(outline.responses) == 1 else None
         self.counting = Counting(_plain_numbers(outline, self.places) if self.levels.runs("leak") else ())
         self.leverages: Leverages | None = None
@@ -223,8 +222,7 @@ def _block(built: Built, rows: Array | slice, places: list[int]) -> FloatArray:
 class _Ranges:
     """The smallest and largest value of each column by the value of a truth response."""
 
-    def __init__(self, outline: Outline) -> None:
-        width = len([column for column in outline.columns if column.role != INTERCEPT])
+    def __init__(self, width: int) -> None:
         self.smallest = np.full((2, width), np.inf)
         self.largest = np.full((2, width), -np.inf)
 

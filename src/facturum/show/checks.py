@@ -1,0 +1,31 @@
+"""The checks of a build in the terminal: what was looked at, and the rows with the largest leverage."""
+
+from __future__ import annotations
+
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.rule import Rule
+from rich.text import Text
+
+from facturum.audit.entries import ColumnMap
+from facturum.show.fitting import Fitting, Head
+from facturum.show.terminal import safe
+
+_HEADS = (Head("what was checked", ratio=3, leads=True), Head("outcome", "bold"), Head("detail", ratio=3))
+
+
+def checks_view(columns: ColumnMap) -> RenderableType:
+    """Return the checks of a build, a line each."""
+    rows = [
+        [safe(each.check), Text("holds", "green") if each.ok else Text("does not hold", "bold red"), safe(each.detail)]
+        for each in columns.checks
+    ]
+    view: list[RenderableType] = [Rule(Text("checks", "bold"), style="dim", align="left"), Fitting(_HEADS, rows)]
+    if columns.leverages:
+        view.append(Padding(safe(f"largest leverages: {leverages_text(columns)}"), (0, 0, 1, 2)))
+    return Group(*view)
+
+
+def leverages_text(columns: ColumnMap) -> str:
+    """Return the rows with the largest leverage in a line."""
+    return ", ".join(f"row {each.row:,} ({each.leverage:.3g})" for each in columns.leverages)
