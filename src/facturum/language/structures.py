@@ -4,27 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import fields
-from typing import Any
+from typing import Any, get_args
 
-from facturum.language.reading import (
-    Contrast,
-    Curve,
-    Holds,
-    Indicator,
-    Logged,
-    NoValue,
-    Orthogonal,
-    Power,
-    Product,
-    Reading,
-    Scaled,
-    Unit,
-)
+from facturum.language.reading import Reading
 
-_KINDS = {
-    kind.__name__.lower(): kind
-    for kind in (Contrast, Curve, Holds, Indicator, Logged, NoValue, Orthogonal, Power, Product, Scaled, Unit)
-}
+_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in get_args(Reading)}
 
 
 def structure_of(reading: Reading) -> dict[str, Any]:

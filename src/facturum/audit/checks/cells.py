@@ -156,8 +156,8 @@ class Cells:
             yield Finding(
                 "separation",
                 f"{name} alone predicts {response} without error: its values where {response} is 1 lie apart from "
-                "those where it is 0. A logistic regression has no finite coefficient. Leave it out, if it is known only "
-                "afterwards.",
+                "those where it is 0. A logistic regression has no finite coefficient. Leave it out, if it is known "
+                "only afterwards.",
                 (name,),
             )
         one_sided = []

@@ -229,8 +229,8 @@ class Checks:
             f"rows {rows_text} have", "each", "them")  # fmt: skip
         yield Finding(
             "leverage",
-            f"{who} a leverage above {DECISIVE:g}{more}: {it} determines a coefficient nearly by itself. Check {them}, and "
-            "the columns that are zero in all other rows.",
+            f"{who} a leverage above {DECISIVE:g}{more}: {it} determines a coefficient nearly by itself. Check {them}, "
+            "and the columns that are zero in all other rows.",
             (),
             numbers,
             NOTE,
