@@ -402,6 +402,14 @@ k = "category(kind, coding='every')"
         self.assertIn("finding", command("explain", "out", "k_a", cwd=self.folder).stdout)
         self.assertEqual(len(fa.open_design(self.folder / "off").columns.checks), 2)
 
+    def test_what_is_only_noted_is_refused_by_error_and_not_by_strict(self) -> None:
+        for check in ("leverage", "extremes"):
+            far = table(w=np.where(np.arange(ROWS) == 17, 500.0, table()["x"]))
+            plan = fa.Plan("y", {"w": "w"}, checks={check: "strict"})
+            self.assertTrue(told(check, list(plan.build(far).columns.findings)))
+            with self.assertRaisesRegex(fa.AuditError, rf"checks\.{check}: .*(row 18|in row 18)"):
+                fa.Plan("y", {"w": "w"}, checks={check: "error"}).build(far)
+
     def test_levels_that_are_none_are_refused(self) -> None:
         with self.assertRaisesRegex(fa.PlanError, "checks.leak"):
             fa.Plan("y", {"x": "x"}, checks={"leak": "loud"})

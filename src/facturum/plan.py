@@ -153,7 +153,7 @@ class Plan:
         return self._spec.resolved
 
     def with_checks(self, level: str) -> Plan:
-        """Return the plan with its checks as errors ("error"), or with none ("off")."""
+        """Return the plan with all its checks at a level: "strict" or "error" may refuse a build, "off" makes none."""
         return Plan.of(
             self._spec.model_copy(update={"checks": self._spec.checks.all(level)}), self._folder, self._tables
         )

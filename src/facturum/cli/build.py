@@ -83,7 +83,7 @@ def build(
     if strict and no_checks:
         raise PlanError("--strict and --no-checks exclude each other", remedy="Write one of them.")
     if strict or no_checks:
-        loaded = loaded.with_checks("error" if strict else "off")
+        loaded = loaded.with_checks("strict" if strict else "off")
     if stream and history is not None:
         raise PlanError(
             "--stream cannot read --history",

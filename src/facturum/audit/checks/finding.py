@@ -48,12 +48,13 @@ class Finding:
 
 
 def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
-    """Refuse a build with findings of checks that are set to "error".
+    """Refuse a build with findings of checks that are set to "error", or with warnings of those set to "strict".
 
     Raises:
         ChecksFailed: with all of them.
     """
-    wrong = [each for each in findings if each.level == WARNING and levels.of(each.check) == "error"]
+    levels_refused = {WARNING: ("strict", "error"), NOTE: ("error",)}
+    wrong = [each for each in findings if levels.of(each.check) in levels_refused[each.level]]
     if wrong:
         first, *others = wrong
         more = "".join(f"\nchecks.{each.check}: {each.text}" for each in others)

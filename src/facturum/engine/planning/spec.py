@@ -84,11 +84,15 @@ class RowsSpec(_Section):
     missing: Literal["drop", "fail", "keep"] = Field("drop", description="what becomes of rows in which it is missing")
 
 
-Level = Literal["off", "warn", "error"]
+Level = Literal["off", "warn", "strict", "error"]
 
 
 class ChecksSpec(_Section):
-    """What each check of a build does with what it finds: nothing, a warning, or an error."""
+    """What each check of a build does with what it finds.
+
+    "off" does not look, "warn" tells, "strict" refuses a build that it would warn of, "error" one that it would note
+    something of as well.
+    """
 
     dependence: Level = Field("warn", description="columns that are linear combinations of others")
     near_dependence: Level = Field("warn", description="columns that are nearly so: condition number, inflation")
@@ -115,7 +119,7 @@ class ChecksSpec(_Section):
     @property
     def refuses(self) -> bool:
         """Whether any check may refuse a build."""
-        return any(self.of(key) == "error" for key in ChecksSpec.model_fields)
+        return any(self.of(key) in ("strict", "error") for key in ChecksSpec.model_fields)
 
     def all(self, level: str) -> ChecksSpec:
         """Return the same with all checks that are made at one level; "off" makes none."""
