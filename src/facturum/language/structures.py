@@ -15,6 +15,7 @@ def structure_of(reading: Reading) -> dict[str, Any]:
     """Return a reading as plain data.
 
     Example:
+        >>> from facturum.language.reading import Holds, Logged, Product
         >>> structure_of(Product(Holds("high"), Logged("price")))["right"]
         {'is': 'logged', 'subject': 'price', 'shift': 0.0}
     """
