@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import unittest
 from typing import Any
@@ -72,6 +73,30 @@ class Traces(Folder):
             self.assertEqual(reached, {place["hut 1", month] for month in months}, str(traced))
             self.assertTrue(traced.agrees)
             self.assertIn(f"hut hut 1, month {months[0]}", str(traced))
+
+    def test_fills_along_time_name_the_rows_they_come_from(self) -> None:
+        dice = np.random.default_rng(4)
+        months = [f"{2020 + at // 12}-{1 + at % 12:02d}" for at in range(24)]
+        cells = [(hut, month) for hut in ("a", "b") for month in months if dice.random() > 0.15]
+        snow = [None if dice.random() < 0.6 else float(dice.integers(1, 90)) for _ in cells]
+        order = dice.permutation(len(cells))
+        data = {"hut": [cells[at][0] for at in order], "month": [cells[at][1] for at in order]}
+        data["snow"] = [snow[at] for at in order]
+        row_of = {int(at): place + 1 for place, at in enumerate(order)}
+        for way, limit in itertools.product(("previous", "next", "linear"), (None, 2)):
+            text = f"impute(snow, '{way}'{'' if limit is None else f', limit={limit}'})"
+            plan = fa.Plan(None, {"snow": text}, data=PANEL_DATA, rows={"missing": "keep"})
+            design = plan.build(data)
+            for at, (hut, _) in enumerate(cells):
+                same = [n for n, cell in enumerate(cells) if cell[0] == hut and snow[n] is not None]
+                before = max((n for n in same if n <= at), default=None)
+                after = min((n for n in same if n >= at), default=None)
+                ends = {"previous": (before,), "next": (after,), "linear": (before, after)}[way]
+                traced = design.trace(data, row_of[at], "snow")
+                self.assertTrue(traced.agrees, str(traced))
+                if traced.stored is not None:
+                    wanted = {row_of[at]} | {row_of[end] for end in ends if end is not None}
+                    self.assertEqual({leaf.row for leaf in leaves(traced.steps)}, wanted, str(traced))
 
     def test_a_changed_cell_is_seen_in_the_trace(self) -> None:
         data = huts(60, seed=3)

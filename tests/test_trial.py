@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+import tempfile
 import unittest
 from decimal import Decimal, getcontext
 from typing import Any
@@ -152,6 +154,36 @@ class Errors(unittest.TestCase):
         self.agree(self.design.trial(errors="autocorrelation", lags=lags), scale * middle)
         chosen = self.design.trial(errors="autocorrelation")
         self.assertIn("up to 3 lags", chosen.errors)  # 4 (90 / 100)^(2/9), rounded down
+
+    def test_along_time_rows_are_neighbours_by_their_period(self) -> None:
+        rng = np.random.default_rng(8)
+        month, hut = (each.ravel() for each in np.meshgrid(np.arange(30), np.arange(4)))
+        chosen = rng.permutation(len(month))[:90]  # gaps, in no order
+        month, hut = month[chosen], hut[chosen]
+        x = rng.normal(size=90)
+        data = {"month": [f"{1 + m % 12}/{2015 + m // 12}" for m in month], "hut": [f"h{h}" for h in hut], "x": x}
+        data |= {"y": x + np.sin(month) + rng.normal(size=90), "valley": [f"v{h // 2}" for h in hut]}
+        spec = {"time": "month", "every": "month", "panel": ["hut"], "carry": ["month", "hut", "valley"]}
+        kinds = {"month": {"kind": "time", "pattern": "%m/%Y"}}
+        design = fa.Plan("y", {"x": "x"}, data=spec, variables=kinds).build(data)
+        _, inverse, e = plain(design)
+        score = design.X * e[:, None]
+        for by, unit in ((None, hut), ("valley", hut // 2)):
+            middle = np.zeros((2, 2))
+            for i, j in itertools.product(range(90), repeat=2):
+                weight = 1 - abs(int(month[i]) - int(month[j])) / 4
+                if unit[i] == unit[j] and weight > 0:
+                    middle += weight * np.outer(score[i], score[j])
+            wanted = inverse @ middle @ inverse * 90 / 88
+            with tempfile.TemporaryDirectory() as folder:
+                for kind in ("parquet", "csv"):
+                    design.save(f"{folder}/{kind}", format=kind)
+                    for each in (design, fa.Design.open(f"{folder}/{kind}")):
+                        found = each.trial(errors="autocorrelation", by=by, lags=3).covariance
+                        np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-13)
+        with self.assertRaisesRegex(fa.DataError, "'month' is not carried along"):
+            bare = fa.Plan("y", {"x": "x"}, data=spec | {"carry": ["hut"]}, variables=kinds)
+            bare.build(data).trial(errors="autocorrelation")
 
     def test_joint_tests_are_those_of_nested_fits(self) -> None:
         trial = self.design.trial()

@@ -339,8 +339,8 @@ class Design:
         Args:
             model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
             errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
-            by: the carried variable that names the unit, of clustered errors or of series along time.
-            lags: of autocorrelation; otherwise chosen by the number of rows.
+            by: the carried variable that names the unit, of clustered errors or of series (otherwise the panel's).
+            lags: of autocorrelation; otherwise chosen by the number of periods.
 
         Raises:
             DataError: without a response, with too few rows, and where the response is separated.

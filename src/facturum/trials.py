@@ -64,8 +64,10 @@ class _Carried(Mapping[str, Array]):
 
 
 def _plain(column: pa.ChunkedArray) -> Array:
-    """Return numbers as they are, and anything else as text."""
+    """Return numbers and moments as they are, and anything else as text."""
     kind = column.type
+    if pa.types.is_timestamp(kind):
+        return np.asarray(column.to_numpy())
     if (pa.types.is_integer(kind) or pa.types.is_floating(kind)) and not column.null_count:
         return np.asarray(column.to_numpy())
     if pa.types.is_dictionary(kind):

@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.data.number_text import PLAIN, NumberForm, form_of
 from facturum.data.table import Table
-from facturum.data.time.calendar import AMBIGUOUS, FORMS, moment_of, pattern_problem, period_of
+from facturum.data.time.calendar import AMBIGUOUS, CLOCK, FORMS, moment_of, pattern_problem, period_of
 from facturum.data.time.composing import composed_time
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
 from facturum.data.variable import Variable
@@ -265,7 +265,7 @@ def _time_remedy(variable: Variable, texts: Sequence[str], pattern: str | None) 
 def _refuse_several_forms(variable: Variable, texts: Sequence[str]) -> None:
     """Refuse periods of several steps in one variable, such as a month among quarters."""
     periods = [period_of(text) for text in texts]
-    steps = ["day" if p is None or p.step in ("hour", "second") else p.step for p in periods]
+    steps = ["day" if p is None or p.step in CLOCK else p.step for p in periods]
     if len(set(steps)) < 2:
         return
     counts = np.bincount(variable.data[variable.data >= 0], minlength=len(texts))

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from facturum.data.time.calendar import period_of
 from facturum.data.values import Array, FloatArray
 from facturum.design import Design
 from facturum.errors import DataError, nearest
 from facturum.forecasting import Forecast, Forecasts
 from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, plain, save
+from facturum.trial.rows import moments_of
 from facturum.trial.trial import Trial
 from facturum.trial.units import RawUnits
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 MOST_POINTS = 20_000
 MOST_COEFFICIENTS = 30
+_DAY = 86_400_000_000
 
 
 @dataclass(frozen=True)
@@ -98,8 +99,8 @@ def _points(design: Design, model: str, most: int) -> _Points:
     known = ~(np.isnan(y) | np.isnan(out))
     moments = None
     if time in rows.carried:
-        days = np.array([_day(text) for text in rows.carried[time][known]])
-        moments = days if not np.isnan(days).any() else None
+        read, dated = moments_of(rows.carried[time][known])
+        moments = read / _DAY if dated.all() else None
     names = [name for name in panel if name in rows.carried]
     labels = [
         ", ".join(parts) for parts in zip(*[rows.carried[name][known].astype(str) for name in names], strict=True)
@@ -110,11 +111,6 @@ def _points(design: Design, model: str, most: int) -> _Points:
         raw.undone(y[known]), raw.undone(out[known]), out[known], y[known] - out[known], moments, named,
         max(int(known.sum()) // most, 1),
     )  # fmt: skip
-
-
-def _day(text: Any) -> float:
-    period = period_of(str(text)[:10]) or period_of(str(text))
-    return float("nan") if period is None else period.start / 86_400_000_000
 
 
 def _years(days: FloatArray) -> FloatArray:
@@ -142,7 +138,7 @@ def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts
 
 
 def _ahead(axes: Axes, ahead: list[Forecast]) -> None:
-    x = _years(np.array([_day(each.period) for each in ahead]))
+    x = _years(moments_of(np.array([each.period for each in ahead]))[0] / _DAY)
     axes.fill_between(x, [f.low for f in ahead], [f.high for f in ahead], color=MARK, alpha=0.18, linewidth=0)
     axes.plot(
         x, [f.forecast for f in ahead], color=MARK, linewidth=1.4, marker=".", markersize=4, label="forecast, 95 %"

@@ -7,9 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from facturum.data.time.series import Series, period_numbers, row_numbers
 from facturum.data.values import Array, FloatArray
-from facturum.errors import DataError, nearest
-from facturum.trial.rows import Block, Rows
+from facturum.engine.planning.spec import DataSpec
+from facturum.errors import DataError, counted, nearest
+from facturum.trial.rows import Block, Rows, moments_of
 from facturum.trial.solving import Solution
 
 KINDS = ("ordinary", "hc1", "hc3", "clustered", "autocorrelation")
@@ -22,8 +24,9 @@ class ErrorKind:
 
     Args:
         kind: ordinary, hc1, hc3, clustered or autocorrelation.
-        by: of clustered ones, the carried variable that names the unit; of autocorrelation, within which series run.
-        lags: of autocorrelation, how many; None for 4 (rows / 100)^(2/9), rounded down (Newey & West 1994).
+        by: of clustered ones, the carried variable that names the unit; of autocorrelation, within which series run:
+            otherwise the plan's panel.
+        lags: of autocorrelation, how many; None for 4 (periods / 100)^(2/9), rounded down (Newey & West 1994).
     """
 
     kind: str = "ordinary"
@@ -100,25 +103,51 @@ def _clustered(scores: FloatArray, units: Array, size: int, free: int, by: str) 
 
 
 def _along_time(rows: Rows, scores: FloatArray, errors: ErrorKind, free: int) -> Meat:
-    """Return the sum of autocovariances with falling weights (Newey & West 1987), times n / (n - k)."""
+    """Return the sum of autocovariances with falling weights (Newey & West 1987), times n / (n - k).
+
+    Rows are neighbours where their periods are: a gap in the periods is none. Rows of one unit and period are summed
+    first, so that they may be correlated in any way.
+    """
     size = len(scores)
-    lags = int(4 * (size / 100) ** (2 / 9)) if errors.lags is None else errors.lags
-    units = np.zeros(size, dtype=np.int64) if errors.by is None else _codes(_units(rows, errors.by))
-    time = rows.columns.resolved.get("data", {}).get("time")
-    moments = _codes(_units(rows, time)) if time in rows.carried else np.arange(size)
-    order = np.lexsort((moments, units))
-    scores, units = scores[order], units[order]
-    total = scores.T @ scores
-    for lag in range(1, min(lags, size - 1) + 1):
-        same = units[lag:] == units[:-lag]
-        part = scores[lag:][same].T @ scores[:-lag][same]
+    data = DataSpec(**rows.columns.resolved.get("data", {}))
+    within = data.panel if errors.by is None else [errors.by]
+    unit = np.zeros(size, dtype=np.int64)
+    for name in within:
+        unit = _codes(np.column_stack([unit, _codes(_units(rows, name))]))
+    period, every = _periods(rows, data, unit if within else None)
+    places, of_row = np.unique(np.column_stack([unit, period]), axis=0, return_inverse=True)
+    sums = np.zeros((len(places), scores.shape[1]))
+    np.add.at(sums, of_row.ravel(), scores)
+    moments = len(np.unique(places[:, 1]))
+    lags = int(4 * (moments / 100) ** (2 / 9)) if errors.lags is None else errors.lags
+    series = Series(places[:, 0], places[:, 1], np.ones(len(places), dtype=bool), every)
+    total = sums.T @ sums
+    for lag in range(1, lags + 1):
+        before = series.rows_at(-lag)
+        paired = before >= 0
+        part = sums[paired].T @ sums[before[paired]]
         total += (1 - lag / (lags + 1)) * (part + part.T)
     text = f"robust to autocorrelation up to {lags} {'lag' if lags == 1 else 'lags'}"
-    return Meat(total * (size / free), free, text + (f" within {errors.by}" if errors.by else ""))
+    return Meat(total * (size / free), free, text + (f" within {' and '.join(within)}" if within else ""))
+
+
+def _periods(rows: Rows, data: DataSpec, unit: Array | None) -> tuple[Array, str]:
+    """Return the period of each row fitted; without a time its number in the source, or its place in its unit."""
+    timing = data.timing
+    if timing is None or timing.time is None:
+        numbers = np.concatenate([block.numbers for block in rows.blocks()])
+        return numbers if unit is None else row_numbers(unit), "row"
+    moments, known = moments_of(_units(rows, timing.time))
+    if not known.all():
+        raise DataError(
+            f"{counted(int((~known).sum()), 'row')} of the matrix without '{timing.time}' cannot be placed in a series",
+            remedy=f'Leave them out: [rows] keep = "not is_missing({timing.time})".',
+        )
+    return period_numbers(moments, timing.every), timing.every
 
 
 def _codes(values: Array) -> Array:
-    return np.asarray(np.unique(values, return_inverse=True)[1])
+    return np.unique(values, axis=0, return_inverse=True)[1].ravel()
 
 
 def _units(rows: Rows, name: str) -> Array:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.audit.entries import ColumnMap
+from facturum.data.time.calendar import moment_of
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.factors import Factor
 from facturum.threads import one_blas_thread
@@ -44,7 +45,7 @@ class Rows:
         intercept: whether there is one.
         columns: the column map.
         read: yields the rows in blocks, as often as it is called.
-        carried: the variables taken along, as texts, one for each row in the order of the blocks.
+        carried: the variables taken along, one for each row in the order of the blocks: numbers, moments, or texts.
         known: the factor of the rows fitted, where it has been computed: the predictors, then the response.
     """
 
@@ -99,3 +100,19 @@ class Rows:
         return (
             Factor(0, np.zeros(len(self.names) + 1), np.zeros((len(self.names) + 2,) * 2)) if total is None else total
         )
+
+
+def moments_of(values: Array) -> tuple[Array, Mask]:
+    """Return moments, or the texts of some, as microseconds since 1970, and which of them are any.
+
+    Example:
+        >>> moments_of(np.array(["1970-01-01 00:00:00", "1970-01", ""]))[1].tolist()
+        [True, True, False]
+    """
+    if values.dtype.kind == "M":
+        known = ~np.isnat(values)
+        return np.where(known, values.astype("datetime64[us]").astype(np.int64), 0), known
+    texts, place = np.unique(values, return_inverse=True)
+    read = [moment_of(str(text)) for text in texts]
+    moments = np.array([0 if moment is None else moment.start for moment in read], dtype=np.int64)
+    return moments[place], np.array([moment is not None for moment in read], dtype=bool)[place]

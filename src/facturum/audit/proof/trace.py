@@ -23,6 +23,7 @@ from facturum.errors import AuditError, FacturumError, PlanError
 from facturum.language.core import Name
 from facturum.language.nodes import Node
 from facturum.language.operations.along import Lag, Lead
+from facturum.language.operations.missing import IsMissing, MissingIf
 from facturum.notebook import tree_html
 from facturum.numerics.distance import ulp_distance
 
@@ -186,6 +187,11 @@ def _reduced(spec: PlanSpec, entries: list[ColumnEntry]) -> PlanSpec:
     return spec.model_copy(update={"terms": terms, "response": response, "columns": names, "rows": rows})
 
 
+def _where_known(x: Node) -> Node:
+    """Return the number of the row, where an expression has a value."""
+    return MissingIf(Name(ROW), IsMissing(x))
+
+
 class _Tracer:
     def __init__(self, source: Source, scope: Scope, stored: ColumnMap, spec: PlanSpec) -> None:
         self._source, self._scope, self._spec = source, scope, spec
@@ -256,6 +262,9 @@ class _Tracer:
         """Yield what a part is computed from: its operands in the same row, and in the rows that it reaches."""
         offsets = node.offsets_read() if node.along_time else (0,)
         home = self._source.home_of(node) if node.along_time else None
+        if (x := getattr(node, "x", None)) is not None and (fills := node.rows_filled_from(_where_known(x))):
+            yield from self._filled(x, fills, place, depth, home)
+            return
         for field, child in node.arguments():
             looked_at = offsets if field == "x" else (0,)
             if not node.along_time or looked_at == (0,):
@@ -267,6 +276,26 @@ class _Tracer:
                 yield self._reached(child, place, offset, depth, home)
             if len(looked_at) > len(shown):
                 yield Step("..", None, None, f"and {len(looked_at) - len(shown):,} more periods")
+
+    def _filled(
+        self, x: Node, fills: tuple[tuple[str, Node], ...], place: int, depth: int, home: str | None
+    ) -> Iterator[Step]:
+        """Yield the operand in its own row and, where it is missing there, in the rows that its fill is taken from."""
+        own = self._step(x, place, depth + 1)
+        yield own
+        if own.value is not None:
+            return
+        for where, row in fills:
+            if home is not None:  # whose periods are not rows of the table
+                yield Step(
+                    str(x), self._value(row.replaced(x=x), place), None, f"the value {where}, in the series {home}"
+                )
+                continue
+            number = self._value(row, place)
+            if isinstance(number, float):
+                yield self._step(x, int(self._source.positions_of(np.array([int(number)]))[0]), depth + 1)
+            else:
+                yield Step(str(x), None, None, f"no value {where} in the unit, or none near enough")
 
     def _reached(self, child: Node, place: int, offset: int, depth: int, home: str | None) -> Step:
         """Return an operand in the row that is so many periods later, in the same unit."""

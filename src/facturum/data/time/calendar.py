@@ -22,7 +22,9 @@ _PATTERNS = (
     ("day", re.compile(r"(\d{4})-(\d{2})-(\d{2})")),
     ("hour", re.compile(r"(\d{4})-(\d{2})-(\d{2})[T ](\d{2})")),
     ("second", re.compile(r"(\d{4})-(\d{2})-(\d{2})[T ](\d{2}):(\d{2})(?::(\d{2}))?")),
+    ("instant", re.compile(r"(\d{4})-(\d{2})-(\d{2})[T ](\d{2}):(\d{2}):(\d{2})\.(\d{1,6})\d{0,3}")),
 )
+CLOCK = ("hour", "second", "instant")  # those that may stand beside days in one variable
 FORMS = "2023, 2023Q2, 2023-04, 2023-W16, 2023-04-17 or 2023-04-17T09:30"
 
 
@@ -173,6 +175,8 @@ def period_of(text: str) -> Period | None:
         >>> month = period_of("2023-02")
         >>> (month.end - month.start) // 86_400_000_000
         28
+        >>> period_of("1970-01-01 00:00:00.5").start
+        500000
         >>> period_of("last week") is None
         True
     """
@@ -180,7 +184,10 @@ def period_of(text: str) -> Period | None:
         match = pattern.fullmatch(text.strip())
         if match:
             try:
-                start, end = _bounds(step, [int(group) for group in match.groups() if group is not None])
+                parts = [group for group in match.groups() if group is not None]
+                if step == "instant":
+                    parts[-1] = parts[-1].ljust(6, "0")  # microseconds
+                start, end = _bounds(step, [int(part) for part in parts])
             except (ValueError, OverflowError):
                 return None
             return Period(microseconds(start), microseconds(end), step)
@@ -216,12 +223,13 @@ def _bounds(step: str, parts: list[int]) -> tuple[datetime, datetime]:
         start = _moment(parts)
         return start, start + timedelta(hours=1)
     start = _moment(parts)
-    return start, start + timedelta(minutes=1 if len(parts) == 5 else 0, seconds=1 if len(parts) == 6 else 0)
+    lasts = {5: timedelta(minutes=1), 6: timedelta(seconds=1), 7: MICROSECOND}
+    return start, start + lasts[len(parts)]
 
 
 def _moment(parts: list[int]) -> datetime:
-    month, day, hour, minute, second = (*parts[1:], *[0] * (6 - len(parts)))
-    return datetime(parts[0], month, day, hour, minute, second)
+    month, day, hour, minute, second, fraction = (*parts[1:], *[0] * (7 - len(parts)))
+    return datetime(parts[0], month, day, hour, minute, second, fraction)
 
 
 def _month_after(year: int, month: int) -> datetime:

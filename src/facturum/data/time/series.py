@@ -211,7 +211,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     unit = _units([table[name] for name in timing.panel], table.length)
     known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
     if timing.every == "row" or timing.time is None:
-        return Series(unit, _row_numbers(unit), known)
+        return Series(unit, row_numbers(unit), known)
     time = table[timing.time]
     if time.kind is not Kind.TIME:
         raise not_a_time(timing.time)
@@ -242,8 +242,13 @@ def _units(panel: list[Variable], length: int) -> Array:
     return unit
 
 
-def _row_numbers(unit: Array) -> Array:
-    """Return the place of each row among the rows of its unit; rows that are not visible keep theirs, as gaps."""
+def row_numbers(unit: Array) -> Array:
+    """Return the place of each row among the rows of its unit; rows that are not visible keep theirs, as gaps.
+
+    Example:
+        >>> row_numbers(np.array([7, 8, 7, 7])).tolist()
+        [0, 0, 1, 2]
+    """
     order = np.argsort(unit, kind="stable")
     ordered = unit[order]
     numbers = np.zeros(len(unit), dtype=np.int64)
