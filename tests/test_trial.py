@@ -506,6 +506,64 @@ class Ahead(Folder):
         np.testing.assert_allclose([f.expected for f in found.of], np.exp(ahead.X @ b) * smear, rtol=1e-10)
 
 
+class Shaped(unittest.TestCase):
+    """Folds, draws and forecasts of tables that a plan stacks, converts, or reads the history of."""
+
+    def test_a_table_converted_by_the_plan_gives_what_one_converted_before_gives(self) -> None:
+        dice = np.random.default_rng(2)
+        days = np.arange(np.datetime64("2021-01-01"), np.datetime64("2024-01-01"))
+        daily = {"day": days.astype(str).tolist(), "snow": dice.uniform(0, 9, len(days)), "hut": ["a"] * len(days)}
+        daily["stays"] = 20 + daily["snow"] + np.sin(np.arange(len(days)) / 58) * 5 + dice.normal(size=len(days))
+        takes = {"stays": {"how": "sum", "partial": "keep"}, "snow": {"how": "mean", "partial": "keep"}}
+        terms = {"snow": "standardize(lag(snow, 1))", "before": "lag(stays, [1, 2])"}
+        time = {"time": "day", "every": "month", "panel": ["hut"]}
+        plan = fa.Plan("stays", terms, data=time, convert={"every": "day", "take": takes})
+        monthly = fa.convert(daily, "day", "day", "month", takes, ["hut"])
+        bare = fa.Plan("stays", terms, data=time)
+        for options in ({"folds": 4, "seed": 3}, {"origin_folds": 3}, {"leave_one_out": True}):
+            found, wanted = fa.validate(plan, daily, **options), fa.validate(bare, monthly, **options)
+            self.assertEqual(found, wanted)
+            self.assertGreater(found.accuracy[0].rows, 8)
+        future = {"day": ["2024-01", "2024-02"], "hut": ["a", "a"], "snow": [3.0, 4.0]}
+        forecasts = [fa.forecast(p.build(data), data, 3, future=future) for p, data in ((plan, daily), (bare, monthly))]
+        self.assertEqual(*forecasts)
+        self.assertEqual([each.period for each in forecasts[0].of], ["2024-01", "2024-02", "2024-03"])
+
+    def test_answers_are_drawn_and_parted_as_the_plan_stacks_them(self) -> None:
+        dice = np.random.default_rng(5)
+        wide = {"age": dice.uniform(20, 70, 40)} | {f"q_{at}": dice.integers(1, 6, 40).astype(float) for at in (1, 2)}
+        stack = {"into": {"answer": ["q_1", "q_2"]}, "which": "item"}
+        terms = {"age": "center(age)", "item": "category(item, reference='q_1')"}
+        long = fa.stack(wide, stack["into"], "item")
+        found = fa.validate(fa.Plan("answer", terms, stack=stack), wide, folds=5)
+        self.assertEqual(found, fa.validate(fa.Plan("answer", terms), long, folds=5))
+        drawn = {each.name: each for each in fa.resample(fa.Plan("answer", terms, stack=stack), wide, 50)}
+        self.assertEqual([name for name in drawn if drawn[name].samples == 50], ["intercept", "age", "item_q_2"])
+        apart, draws = wide["q_2"] - wide["q_1"], np.random.default_rng(0)  # of a guest who is drawn, both answers are
+        wanted = [apart[draws.integers(0, 40, 40)].mean() for _ in range(50)]
+        np.testing.assert_allclose(
+            [drawn["item_q_2"].low, drawn["item_q_2"].high], np.quantile(wanted, [0.025, 0.975]), atol=1e-12
+        )
+
+    def test_history_is_read_and_neither_fitted_nor_parted(self) -> None:
+        given = series()
+        late = [month >= "2022-07" for month in given["month"]]
+        old, new = (
+            {key: [v for v, own in zip(values, late, strict=True) if own == part] for key, values in given.items()}
+            for part in (False, True)
+        )
+        data = {"time": "month", "every": "month", "panel": ["hut"]}
+        terms = {"before": "lag(y, 1)", "year": "standardize(lag(y, 12))"}
+        plan = fa.Plan("y", terms, data=data)
+        design = plan.build(new, history=old)
+        kept = fa.Plan("y", terms, data=data, rows={"keep": "month >= '2022-07'"})
+        self.assertEqual(fa.forecast(design, new, 4, history=old), fa.forecast(design, given, 4))
+        for options in ({"folds": 3}, {"origin_folds": 2}):
+            self.assertEqual(
+                fa.validate(plan, new, history=old, **options).accuracy, fa.validate(kept, given, **options).accuracy
+            )
+
+
 class OnTheCommandLine(Folder):
     def setUp(self) -> None:
         super().setUp()

@@ -10,6 +10,7 @@ import numpy as np
 
 from facturum.arguments import checked
 from facturum.data.table import Table
+from facturum.data.time.appending import append, without_overlap
 from facturum.data.time.calendar import period_text
 from facturum.data.time.future import filled_in, future_rows
 from facturum.data.time.series import Timing, period_numbers
@@ -17,7 +18,7 @@ from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.design import Design
 from facturum.engine.planning.leaks import Look, looks
-from facturum.engine.planning.shaping import DATA, Given, declared_tables
+from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, bounded, counted, listed
 from facturum.language.parser import parse
@@ -101,7 +102,13 @@ class _Ahead:
 
 @checked
 def build_ahead(
-    plan: Plan, table: Any, ahead: int, *, future: Any = None, series: Mapping[str, Any] | None = None
+    plan: Plan,
+    table: Any,
+    ahead: int,
+    *,
+    future: Any = None,
+    history: Any = None,
+    series: Mapping[str, Any] | None = None,
 ) -> Design:
     """Return the design of the next periods of each unit; a plan with open questions is resolved on the table first.
 
@@ -111,7 +118,8 @@ def build_ahead(
         plan: with a time and a step.
         table: the rows so far.
         ahead: how many periods.
-        future: a table with other values that are known of them, by unit and period.
+        future: a table with other values that are known of them, by unit and period of the plan's step.
+        history: rows before those of the table, for lags to reach.
         series: the tables of the plan's series, instead of their files.
 
     Raises:
@@ -123,8 +131,8 @@ def build_ahead(
         [[1.0, 4.0]]
     """
     with bounded():
-        resolved = plan if plan.resolved else plan.build(table, series=series).plan
-        made = _ahead(resolved, table, ahead, future, series)
+        resolved = plan if plan.resolved else plan.build(table, history=history, series=series).plan
+        made = _ahead(resolved, table, ahead, future, history, series)
         return made.design(made.rows)
 
 
@@ -136,6 +144,7 @@ def forecast(
     *,
     model: str = "linear",
     future: Any = None,
+    history: Any = None,
     series: Mapping[str, Any] | None = None,
 ) -> Forecasts:
     """Return forecasts of the next periods of each unit, those of lagged responses from earlier forecasts.
@@ -147,14 +156,15 @@ def forecast(
         table: the rows that it was built from.
         ahead: how many periods.
         model: linear; another without lagged responses.
-        future: a table with other values that are known of them, by unit and period.
+        future: a table with other values that are known of them, by unit and period of the plan's step.
+        history: rows before those of the table, for lags to reach.
         series: the tables of the plan's series, instead of their files.
 
     Raises:
         DataError: as `build_ahead` and `Design.trial` do; where the response is not made of one variable.
     """
     with bounded():
-        made = _ahead(design.plan, table, ahead, future, series)
+        made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series)
         fit, rows = design.fit(model)
         units = rows.units
         if units.source not in made.table.variables:
@@ -167,24 +177,24 @@ def forecast(
         return path.told(residuals_of(rows, fit.of))
 
 
-def _ahead(plan: Plan, table: Any, ahead: int, future: Any, series: Mapping[str, Any] | None) -> _Ahead:
+def _ahead(plan: Plan, table: Any, ahead: int, future: Any, history: Any, series: Mapping[str, Any] | None) -> _Ahead:
     if not 1 <= ahead <= MAX_AHEAD:
         raise DataError(f"{ahead} periods ahead are not possible", remedy=f"Write a number from 1 to {MAX_AHEAD:,}.")
-    spec = plan.spec
-    if spec.convert is not None or spec.stack is not None or spec.data.timing is None:
-        raise DataError(
-            "rows ahead need a plan with a time that neither stacks nor converts its table",
-            remedy="Write [data] time and every; convert the table first.",
-        )
-    given = plan.given(table, series=series)
-    declared = declared_tables(spec, given)[DATA]
-    rows, unknown = future_rows(given.table, declared, spec.data.timing, ahead)
+    if plan.spec.data.timing is None:
+        raise DataError("rows ahead need a plan with a time", remedy="Write [data] time and every.")
+    spec, given = shaped_first(plan.spec, plan.given(table, history, series))
+    timing = plan.spec.data.timing
+    declared = declared_tables(spec, given)
+    rows, unknown = future_rows(given.table, declared[DATA], timing, ahead)
     if future is not None:
         known = declared_tables(spec, Given(plan.given(future, series=series).table, given.series))[DATA]
-        rows = filled_in(rows, known, spec.data.timing.panel, str(spec.data.timing.time), spec.data.timing.every)
+        rows = filled_in(rows, known, timing.panel, str(timing.time), timing.every)
         unknown = [name for name in unknown if rows[name].missing_rows().any()]
     _refuse_unknown(spec, unknown)
-    return _Ahead(plan, spec, spec.data.timing, given.table, rows, given.series)
+    so_far = given.table
+    if HISTORY in declared:
+        so_far = append(without_overlap(declared[HISTORY], declared[DATA], timing), declared[DATA])
+    return _Ahead(plan if spec is plan.spec else Plan.of(spec), spec, timing, so_far, rows, given.series)
 
 
 def _refuse_unknown(spec: PlanSpec, unknown: list[str]) -> None:

@@ -13,7 +13,7 @@ from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.design import Design
-from facturum.engine.planning.shaping import DATA, Given, declared_tables
+from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, bounded, counted, listed
 from facturum.notebook import table_html
@@ -89,12 +89,14 @@ def validate(
     leave_one_out: bool = False,
     model: str = "linear",
     seed: int = 0,
+    history: Any = None,
     series: Mapping[str, Any] | None = None,
 ) -> Validation:
     """Return how well a trial regression predicts rows that it was not fitted to.
 
     For each part of the learning rows the whole plan is resolved and fitted on the others, and predicts that part.
-    Where the plan learns nothing, leaving one out is computed from one factorisation.
+    Where the plan learns nothing, leaving one out is computed from one factorisation. A table that the plan stacks or
+    converts is stacked and converted once, before it is parted. Lags of the response read what was seen.
 
     Args:
         plan: with open questions or none.
@@ -104,6 +106,7 @@ def validate(
         leave_one_out: whether each row is a part.
         model: linear, logistic or poisson.
         seed: of the random parts.
+        history: earlier rows, for operations along time to read.
         series: the tables of the plan's series, instead of their files.
 
     Raises:
@@ -117,14 +120,13 @@ def validate(
     if sum([folds is not None, origin_folds is not None, leave_one_out]) != 1:
         raise DataError("name one way to hold rows out", remedy="Write folds=5, origin_folds=3 or leave_one_out=True.")
     with bounded():
-        base = plan.build(table, series=series)
-        learns = bool(base.columns.learned)
-        if leave_one_out and not learns and model == "linear":
+        spec, given = shaped_first(plan.spec, plan.given(table, history, series))
+        base = Plan.of(spec).build(given.table, history=given.history, series=given.series or None)
+        if leave_one_out and not base.columns.learned and model == "linear":
             return left_out_at_once(base)
-        given = plan.given(table, series=series)
         learning = base.rows.kept[base.rows.learning] - 1
-        parts, names, scheme = _parts(plan.spec, given, learning, folds, origin_folds, seed)
-        work = _Folds(plan, given, base, parts, names, origin_folds is not None, model)
+        parts, names, scheme = _parts(spec, given, learning, folds, origin_folds, seed)
+        work = _Folds(spec, given, base, parts, names, origin_folds is not None, model)
         return work.validation(scheme)
 
 
@@ -154,7 +156,7 @@ def resample(
         ['intercept', 'x']
     """
     spec = plan.spec
-    if spec.data.timing is not None or spec.stack is not None or spec.convert is not None:
+    if spec.data.timing is not None:
         raise DataError("rows cannot be drawn of a plan along time", remedy="Use --origin-folds for such a plan.")
     if not 2 <= samples <= MAX_REFITS:
         raise DataError(f"{samples} tables are not possible", remedy=f"Write a number from 2 to {MAX_REFITS:,}.")
@@ -213,10 +215,6 @@ def _parts(
     spec: PlanSpec, given: Given, learning: Array, folds: int | None, origin_folds: int | None, seed: int
 ) -> tuple[FloatArray, list[str], str]:
     """Return the part of each row of the table, the names of the parts to predict, and the scheme in words."""
-    if spec.stack is not None or spec.convert is not None:
-        raise DataError(
-            "folds need a plan that neither stacks nor converts its table", remedy="Convert the table first."
-        )
     if FOLD in given.table:
         raise DataError(f"'{FOLD}' is a variable of the table", remedy="Give it another name: folds are held in it.")
     part = np.full(given.table.length, -1.0)
@@ -260,7 +258,7 @@ def _along_time(
 
 @dataclass(frozen=True)
 class _Folds:
-    plan: Plan
+    spec: PlanSpec
     given: Given
     base: Design
     parts: FloatArray
@@ -281,7 +279,9 @@ class _Folds:
         """Yield a part's name, how many rows were fitted, and its responses, predictions and the residuals of these."""
         name = self.names[at]
         try:
-            design = self._plan(at).build(self._table(), series=self.given.series or None)
+            history = None if self.given.history is None else _parted(self.given.history, -1.0)
+            table = _parted(self.given.table, self.parts)
+            design = self._plan(at).build(table, history=history, series=self.given.series or None)
             fit, rows = design.fit(self.model)
         except FacturumError as error:
             remedy = error.remedy or "Pool rare categories, or write unseen='pool' or fewer folds."
@@ -296,15 +296,16 @@ class _Folds:
             yield name, fit.solution.rows, (y[some], out[some], residuals)
 
     def _plan(self, at: int) -> Plan:
-        spec = self.plan.spec
         condition = f"{FOLD} {'<' if self.along_time else '!='} {at}"
-        learn = condition if spec.rows.learn is None else f"({spec.rows.learn}) and {condition}"
-        rows = spec.rows.model_copy(update={"learn": learn})
-        return Plan.of(spec.model_copy(update={"rows": rows}), None, self.given.series).with_checks("off")
+        learn = condition if self.spec.rows.learn is None else f"({self.spec.rows.learn}) and {condition}"
+        rows = self.spec.rows.model_copy(update={"learn": learn})
+        return Plan.of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
 
-    def _table(self) -> Table:
-        variable = Variable(FOLD, Kind.NUMBER, self.parts, identity=True)  # which selectors pass over
-        return replace(self.given.table, variables={**self.given.table.variables, FOLD: variable})
+
+def _parted(table: Table, parts: FloatArray | float) -> Table:
+    """Return a table with the part of each row, in a variable that selectors pass over."""
+    variable = Variable(FOLD, Kind.NUMBER, np.broadcast_to(parts, table.length).copy(), identity=True)
+    return replace(table, variables={**table.variables, FOLD: variable})
 
 
 def _predicted(rows: Rows, fit: Fit) -> tuple[FloatArray, FloatArray]:

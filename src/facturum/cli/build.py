@@ -92,7 +92,7 @@ def build(
     if ahead is not None:
         from facturum.forecasting import build_ahead
 
-        design = build_ahead(loaded, data, ahead, future=future, series=tables)
+        design = build_ahead(loaded, data, ahead, future=future, history=history, series=tables)
         design.save(out, format=form, replace=replace)
         _show_build(design, out, form, False, as_json, report)
         return

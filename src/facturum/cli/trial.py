@@ -53,6 +53,7 @@ if TYPE_CHECKING:
     help="Draw fitted against actual, residuals, coefficients, and the path with its forecasts into this .png or .svg.",
 )
 @click.option("--unit", metavar="NAME", help="With --figure: the unit whose path is drawn.")
+@click.option("--history", type=FILE, help="Earlier rows that DIR was built with, for operations along time.")
 @series_option
 @click.option("--json", "as_json", is_flag=True, help="Print the result, for programs.")
 def trial(
@@ -71,6 +72,7 @@ def trial(
     future: Path | None,
     figure: Path | None,
     unit: str | None,
+    history: Path | None,
     series: tuple[str, ...],
     as_json: bool,
 ) -> None:
@@ -82,7 +84,7 @@ def trial(
     from facturum.design import open_design
 
     design, tables = open_design(folder), series_from(series)
-    asked = _Asked(design, model, data, tables)
+    asked = _Asked(design, model, data, history, tables)
     if folds is not None or origin_folds is not None or leave_one_out:
         validation = asked.validation(folds, origin_folds, leave_one_out, seed)
         _print(validation, as_json)
@@ -105,8 +107,11 @@ def trial(
 class _Asked:
     """What is asked of a build, and of the source where it takes that."""
 
-    def __init__(self, design: Design, model: str, data: Path | None, series: dict[str, Path]) -> None:
-        self._design, self._model, self._data, self._series = design, model, data, series
+    def __init__(
+        self, design: Design, model: str, data: Path | None, history: Path | None, series: dict[str, Path]
+    ) -> None:
+        self._design, self._model, self._series = design, model, series
+        self._data, self._history = data, history
 
     def _source(self, option: str) -> Path:
         if self._data is None:
@@ -127,7 +132,7 @@ class _Asked:
         source = self._source("--folds" if folds is not None else "--origin-folds" if origins else "--leave-one-out")
         return validate(
             self._plan(), source, folds=folds, origin_folds=origins, leave_one_out=one_out, model=self._model,
-            seed=seed, series=self._series,
+            seed=seed, history=self._history, series=self._series,
         )  # fmt: skip
 
     def intervals(self, samples: int, seed: int) -> list[Interval]:
@@ -140,7 +145,9 @@ class _Asked:
         from facturum.forecasting import forecast
 
         source = self._source("--ahead")
-        return forecast(self._design, source, ahead, model=self._model, future=future, series=self._series)
+        return forecast(
+            self._design, source, ahead, model=self._model, future=future, history=self._history, series=self._series
+        )
 
 
 def _print(result: Any, as_json: bool) -> None:

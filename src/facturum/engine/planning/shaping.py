@@ -113,6 +113,29 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
     return shaped
 
 
+def shaped_first(spec: PlanSpec, given: Given) -> tuple[PlanSpec, Given]:
+    """Return a plan that neither stacks nor converts, and its tables as they are when the one given has done so.
+
+    Raises:
+        PlanError: for a conversion that has no meaning.
+        DataError: where a table does not agree with the plan.
+    """
+    if spec.stack is None and spec.convert is None:
+        return spec, given
+    declared = declared_tables(spec, given)
+    history = None
+    if HISTORY in declared and spec.stack is None:
+        both, _, count = _converted_together(spec, declared)
+        history, table = both.take(np.arange(count)), both.take(np.arange(count, both.length))
+    else:
+        table, _ = _own_shape(spec, declared[DATA])
+        if HISTORY in declared:
+            history, _ = _own_shape(spec, declared[HISTORY])
+    derived = {name: text for name, text in spec.derived.items() if name != spec.data.time}  # which the tables hold now
+    plain = spec.model_copy(update={"stack": None, "convert": None, "variables": {}, "derived": derived})
+    return plain, replace(given, table=table, history=history)
+
+
 def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     """Return the tables given, their variables of the kinds declared: data, history, and series.NAME of each series.
 
