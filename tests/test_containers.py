@@ -269,6 +269,13 @@ class Containers(unittest.TestCase):
             self.assertEqual(copied.columns["price"], made.columns["price"])
             self.assertEqual(copied.plan.build(table).X.tobytes(), made.X.tobytes())
             self.assertTrue(copied.verify(table).ok)
+        results = [
+            made.rows, made.columns, made.checks, made.trial(), made.trace(table, 1), made.verify(table),
+            fa.profile(table), fa.compare(made, made), fa.validate(made.plan, table, folds=3),
+        ]  # fmt: skip
+        for each in results:
+            self.assertTrue(each == pickle.loads(pickle.dumps(each)) == copy.deepcopy(each), type(each).__name__)
+        self.assertFalse(made.rows == plan(MIXED_TERMS).build(Table.of(huts(41, missing=0))).rows)
 
 
 def _outcome(text: str, table: dict[str, Any]) -> object:

@@ -181,9 +181,17 @@ class Errors(unittest.TestCase):
                     for each in (design, fa.Design.open(f"{folder}/{kind}")):
                         found = each.trial(errors="autocorrelation", by=by, lags=3).covariance
                         np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-13)
-        with self.assertRaisesRegex(fa.DataError, "'month' is not carried along"):
-            bare = fa.Plan("y", {"x": "x"}, data=spec | {"carry": ["hut"]}, variables=kinds)
-            bare.build(data).trial(errors="autocorrelation")
+        bare = fa.Plan("y", {"x": "x"}, data=spec | {"carry": []}, variables=kinds).build(data)
+        wanted = design.trial(errors="autocorrelation")
+        with tempfile.TemporaryDirectory() as folder:
+            bare.save(f"{folder}/bare")
+            stored = fa.open_design(f"{folder}/bare")
+            with self.assertRaisesRegex(fa.DataError, r"'hut' is not carried along with the matrix\nGive the source"):
+                stored.trial(errors="autocorrelation")
+            with self.assertRaisesRegex(fa.DataError, "the table has 89 rows, and the build was made of 90"):
+                stored.trial(errors="autocorrelation", table={key: values[1:] for key, values in data.items()})
+            self.assertEqual(stored.trial(errors="autocorrelation", table=data), wanted)
+        self.assertEqual(bare.trial(errors="autocorrelation"), wanted)
 
     def test_joint_tests_are_those_of_nested_fits(self) -> None:
         trial = self.design.trial()
@@ -194,7 +202,7 @@ class Errors(unittest.TestCase):
 
     def test_what_is_not_known_is_refused(self) -> None:
         cases: list[tuple[dict[str, Any], str]] = [
-            ({"errors": "clustered", "by": "price"}, "is not carried along"),
+            ({"errors": "clustered", "by": "prise"}, "is not carried along"),
             ({"errors": "clustered"}, "need a unit"),
             ({"errors": "white"}, "not a kind of standard errors"),
             ({"lags": 2}, "lags belong to autocorrelation"),
@@ -488,6 +496,47 @@ class Ahead(Folder):
         self.assertEqual(fa.build_ahead(plan, given, 1, future=future).X[:, 1].tolist(), [7.0, 8.0])
         with self.assertRaisesRegex(fa.DataError, "needs? a plan with a time|need a plan with a time"):
             fa.build_ahead(fa.Plan("y", {"beds": "beds"}), given, 2)
+
+    def test_rows_without_a_forecast_are_told_and_no_other_row_stands_in(self) -> None:
+        given = series() | {"snow": np.arange(80.0).tolist()}
+        plan = fa.Plan("y", {"before": "lag(y, 1)", "snow": "snow"}, data=self.PLAN.spec.data.model_dump())
+        months = [(hut, month) for hut in ("hut 0", "hut 1") for month in ("2023-05", "2023-06", "2023-07")]
+        known = [None if cell == ("hut 0", "2023-05") else 50.0 + at for at, cell in enumerate(months)]
+        future = {"hut": [hut for hut, _ in months], "month": [month for _, month in months], "snow": known}
+        design = plan.build(given)
+        with self.assertRaisesRegex(fa.DataError, r"not known: snow \(in snow\)"):
+            fa.forecast(design, given, 3, future=future)
+        lagged = fa.Plan("y", {"before": "lag(y, 1)", "snow": "lag(snow, 1)"}, data=self.PLAN.spec.data.model_dump())
+        found = fa.forecast(lagged.build(given), given, 3, future=future)
+        trial = lagged.build(given).trial()
+        a, b, c = (each.estimate for each in trial.coefficients)
+        wanted = {}
+        for unit, snow in (("hut 0", [39.0, None]), ("hut 1", [79.0, 53.0, 54.0])):
+            y = [v for v, hut in zip(given["y"], given["hut"], strict=True) if hut == unit][-1]
+            for at, own in enumerate(snow):
+                if own is None:
+                    break  # what comes after would read a forecast that there is not
+                wanted[unit, months[at][1]] = y = a + b * y + c * own
+        self.assertEqual({(each.unit, each.period) for each in found.of}, set(wanted))
+        for each in found.of:
+            self.assertAlmostEqual(each.forecast, wanted[each.unit, each.period], 6)
+        self.assertRegex(
+            " ".join(found.without), r"1 row ahead, from 2023-06 on, has no forecast: a value is missing .terms.snow"
+        )
+        self.assertRegex(
+            " ".join(found.without), r"1 row ahead, from 2023-07 on, has no forecast: a value is missing .terms.before"
+        )
+
+    def test_rows_ahead_are_verified_and_traced(self) -> None:
+        given = series()
+        design = fa.build_ahead(self.PLAN, given, 2)
+        rows, before = fa.rows_ahead(design.plan, given, 2)
+        self.assertTrue(design.verify(rows, history=before).ok)
+        self.assertTrue(design.trace(rows, 1, "before", history=before).agrees)
+        given["y"][39] += 1
+        rows, before = fa.rows_ahead(design.plan, given, 2)
+        self.assertIn("before", str(design.verify(rows, history=before)))
+        self.assertEqual(len(design.checks), 0)  # nothing fits rows without a response
 
     def test_without_lags_forecasts_are_plain_predictions_in_raw_units(self) -> None:
         given = series()

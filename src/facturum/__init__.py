@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from facturum.data.table import Table
     from facturum.design import Design, open_design
     from facturum.files.reading.tables import read
-    from facturum.forecasting import build_ahead, forecast
+    from facturum.forecasting import build_ahead, forecast, rows_ahead
     from facturum.plan import Plan
     from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
     from facturum.validating import resample, validate
@@ -44,6 +44,7 @@ __all__ = [
     "profile",
     "read",
     "resample",
+    "rows_ahead",
     "sample",
     "stack",
     "terms",
@@ -65,6 +66,7 @@ _HOMES = {
     "profile": "facturum.tables",
     "read": "facturum.files.reading.tables",
     "resample": "facturum.validating",
+    "rows_ahead": "facturum.forecasting",
     "sample": "facturum.tables",
     "stack": "facturum.tables",
     "unstack": "facturum.tables",

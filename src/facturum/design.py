@@ -330,8 +330,9 @@ class Design:
 
     @checked
     def trial(
-        self, model: str = "linear", *, errors: str = "ordinary", by: str | None = None, lags: int | None = None
-    ) -> Trial:
+        self, model: str = "linear", *, errors: str = "ordinary", by: str | None = None, lags: int | None = None,
+        table: Any = None,
+    ) -> Trial:  # fmt: skip
         """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
 
         Least squares uses the factorisation that the checks have made. Rows that are not learned from are held out.
@@ -339,8 +340,9 @@ class Design:
         Args:
             model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
             errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
-            by: the carried variable that names the unit, of clustered errors or of series (otherwise the panel's).
+            by: the variable that names the unit, of clustered errors or of series (otherwise the panel's).
             lags: of autocorrelation; otherwise chosen by the number of periods.
+            table: the source of a stored build, for units and times that are not carried along.
 
         Raises:
             DataError: without a response, with too few rows, and where the response is separated.
@@ -352,15 +354,11 @@ class Design:
             2.1
         """
         with bounded(), one_blas_thread():
-            return run_trial(self._trial_rows(), model, ErrorKind(errors, by, lags))[0]
+            return run_trial(rows_of(self, self._origin, table), model, ErrorKind(errors, by, lags))[0]
 
-    def fit(self, model: str = "linear") -> tuple[Fit, Rows]:
+    def fit(self, model: str = "linear", table: Any = None) -> tuple[Fit, Rows]:
         """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
-        return fitted(rows := self._trial_rows(), model), rows
-
-    def _trial_rows(self) -> Rows:
-        known = self._origin.factor if isinstance(self._origin, FromBuild) else None
-        return rows_of(self, lambda: self.side, known)
+        return fitted(rows := rows_of(self, self._origin, table), model), rows
 
     def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.

@@ -17,6 +17,7 @@ from facturum.data.time.series import Timing, period_numbers
 from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.design import Design
+from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.leaks import Look, looks
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
@@ -61,23 +62,26 @@ class Forecasts:
         response: in whose units.
         recursive: whether later ones read earlier ones.
         of: the forecasts, period by period.
+        without: why other rows ahead have none, a sentence for each reason.
     """
 
     response: str
     recursive: bool
     of: tuple[Forecast, ...]
+    without: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.of)
 
     def __repr__(self) -> str:
         head = f"{counted(len(self.of), 'forecast')} of {self.response}"
-        return listed(head, (f"{f.unit} {f.period}: {f.forecast:.6g} ({f.low:.6g} to {f.high:.6g})" for f in self.of))
+        told = [f"{f.unit} {f.period}: {f.forecast:.6g} ({f.low:.6g} to {f.high:.6g})".lstrip() for f in self.of]
+        return listed(head, [*self.without, *told])
 
     def _repr_html_(self) -> str:
         rows = [[f.unit, f.period, *(f"{v:.6g}" for v in (f.forecast, f.expected, f.low, f.high))] for f in self.of]
         heads = ("unit", "period", "forecast", "expected", "95 % from", "to")
-        return table_html(f"{counted(len(self.of), 'forecast')} of {self.response}", heads, rows)
+        return table_html(f"{counted(len(self.of), 'forecast')} of {self.response}", heads, rows, self.without)
 
 
 @dataclass(frozen=True)
@@ -93,6 +97,12 @@ class _Ahead:
 
     def design(self, rows: Table) -> Design:
         return self.plan.build(rows, history=self.table, series=self.series or None)
+
+    def without_response(self) -> _Ahead:
+        """Return the same with predictors alone, for no row to be left out for a response that is not known yet."""
+        columns = {key: names for key, names in (self.spec.columns or {}).items() if key != RESPONSE}
+        spec = self.spec.model_copy(update={"response": None, "columns": columns})
+        return replace(self, spec=spec, plan=Plan.of(spec))
 
     @property
     def periods(self) -> Array:
@@ -131,9 +141,43 @@ def build_ahead(
         [[1.0, 4.0]]
     """
     with bounded():
-        resolved = plan if plan.resolved else plan.build(table, history=history, series=series).plan
-        made = _ahead(resolved, table, ahead, future, history, series)
+        made = _ahead(_resolved(plan, table, history, series), table, ahead, future, history, series)
         return made.design(made.rows)
+
+
+@checked
+def rows_ahead(
+    plan: Plan,
+    table: Any,
+    ahead: int,
+    *,
+    future: Any = None,
+    history: Any = None,
+    series: Mapping[str, Any] | None = None,
+) -> tuple[Table, Table]:
+    """Return the rows that `build_ahead` builds, and the rows before them that they read.
+
+    They are what its design is verified and traced with: ``design.verify(rows, history=before)``.
+
+    Args:
+        plan, table, ahead, future, history, series: as for `build_ahead`.
+
+    Raises:
+        DataError: as `build_ahead` does.
+
+    Example:
+        >>> plan = Plan("y", {"before": "lag(y, 1)"}, data={"time": "year", "every": "year"})
+        >>> rows, before = rows_ahead(plan, {"year": ["2020", "2021", "2022"], "y": [1.0, 2.0, 4.0]}, 2)
+        >>> rows.length, before.length
+        (2, 3)
+    """
+    with bounded():
+        made = _ahead(_resolved(plan, table, history, series), table, ahead, future, history, series)
+        return made.rows, made.table
+
+
+def _resolved(plan: Plan, table: Any, history: Any, series: Mapping[str, Any] | None) -> Plan:
+    return plan if plan.resolved else plan.build(table, history=history, series=series).plan
 
 
 @checked
@@ -164,7 +208,7 @@ def forecast(
         DataError: as `build_ahead` and `Design.trial` do; where the response is not made of one variable.
     """
     with bounded():
-        made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series)
+        made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series).without_response()
         fit, rows = design.fit(model)
         units = rows.units
         if units.source not in made.table.variables:
@@ -228,6 +272,7 @@ class _Path:
         self._linear = np.full(made.rows.length, np.nan)
         self._own = np.zeros(made.rows.length)  # the variance that the coefficients add
         self._reads = np.zeros((made.rows.length, ahead))
+        self._causes: dict[tuple[str, str], list[int]] = {}
 
     @property
     def recursive(self) -> bool:
@@ -255,10 +300,7 @@ class _Path:
         name = self._units.source
         raw = self._units.undone(linear)
         known = ~np.isnan(raw)
-        if not known.any():
-            return self._made.rows
-        # rows without a response would be left out: those not forecast yet have another's until they are
-        variable = Variable(name, Kind.NUMBER, np.where(known, raw, raw[known][0]))
+        variable = Variable(name, Kind.NUMBER, np.where(known, raw, 0.0), known)
         return replace(self._made.rows, variables={**self._made.rows.variables, name: variable})
 
     def _predicted(self, design: Design) -> FloatArray:
@@ -270,6 +312,11 @@ class _Path:
     def _set(self, design: Design, rows: Any) -> None:
         predicted = self._predicted(design)
         self._linear[rows] = predicted[rows]
+        ahead = np.zeros(self._made.rows.length, dtype=bool)
+        ahead[rows] = True
+        for row, cause in zip(design.rows.dropped - 1, design.rows.causes, strict=True):
+            if ahead[row]:
+                self._causes.setdefault(design.rows.reasons[int(cause)], []).append(int(row))
         own = np.zeros(self._made.rows.length)
         first = 1 if self._fit.solution.intercept else 0
         coordinates = self._fit.solution.coordinates(design.X[:, first:])
@@ -310,4 +357,11 @@ class _Path:
             period = period_text(int(self._made.periods[row]), self._made.timing.every)
             figures = (float(values[row]) for values in (plain, expected, low, high))
             found.append(Forecast(unit, period, *figures))
-        return Forecasts(self._units.source, self.recursive, tuple(found))
+        return Forecasts(self._units.source, self.recursive, tuple(found), tuple(self._without()))
+
+    def _without(self) -> Iterator[str]:
+        """Yield why rows ahead have no forecast."""
+        for (what, place), rows in self._causes.items():
+            first = period_text(int(self._made.periods[rows].min()), self._made.timing.every)
+            have = "has" if len(rows) == 1 else "have"
+            yield f"{counted(len(rows), 'row')} ahead, from {first} on, {have} no forecast: {what} ({place})"

@@ -154,9 +154,8 @@ class Plan:
 
     def with_checks(self, level: str) -> Plan:
         """Return the plan with all its checks at a level: "strict" or "error" may refuse a build, "off" makes none."""
-        return Plan.of(
-            self._spec.model_copy(update={"checks": self._spec.checks.all(level)}), self._folder, self._tables
-        )
+        spec = self._spec.model_copy(update={"checks": self._spec.checks.all(level)})
+        return Plan.of(spec, self._folder, self._tables, self._known)
 
     @checked
     def save(self, path: str | Path) -> None:

@@ -3,27 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from typing import TYPE_CHECKING
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
+from facturum.data.arrow_export import arrow_column
+from facturum.data.table import Table
 from facturum.data.values import Array
-from facturum.numerics.factors import Factor
+from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
+from facturum.errors import DataError, counted
+from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.trial.rows import Block, Rows
 
 if TYPE_CHECKING:
     from facturum.design import Design
 
 
-def rows_of(design: Design, side: Callable[[], pa.Table], known: Factor | None = None) -> Rows:
+def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
     """Return the rows of a design, block by block, as a trial regression reads them.
 
     Args:
         design: the design.
-        side: returns the table of its variables beside the columns.
-        known: the factor of its learning rows, where checks have computed it.
+        origin: what it is made of.
+        table: the source, for variables that are not carried along; of a build in memory it is known.
     """
     first = 1 if design.columns.resolved.get("intercept", True) else 0
 
@@ -35,15 +41,42 @@ def rows_of(design: Design, side: Callable[[], pa.Table], known: Factor | None =
             yield Block(X[:, first:], response, numbers, learning[at:stop])
             at = stop
 
+    in_memory = origin if isinstance(origin, FromBuild) else None
+    known = None if in_memory is None else in_memory.factor
+    source = partial(_of_table, None, np.zeros(0, dtype=np.int64))
+    if table is not None:
+        source = partial(_of_table, _declared(design, table), design.kept - 1)
+    elif in_memory is not None:
+        source = partial(_of_table, in_memory.built.prepared.table, in_memory.built.selection.positions())
     beside = {SOURCE_ROW, LEARNING_ROW, *design.response_names, *design.names}
-    return Rows(design.names[first:], first == 1, design.columns, read, _Carried(side, beside), known)
+    carried = _Carried(lambda: design.side, beside, source)
+    return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
+
+
+def _declared(design: Design, table: Any) -> Table:
+    """Return the source of a design, stacked and converted, with the kinds that its variables were declared of."""
+    plan = design.plan
+    whole = plan.read(table) if isinstance(table, str | Path) else Table.of(table)
+    spec, given = shaped_first(plan.spec.model_copy(update={"series": {}}), Given(whole))
+    found, rows = declared_tables(spec, given)[DATA], design.columns.rows.given
+    if found.length != rows:
+        raise DataError(
+            f"{found.source} has {counted(found.length, 'row')}, and the build was made of {rows:,}",
+            remedy="Give the table that it was built from; verify tells what has changed.",
+        )
+    return found
+
+
+def _of_table(table: Table | None, rows: Array, name: str) -> Array | None:
+    """Return a variable of the table at the rows of the matrix; None where it has none of that name."""
+    return None if table is None or name not in table else _plain(pa.chunked_array([arrow_column(table[name], rows)]))
 
 
 class _Carried(Mapping[str, Array]):
-    """The variables taken along, read when one is asked for."""
+    """The variables taken along, and others where the source is known, read when one is asked for."""
 
-    def __init__(self, side: Callable[[], pa.Table], beside: set[str]) -> None:
-        self._side, self._beside = side, beside
+    def __init__(self, side: Callable[[], pa.Table], beside: set[str], source: Callable[[str], Array | None]) -> None:
+        self._side, self._beside, self._source = side, beside, source
         self._known: dict[str, Array] | None = None
 
     def _read(self) -> dict[str, Array]:
@@ -54,7 +87,13 @@ class _Carried(Mapping[str, Array]):
         return self._known
 
     def __getitem__(self, name: str) -> Array:
-        return self._read()[name]
+        known = self._read()
+        if name not in known:
+            found = self._source(name)
+            if found is None:
+                raise KeyError(name)
+            known[name] = found
+        return known[name]
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._read())

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from facturum.data.values import Array, Mask
 from facturum.engine.passes.selection import Selection
 from facturum.errors import counted, listed
@@ -11,7 +13,7 @@ from facturum.errors import counted, listed
 SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class RowMap:
     """Which source rows are in the matrix.
 
@@ -28,6 +30,12 @@ class RowMap:
     dropped: Array
     causes: Array
     reasons: dict[int, tuple[str, str]]
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, RowMap):
+            return NotImplemented
+        pairs = [(getattr(self, each), getattr(other, each)) for each in ("kept", "learning", "dropped", "causes")]
+        return self.reasons == other.reasons and all(np.array_equal(own, others) for own, others in pairs)
 
     def __repr__(self) -> str:
         counts = [(int((self.causes == cause).sum()), *reason) for cause, reason in self.reasons.items()]

@@ -35,11 +35,13 @@ if TYPE_CHECKING:
     show_default=True,
     help="Standard errors; hc1 and hc3 are robust to heteroscedasticity.",
 )
-@click.option(
-    "--by", metavar="VARIABLE", help="The carried variable that names the unit, of clustered errors or series."
-)
+@click.option("--by", metavar="VARIABLE", help="The variable that names the unit, of clustered errors or series.")
 @click.option("--lags", type=click.IntRange(0), help="Of autocorrelation, how many; otherwise chosen.")
-@click.option("--data", type=FILE, help="The source, which parts held out, resampling and forecasts are made from.")
+@click.option(
+    "--data",
+    type=FILE,
+    help="The source, for parts held out, resampling, forecasts, and units and times not carried along.",
+)
 @click.option("--folds", type=int, metavar="K", help="Predict K random parts of the rows, each from the others.")
 @click.option("--origin-folds", type=int, metavar="K", help="Predict the last K stretches of time, each from before.")
 @click.option("--leave-one-out", is_flag=True, help="Predict each row from all others.")
@@ -94,13 +96,13 @@ def trial(
         forecasts = None if ahead is None else asked.forecasts(ahead, future)
         result = None
         if forecasts is None or figure is not None:
-            result = design.trial(model, errors=errors, by=by, lags=lags)
+            result = design.trial(model, errors=errors, by=by, lags=lags, table=data)
         _print(result if forecasts is None else forecasts, as_json)
         if figure is not None and result is not None:
             from facturum.show import terminal
             from facturum.show.trial_figure import trial_figure
 
-            trial_figure(design, result, figure, unit, forecasts)
+            trial_figure(design, result, figure, unit, forecasts, data)
             terminal.console(stderr=as_json).print(terminal.safe(f"drawn into {figure}"))
 
 

@@ -63,7 +63,9 @@ def _forecasts_view(forecasts: Forecasts) -> RenderableType:
     how = ", later ones from earlier ones" if forecasts.recursive else ""
     title = f"{counted(len(forecasts), 'forecast')} of {forecasts.response}{how}"
     note = "forecast: transformations undone; expected: with the smearing correction"
-    return Group(Rule(safe(title, "bold"), style="dim", align="left"), Fitting(heads, rows), Text(f"  {note}", "dim"))
+    left_out = [Padding(safe(f"{text}.", "yellow"), (0, 0, 0, 2)) for text in forecasts.without]
+    head = Rule(safe(title, "bold"), style="dim", align="left")
+    return Group(head, Fitting(heads, rows), *left_out, Text(f"  {note}", "dim"))
 
 
 def _intervals_view(intervals: list[Interval]) -> RenderableType:

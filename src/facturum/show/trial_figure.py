@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import matplotlib as mpl
 import numpy as np
@@ -50,15 +50,20 @@ class _Points:
 
 
 def trial_figure(
-    design: Design, trial: Trial, path: Path, unit: str | None = None, forecasts: Forecasts | None = None
+    design: Design,
+    trial: Trial,
+    path: Path,
+    unit: str | None = None,
+    forecasts: Forecasts | None = None,
+    table: Any = None,
 ) -> None:
-    """Draw a trial regression of a design.
+    """Draw a trial regression of a design; the source is read for a time and units that are not carried along.
 
     Raises:
         DataError: where the unit is not known, or the picture cannot be written.
     """
     with mpl.rc_context(STYLE):
-        save(trial_picture(design, trial, unit, forecasts), path)
+        save(trial_picture(design, trial, unit, forecasts, table), path)
 
 
 def trial_picture(
@@ -66,10 +71,11 @@ def trial_picture(
     trial: Trial,
     unit: str | None = None,
     forecasts: Forecasts | None = None,
+    table: Any = None,
     most: int = MOST_POINTS,
 ) -> Figure:
     """Return the picture of a trial regression, with at most so many points."""
-    points = _points(design, trial.model, most)
+    points = _points(design, trial.model, most, table)
     dated = points.moments is not None
     figure = Figure(figsize=(11, 10.5 if dated else 7.2), dpi=110, layout="constrained")
     grid = figure.add_gridspec(3 if dated else 2, 2, height_ratios=[1.1, 1, 1][: 3 if dated else 2])
@@ -90,8 +96,8 @@ def trial_picture(
     return figure
 
 
-def _points(design: Design, model: str, most: int) -> _Points:
-    fit, rows = design.fit(model)
+def _points(design: Design, model: str, most: int, table: Any) -> _Points:
+    fit, rows = design.fit(model, table)
     data = rows.columns.resolved.get("data", {})
     time, panel = data.get("time"), data.get("panel", [])
     parts = [(block.y, fit.of(block)) for block in rows.read()]

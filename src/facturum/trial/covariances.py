@@ -24,7 +24,7 @@ class ErrorKind:
 
     Args:
         kind: ordinary, hc1, hc3, clustered or autocorrelation.
-        by: of clustered ones, the carried variable that names the unit; of autocorrelation, within which series run:
+        by: of clustered ones, the variable that names the unit; of autocorrelation, within which series run:
             otherwise the plan's panel.
         lags: of autocorrelation, how many; None for 4 (periods / 100)^(2/9), rounded down (Newey & West 1994).
     """
@@ -155,7 +155,7 @@ def _units(rows: Rows, name: str) -> Array:
     if name not in rows.carried:
         raise DataError(
             f"'{name}' is not carried along with the matrix{nearest(name, list(rows.carried))}",
-            remedy=f'Write carry = ["{name}"] in [data], and build anew.',
+            remedy=f'Give the source (--data FILE), or write carry = ["{name}"] in [data] and build anew.',
         )
     fitted = np.concatenate([rows.fitted(block) for block in rows.read()])
     units: Array = rows.carried[name][fitted]

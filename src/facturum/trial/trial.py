@@ -81,7 +81,7 @@ class Trial:
     sigma: float | None
     r2: float | None
     adjusted: float | None
-    covariance: FloatArray = field(repr=False)
+    covariance: FloatArray = field(repr=False, compare=False)  # which all else follows from
 
     def __getitem__(self, name: str) -> Coefficient:
         for each in self.coefficients:

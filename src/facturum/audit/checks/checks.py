@@ -39,8 +39,8 @@ class Checks:
 
     def __init__(self, outline: Outline) -> None:
         self.outline = outline
-        self.levels = outline.spec.checks
         self.sums = Summaries(outline)
+        self.levels = self.sums.levels
         self._predictors = [column for column in outline.columns if column.role != INTERCEPT]
 
     def see(self, built: Built) -> None:

@@ -13,6 +13,7 @@ from facturum.audit.checks.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.planning.spec import ChecksSpec
 from facturum.language.core import Name
 from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.factors import Factor
@@ -34,7 +35,7 @@ class Summaries:
 
     def __init__(self, outline: Outline) -> None:
         self.outline = outline
-        self.levels = outline.spec.checks
+        self.levels = levels_of(outline)
         self.places = [at for at, column in enumerate(outline.columns) if column.role != INTERCEPT]
         self.width = len(self.places)
         self.factored = self.width <= MAX_WIDTH and self.levels.runs(*_NEED_FACTOR)
@@ -164,6 +165,12 @@ class Summaries:
         self, known: Leverages, built: Built, numbers: Array, leaf: tuple[Array | slice, Mask | None]
     ) -> Leverages:
         return known.seen(_block(built, leaf[0], self.places), numbers[leaf[0]])
+
+
+def levels_of(outline: Outline) -> ChecksSpec:
+    """Return what each check does; none is made of rows that lack the response of the plan, since nothing fits them."""
+    checks = outline.spec.checks
+    return checks.all("off") if outline.spec.response is not None and not outline.responses else checks
 
 
 def _first(parts: Sequence[Moments]) -> Moments:
