@@ -40,6 +40,7 @@ STYLE: Any = {
     "text.color": INK,
     "xtick.color": FAINT,
     "ytick.color": FAINT,
+    "date.converter": "concise",  # an axis of time is written in years, months or days, as far as it reaches
     "svg.hashsalt": "facturum",
 }
 
@@ -230,7 +231,16 @@ def _dated(line: PathLine) -> tuple[Array, Array]:
     """Return the moments and the values of a line, parted where periods are missing."""
     periods = [period_of(period) for period in line.periods]
     moments = np.array([0 if period is None else period.start for period in periods], dtype="datetime64[us]")
-    values = np.array([np.nan if value is None else value for value in line.values])
+    return parted(moments, np.array([np.nan if value is None else value for value in line.values]))
+
+
+def parted(moments: Array, values: Array) -> tuple[Array, Array]:
+    """Return a line parted where periods are missing.
+
+    Args:
+        moments: datetime64, increasing.
+        values: doubles.
+    """
     if len(moments) < 3:
         return moments, values
     steps = np.diff(moments).astype(np.int64)

@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING, Any
 import matplotlib as mpl
 import numpy as np
 from matplotlib.figure import Figure
-from matplotlib.ticker import MaxNLocator
 
 from facturum.data.values import Array, FloatArray
 from facturum.design import Design
 from facturum.errors import DataError, nearest
 from facturum.forecasting import Forecast, Forecasts
-from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, plain, save
+from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, parted, plain, save
 from facturum.trial.rows import moments_of
 from facturum.trial.trial import Trial
 from facturum.trial.units import RawUnits
@@ -25,7 +24,6 @@ if TYPE_CHECKING:
 
 MOST_POINTS = 20_000
 MOST_COEFFICIENTS = 30
-_DAY = 86_400_000_000
 
 
 @dataclass(frozen=True)
@@ -35,7 +33,7 @@ class _Points:
     Args:
         actual, fitted: in raw units.
         linear, residual: on the scale that was fitted.
-        moments: days since 1970 of each row, where the time is carried along; else None.
+        moments: of each row, datetime64, where the time is known; else None.
         units: of each row, "" where there is none.
         step: every how many of them are drawn as points.
     """
@@ -44,7 +42,7 @@ class _Points:
     fitted: FloatArray
     linear: FloatArray
     residual: FloatArray
-    moments: FloatArray | None
+    moments: Array | None
     units: Array
     step: int
 
@@ -89,7 +87,7 @@ def trial_picture(
     _coefficients(figure.add_subplot(grid[row + 1, 0]), trial)
     last = figure.add_subplot(grid[row + 1, 1])
     if points.moments is not None:
-        _residuals(last, _years(points.moments)[:: points.step], residual, "year", "residuals by time")
+        _residuals(last, points.moments[:: points.step], residual, "", "residuals by time")
     else:
         numbers = np.arange(1.0, len(points.residual) + 1.0, dtype=np.float64)[:: points.step]
         _residuals(last, numbers, residual, "row of the matrix", "residuals by row")
@@ -106,7 +104,7 @@ def _points(design: Design, model: str, most: int, table: Any) -> _Points:
     moments = None
     if time in rows.carried:
         read, dated = moments_of(rows.carried[time][known])
-        moments = read / _DAY if dated.all() else None
+        moments = read.astype("datetime64[us]") if dated.all() else None
     names = [name for name in panel if name in rows.carried]
     labels = [
         ", ".join(parts) for parts in zip(*[rows.carried[name][known].astype(str) for name in names], strict=True)
@@ -119,10 +117,6 @@ def _points(design: Design, model: str, most: int, table: Any) -> _Points:
     )  # fmt: skip
 
 
-def _years(days: FloatArray) -> FloatArray:
-    return np.asarray(1970 + days / 365.2425)
-
-
 def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts: Forecasts | None) -> None:
     assert points.moments is not None  # as the caller asks for it
     known = list(dict.fromkeys(points.units.tolist()))
@@ -132,19 +126,23 @@ def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts
         )
     chosen = known[0] if unit is None else unit
     rows = np.flatnonzero(points.units == chosen)
-    rows = rows[np.argsort(points.moments[rows], kind="stable")]
-    x = _years(points.moments[rows])
-    axes.plot(x, points.actual[rows], color=INK, linewidth=1.2, marker=".", markersize=4, label="actual")
-    axes.plot(x, points.fitted[rows], color=BAR, linewidth=1.4, label="fitted")
+    moments, place, count = np.unique(points.moments[rows], return_inverse=True, return_counts=True)
+    actual, fitted = (
+        parted(moments, np.bincount(place, values[rows]) / count) for values in (points.actual, points.fitted)
+    )
+    axes.plot(*actual, color=INK, linewidth=1.2, marker=".", markersize=4, label="actual")
+    axes.plot(*fitted, color=BAR, linewidth=1.4, label="fitted")
     ahead = [] if forecasts is None else [each for each in forecasts.of if each.unit == chosen]
     if ahead:
         _ahead(axes, ahead)
-    axes.set_title(plain(f"{chosen or trial.response}: actual, fitted{' and forecast' if ahead else ''}"), loc="left")
+    what = f"{chosen or trial.response}: actual, fitted{' and forecast' if ahead else ''}"
+    several = ", means of all rows in a period" if count.max(initial=1) > 1 else ""  # whose units are not known
+    axes.set_title(plain(what + several), loc="left")
     axes.legend(frameon=False, loc="best", ncols=3)
 
 
 def _ahead(axes: Axes, ahead: list[Forecast]) -> None:
-    x = _years(moments_of(np.array([each.period for each in ahead]))[0] / _DAY)
+    x: Any = moments_of(np.array([each.period for each in ahead]))[0].astype("datetime64[us]")
     axes.fill_between(x, [f.low for f in ahead], [f.high for f in ahead], color=MARK, alpha=0.18, linewidth=0)
     axes.plot(
         x, [f.forecast for f in ahead], color=MARK, linewidth=1.4, marker=".", markersize=4, label="forecast, 95 %"
@@ -161,12 +159,10 @@ def _against(axes: Axes, points: _Points, trial: Trial) -> None:
     axes.set_title("actual against fitted, in raw units", loc="left")
 
 
-def _residuals(axes: Axes, x: FloatArray, residual: FloatArray, label: str, title: str) -> None:
+def _residuals(axes: Axes, x: Array, residual: FloatArray, label: str, title: str) -> None:
     axes.scatter(x, residual, s=6, color=BAR, alpha=0.35, linewidth=0, rasterized=True)
     axes.axhline(0, color=MARK, linewidth=1)
     axes.set_xlabel(label)
-    if label == "year":
-        axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_title(title, loc="left")
 
 
