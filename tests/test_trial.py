@@ -454,25 +454,66 @@ def series(periods: int = 40, units: int = 2) -> dict[str, Any]:
 class Ahead(Folder):
     PLAN = fa.Plan("y", {"before": "lag(y, 1)"}, data={"time": "month", "every": "month", "panel": ["hut"]})
 
+    def told(self, found: Any, unit: str, trial: Trial, path: Any, raw: Any) -> None:
+        """Compare forecasts with a path of levels, its errors to first order, and what is expected of the levels."""
+        b, horizon, free = np.array([c.estimate for c in trial.coefficients]), 4, trial.degrees_of_freedom
+        none, small, s = np.zeros(horizon), 1e-6, trial.sigma or 0
+        slopes = np.array([(path(b + e, none) - path(b - e, none)) / (2 * small) for e in small * np.eye(len(b))])
+        answers = np.array([(path(b, e) - path(b, -e)) / (2 * small) for e in small * np.eye(horizon)])
+        errors = s**2 * np.square(answers).sum(axis=0)
+        spread = np.sqrt(errors + np.einsum("ih,ij,jh->h", slopes, trial.covariance, slopes))
+        own = [each for each in found.of if each.unit == unit]
+        self.assertEqual([each.period for each in own], ["2023-05", "2023-06", "2023-07", "2023-08"])
+        for level, wide, each in zip(path(b, none), t_quantile(free) * spread, own, strict=True):
+            self.assertAlmostEqual(each.forecast / raw(level), 1, 8)
+            np.testing.assert_allclose([each.low, each.high], [raw(level - wide), raw(level + wide)], rtol=1e-5)
+
     def test_forecasts_follow_from_one_another(self) -> None:
         given = series()
         design = self.PLAN.build(given)
-        found = fa.forecast(design, given, 5)
-        trial = design.trial()
-        a, b, s = trial["intercept"].estimate, trial["before"].estimate, trial.sigma or 0
-        self.assertEqual(len(found), 10)
+        found = fa.forecast(design, given, 4)
+        self.assertEqual(len(found), 8)
         self.assertTrue(found.recursive)
         for unit in ("hut 0", "hut 1"):
-            own = [each for each in found.of if each.unit == unit]
-            self.assertEqual([each.period for each in own][:2], ["2023-05", "2023-06"])
-            y, spread = [v for v, hut in zip(given["y"], given["hut"], strict=True) if hut == unit][-1], 0.0
-            for step, each in enumerate(own):
-                x = np.array([1.0, y])
-                h = float(x @ (trial.covariance / s**2) @ x)
-                y = a + b * y
-                spread = sum(b ** (2 * k) for k in range(step + 1)) * s**2 + s**2 * h
-                self.assertAlmostEqual(each.forecast, y, 7)
-                self.assertAlmostEqual(each.high - y, t_quantile(trial.degrees_of_freedom) * np.sqrt(spread), 4)
+            last = [v for v, hut in zip(given["y"], given["hut"], strict=True) if hut == unit][-1]
+
+            def path(b: np.ndarray, shocks: np.ndarray, last: float = last) -> np.ndarray:
+                levels = [last]
+                for shock in shocks:
+                    levels.append(b[0] + b[1] * levels[-1] + shock)
+                return np.array(levels[1:])
+
+            self.told(found, unit, design.trial(), path, float)
+
+    def test_changes_are_added_up_to_levels(self) -> None:
+        given = series()
+        last = [v for v, hut in zip(given["y"], given["hut"], strict=True) if hut == "hut 1"]
+        for response, raw, step in (
+            ("difference(log(y))", np.exp, 1), ("difference(y, step=12)", float, 12), ("percent_change(y)", float, 1),
+        ):  # fmt: skip
+            data = self.PLAN.spec.data.model_dump(exclude_defaults=True)
+            design = fa.Plan(response, {"before": f"lag({response}, 1)", "level": "lag(y, 2)"}, data=data).build(given)
+
+            def path(
+                b: np.ndarray, shocks: np.ndarray, raw: Any = raw, step: int = step, response: str = response
+            ) -> np.ndarray:
+                level = [np.log(v) if raw is np.exp else v for v in last]
+
+                share = response.startswith("percent")
+
+                def change(at: int) -> float:
+                    return 100 * (level[at] / level[at - step] - 1) if share else level[at] - level[at - step]
+
+                for shock in shocks:
+                    new = b[0] + b[1] * change(-1) + b[2] * raw(level[-2]) + shock
+                    base = level[-step]
+                    level.append(base * (1 + new / 100) if share else base + new)
+                return np.array(level[len(last) :])
+
+            with self.subTest(response):
+                found = fa.forecast(design, given, 4)
+                self.told(found, "hut 1", design.trial(), path, raw)
+                self.assertEqual(found.response, "y")
 
     def test_rows_ahead_have_what_is_known_beforehand(self) -> None:
         terms = {"season": "season('month')", "beds": "beds", "before": "lag(y, 12)"}

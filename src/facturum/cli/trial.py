@@ -13,7 +13,7 @@ from facturum.errors import DataError
 
 if TYPE_CHECKING:
     from facturum.design import Design
-    from facturum.forecasting import Forecasts
+    from facturum.forecast_path import Forecasts
     from facturum.plan import Plan
     from facturum.trial.trial import Trial
     from facturum.validating import Interval, Validation

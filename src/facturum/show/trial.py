@@ -8,7 +8,7 @@ from rich.rule import Rule
 from rich.text import Text
 
 from facturum.errors import counted
-from facturum.forecasting import Forecasts
+from facturum.forecast_path import Forecasts
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 from facturum.trial.accuracy import Accuracy

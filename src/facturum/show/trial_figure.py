@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 from facturum.data.values import Array, FloatArray
 from facturum.design import Design
 from facturum.errors import DataError, nearest
-from facturum.forecasting import Forecast, Forecasts
+from facturum.forecast_path import Forecast, Forecasts
 from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, parted, plain, save
 from facturum.trial.rows import moments_of
 from facturum.trial.trial import Trial

@@ -1,0 +1,287 @@
+"""Forecasts of a trial regression, period by period, each of which later ones may read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from facturum.data.table import Table
+from facturum.data.time.calendar import period_text
+from facturum.data.time.series import Timing, period_numbers
+from facturum.data.values import Array, FloatArray, Kind, Mask
+from facturum.data.variable import Variable
+from facturum.design import Design
+from facturum.engine.passes.outline import RESPONSE
+from facturum.engine.planning.leaks import Look, looks
+from facturum.engine.planning.spec import PlanSpec, RowsSpec
+from facturum.errors import DataError, counted, listed
+from facturum.language.nodes import Node
+from facturum.language.operations.along import Difference, Lag, PercentChange
+from facturum.language.parser import parse
+from facturum.notebook import table_html
+from facturum.plan import Plan
+from facturum.trial.likelihood import FAMILIES
+from facturum.trial.trial import Fit, t_quantile
+from facturum.trial.units import RawUnits
+
+_STEP = 1e-4  # by which a forecast is moved, in standard deviations of the errors, to see what follows from it
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """A forecast of one unit in one period, in units of the raw response.
+
+    Args:
+        unit: the unit, "" where there is none.
+        period: as text.
+        forecast: transformations undone.
+        expected: with the smearing correction; the same without a transformation.
+        low, high: 95 % interval of what will be seen; of the mean, where a likelihood was fitted.
+    """
+
+    unit: str
+    period: str
+    forecast: float
+    expected: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Forecasts:
+    """Forecasts of all units.
+
+    Args:
+        response: in whose units.
+        recursive: whether later ones read earlier ones.
+        of: the forecasts, period by period.
+        without: why other rows ahead have none, a sentence for each reason.
+    """
+
+    response: str
+    recursive: bool
+    of: tuple[Forecast, ...]
+    without: tuple[str, ...] = ()
+
+    def __len__(self) -> int:
+        return len(self.of)
+
+    def __repr__(self) -> str:
+        head = f"{counted(len(self.of), 'forecast')} of {self.response}"
+        told = [f"{f.unit} {f.period}: {f.forecast:.6g} ({f.low:.6g} to {f.high:.6g})".lstrip() for f in self.of]
+        return listed(head, [*self.without, *told])
+
+    def _repr_html_(self) -> str:
+        rows = [[f.unit, f.period, *(f"{v:.6g}" for v in (f.forecast, f.expected, f.low, f.high))] for f in self.of]
+        heads = ("unit", "period", "forecast", "expected", "95 % from", "to")
+        return table_html(f"{counted(len(self.of), 'forecast')} of {self.response}", heads, rows, self.without)
+
+
+@dataclass(frozen=True)
+class RowsAhead:
+    """What rows ahead are built with."""
+
+    plan: Plan
+    spec: PlanSpec
+    timing: Timing
+    table: Table
+    rows: Table
+    series: Mapping[str, Any]
+
+    def design(self, rows: Table) -> Design:
+        return self.plan.build(rows, history=self.table, series=self.series or None)
+
+    def earlier(self, rows: Table, before: Node) -> FloatArray:
+        """Return for each row an expression of earlier periods; NaN where it is missing."""
+        changes = {"terms": {"before": str(before)}, "columns": None, "rows": RowsSpec(missing="keep"), "series": {}}
+        plan = Plan.of(self.spec.model_copy(update=changes))
+        return plan.build(rows, history=self.table).column("before")
+
+    def without_response(self) -> RowsAhead:
+        """Return the same with predictors alone, for no row to be left out for a response that is not known yet."""
+        columns = {key: names for key, names in (self.spec.columns or {}).items() if key != RESPONSE}
+        spec = self.spec.model_copy(update={"response": None, "columns": columns})
+        return replace(self, spec=spec, plan=Plan.of(spec))
+
+    @property
+    def periods(self) -> Array:
+        numbers: Array = period_numbers(self.rows[str(self.timing.time)].data, self.timing.every)
+        return numbers
+
+
+def looks_of(spec: PlanSpec) -> Iterator[tuple[str, Look]]:
+    """Yield what each term of a resolved plan, and its condition for rows, reads and at which period."""
+    derived = {name: parse(text, True) for name, text in spec.derived.items()}
+    keep = {} if spec.rows.keep is None else {"[rows] keep": spec.rows.keep}
+    for key, text in {**spec.terms, **keep}.items():
+        yield from ((key, look) for look in looks(parse(text, True), derived))
+
+
+@dataclass(frozen=True)
+class Level:
+    """How levels follow from forecasts of a response: as they are, or as changes since an earlier period.
+
+    Args:
+        units: how a level is brought back into raw units.
+        before: the level that a change is counted from; None where the response is no change.
+        percent: whether the change is in percent.
+    """
+
+    units: RawUnits
+    before: Node | None = None
+    percent: bool = False
+
+    @classmethod
+    def of(cls, response: str) -> Level:
+        """Return those of a response, from its expression.
+
+        Example:
+            >>> level = Level.of("difference(log(stays), step=12)")
+            >>> level.units.source, str(level.before)
+            ('stays', 'lag(log(stays), 12)')
+        """
+        node = parse(response, True)
+        if isinstance(node, Difference | PercentChange) and (isinstance(node, PercentChange) or node.order == 1):
+            return cls(RawUnits.of(str(node.x)), Lag(node.x, node.step), isinstance(node, PercentChange))
+        return cls(RawUnits.of(response))
+
+    def after(self, base: FloatArray, change: FloatArray) -> FloatArray:
+        """Return levels from those before and the forecasts."""
+        return base * (1 + change / 100) if self.percent else base + change
+
+    def gain(self, base: FloatArray) -> FloatArray:
+        """Return by how much a level changes with a forecast."""
+        return base / 100 if self.percent else np.ones(len(base))
+
+
+class Path:
+    """Forecasts period by period, each of which later ones may read.
+
+    Args:
+        made: the rows ahead, period by period, with the same units in each.
+        fit: the coefficients.
+        level: how levels follow from forecasts.
+        sigma: the standard deviation of the errors; 0 where a likelihood was fitted.
+        ahead: how many periods.
+    """
+
+    def __init__(self, made: RowsAhead, fit: Fit, level: Level, sigma: float, ahead: int) -> None:
+        self._made, self._fit, self._rule, self._sigma = made, fit, level, sigma
+        length = made.rows.length
+        self._units = length // ahead
+        self._step = np.repeat(np.arange(ahead), self._units)
+        self._level, self._gain = np.full(length, np.nan), np.ones(length)
+        self._coordinates = np.zeros((length, len(fit.solution.coefficients)))
+        self._reads = np.zeros((length, ahead))
+        self._causes: dict[tuple[str, str], list[int]] = {}
+
+    @property
+    def recursive(self) -> bool:
+        """Whether later forecasts read earlier ones."""
+        read = any(look.variable == self._rule.units.source for _, look in looks_of(self._made.spec))
+        return read or self._rule.before is not None
+
+    def run(self) -> None:
+        """Forecast all periods."""
+        if not self.recursive:
+            self._set(self._made.rows, np.ones(len(self._step), dtype=bool))
+            return
+        if self._fit.model != "linear":
+            raise DataError("forecasts of lagged responses are linear", remedy="Write model linear.")
+        for step in range(self._step.max(initial=0) + 1):
+            self._set(self._with(self._level), self._step == step)
+        for step in range(self._step.max(initial=0)):
+            by = _STEP * self._sigma * np.where(self._step == step, self._gain, 0.0)
+            again = self._levels(self._with(self._level + by))[0]
+            moved = np.tile(by[self._step == step], len(self._step) // self._units)
+            later = self._step > step
+            self._reads[later, step] = (again[later] - self._level[later]) / moved[later]
+
+    def _with(self, level: FloatArray) -> Table:
+        """Return the rows ahead with forecasts as their response."""
+        name = self._rule.units.source
+        raw = self._rule.units.undone(level)
+        known = ~np.isnan(raw)
+        variable = Variable(name, Kind.NUMBER, np.where(known, raw, 0.0), known)
+        return replace(self._made.rows, variables={**self._made.rows.variables, name: variable})
+
+    def _levels(self, rows: Table) -> tuple[FloatArray, FloatArray, Design]:
+        """Return the level of each row, what it changes by with a forecast, and the predictors."""
+        design = self._made.design(rows)
+        change = np.full(len(self._step), np.nan)
+        change[design.rows.kept - 1] = self._fit.solution.predicted(self._predictors(design))
+        if self._rule.before is None:
+            return change, np.ones(len(change)), design
+        base = self._made.earlier(rows, self._rule.before)
+        return self._rule.after(base, change), self._rule.gain(base), design
+
+    def _predictors(self, design: Design) -> FloatArray:
+        return np.asarray(design.X[:, 1 if self._fit.solution.intercept else 0 :])
+
+    def _set(self, rows: Table, now: Mask) -> None:
+        level, gain, design = self._levels(rows)
+        self._level[now], self._gain[now] = level[now], gain[now]
+        for row, cause in zip(design.rows.dropped - 1, design.rows.causes, strict=True):
+            if now[row]:
+                self._causes.setdefault(design.rows.reasons[int(cause)], []).append(int(row))
+        kept = design.rows.kept - 1
+        for row in np.flatnonzero(np.isnan(level) & now & np.isin(np.arange(len(level)), kept)).tolist():
+            self._causes.setdefault((f"{self._rule.before} is missing", "response"), []).append(row)
+        coordinates = np.zeros(self._coordinates.shape)
+        coordinates[kept] = self._fit.solution.coordinates(self._predictors(design))
+        self._coordinates[now] = coordinates[now]
+
+    def _spread(self) -> tuple[FloatArray, FloatArray]:
+        """Return the standard deviation of each level, without and with the error of the coefficients.
+
+        The error of a level is its own and, as much as it reads earlier ones, theirs; so are those that follow from
+        the coefficients, to first order.
+        """
+        own, all_in_all = np.empty(len(self._step)), np.empty(len(self._step))
+        horizon = self._reads.shape[1]
+        for unit in range(self._units):
+            rows = np.arange(horizon) * self._units + unit
+            reads, gain = np.nan_to_num(self._reads[rows]), np.nan_to_num(self._gain[rows])[:, None]
+            total = np.linalg.solve(np.eye(horizon) - np.tril(reads, -1), np.diag(gain[:, 0]))
+            own[rows] = np.square(total).sum(axis=1)
+            all_in_all[rows] = own[rows] + np.square(total @ self._coordinates[rows]).sum(axis=1)
+        return self._sigma * np.sqrt(own), self._sigma * np.sqrt(all_in_all)
+
+    def told(self, residuals: FloatArray) -> Forecasts:
+        """Return the forecasts in raw units.
+
+        Args:
+            residuals: of rows fitted.
+        """
+        level, units = self._level, self._rule.units
+        if self._fit.model == "linear":
+            own, spread = self._spread()
+            wide = t_quantile(self._fit.solution.degrees_of_freedom) * spread
+            low, high, plain = units.undone(level - wide), units.undone(level + wide), units.undone(level)
+            growth = own / self._sigma if self._sigma > 0 else np.ones(len(level))
+            expected = np.array(
+                [float(units.smeared(level[[at]], growth[at] * residuals)[0]) for at in range(len(level))]
+            )
+        else:
+            mean = FAMILIES[self._fit.model].mean
+            wide = t_quantile(None) * np.sqrt(np.square(self._coordinates).sum(axis=1))
+            plain = expected = mean(level)
+            low, high = mean(level - wide), mean(level + wide)
+        panel = [self._made.rows[name] for name in self._made.timing.panel]
+        found = []
+        for row in np.flatnonzero(~np.isnan(level)).tolist():
+            unit = ", ".join(variable.text_of(variable.data[row]) for variable in panel)
+            period = period_text(int(self._made.periods[row]), self._made.timing.every)
+            figures = (float(values[row]) for values in (plain, expected, low, high))
+            found.append(Forecast(unit, period, *figures))
+        return Forecasts(units.source, self.recursive, tuple(found), tuple(self._without()))
+
+    def _without(self) -> Iterator[str]:
+        """Yield why rows ahead have no forecast."""
+        for (what, place), rows in self._causes.items():
+            first = period_text(int(self._made.periods[rows].min()), self._made.timing.every)
+            have = "has" if len(rows) == 1 else "have"
+            yield f"{counted(len(rows), 'row')} ahead, from {first} on, {have} no forecast: {what} ({place})"
