@@ -455,8 +455,10 @@ def inspections(dice: random.Random) -> bool:
     traced = made.trace(given, row)
     assert traced.agrees, str(traced)
     assert fa.compare(made, made).same
-    model, errors = dice.choice(("linear", "linear", "logistic", "poisson")), dice.choice(("ordinary", "hc1", "hc3"))
-    works: list[Callable[[], Any]] = [lambda: made.trial(model, errors=errors)]
+    model = dice.choice(("linear", "linear", "logistic", "poisson"))
+    errors = dice.choice(("ordinary", "hc1", "hc3", "clustered", "autocorrelation"))
+    by = dice.choice((None, *given.variables)) if errors in ("clustered", "autocorrelation") else None
+    works: list[Callable[[], Any]] = [lambda: made.trial(model, errors=errors, by=by)]
     if dice.random() < 0.1:
         works += [lambda: fa.validate(plan, given, folds=3), lambda: fa.forecast(made, given, 2)]
     if dice.random() < 0.05:

@@ -291,7 +291,9 @@ class Design:
     @property
     def kept(self) -> Array:
         """The source row number of each row of the matrix; of a large build read without all the rest."""
-        return self._origin.column(SOURCE_ROW) if isinstance(self._origin, Stored) else self.rows.kept
+        if not isinstance(self._origin, Stored):
+            return self.rows.kept
+        return self._origin.column(SOURCE_ROW).astype("int64")  # which a file of doubles holds as doubles
 
     @property
     def checks(self) -> Outcome:
