@@ -215,6 +215,25 @@ class Errors(unittest.TestCase):
             with self.subTest(options), self.assertRaisesRegex(fa.DataError, said):
                 self.design.trial(**options)
 
+    def test_values_of_any_size_are_fitted_or_refused(self) -> None:
+        given = {"y": table()["stays"]}
+        given["x"] = np.log(given["y"])
+        b = fa.Plan("y", {"x": "x"}).build(given).trial()["x"].estimate
+        for power in (-300, -160, -90, -70, 0, 70, 90, 160, 300):
+            data = {"y": given["y"], "x": given["x"] * 10.0**power}
+            for intercept in (True, False):
+                design = fa.Plan("y", {"x": "x", "none": "3"}, intercept=intercept).build(data)
+                self.assertIn("checks", repr(design.checks))
+                try:
+                    trial = design.trial()
+                except fa.DataError as error:
+                    self.assertGreater(abs(power), 72)
+                    self.assertIn("too large or too small", str(error))
+                    self.assertIn("values are too large or too small", str(design.checks.made))
+                else:
+                    self.assertLess(abs(power), 75)
+                    self.assertAlmostEqual(trial["x"].estimate / b * 10.0**power, 1, 9)
+
 
 def newton(X: np.ndarray, y: np.ndarray, logistic: bool) -> list[Decimal]:  # noqa: N803
     """Return the coefficients of the largest likelihood, by Newton's method with 50 digits."""

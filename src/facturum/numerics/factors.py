@@ -13,7 +13,7 @@ import numpy.typing as npt
 FloatArray = npt.NDArray[np.float64]
 BLOCK = 4096  # rows factored at a time, which stay in the processor's cache
 _PANEL = 32
-_LARGEST = 1e140
+_LARGEST = 1e75  # so that the square of a quotient of two columns is a double
 UNIT = 2.0**-53
 ROUNDINGS = 64.0  # in the last place of the largest part of a column, that do not count
 
@@ -82,9 +82,12 @@ class Factor:
 
     @property
     def tame(self) -> bool:
-        """Whether all is so far from the largest double that products of two columns can be formed."""
+        """Whether all is so far from the largest double, and from the smallest, that coefficients can be computed."""
         size = max(np.abs(self.triangle).max(initial=0.0), np.abs(self.shift).max(initial=0.0))
-        return bool(size < _LARGEST)
+        if size >= _LARGEST:
+            return False
+        sizes = np.concatenate([np.abs(each).max(axis=0, initial=0.0) for each in (self.centred, self.raw)])
+        return bool((sizes[sizes > 0] > 1 / _LARGEST).all())
 
     def of_columns(self, columns: Sequence[int] | npt.NDArray[Any]) -> Factor:
         """Return the factor of some of the columns, in the order given."""

@@ -127,9 +127,12 @@ def solve(rows: Rows) -> Solution:
 
 
 def refuse_large(factor: Factor) -> None:
-    """Refuse values whose squares no double holds."""
+    """Refuse values so large, or so small, that no double holds what is computed of them."""
     if not factor.tame:
-        raise DataError("values are too large for a regression", remedy="Divide the column, or take its logarithm.")
+        raise DataError(
+            "values are too large or too small for a regression",
+            remedy="Divide or multiply the column, or take its logarithm.",
+        )
 
 
 def refuse_few(rows: int, columns: int) -> None:

@@ -306,7 +306,7 @@ class Checks:
                 elif width > MAX_WIDTH:
                     detail = f"not made: {width:,} columns, and {MAX_WIDTH:,} are the most"
                 elif self.sums.whole is None and width:
-                    detail = "not made: values are too large, or there is no complete row"
+                    detail = "not made: values are too large or too small, or there is no complete row"
                 elif check == "dependence" and self.collinearity is not None:
                     detail = self.collinearity.summary() + (f"; {detail}" if own else "")
             yield check, warned == 0, detail
