@@ -142,11 +142,12 @@ def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts
 
 
 def _ahead(axes: Axes, ahead: list[Forecast]) -> None:
-    x: Any = moments_of(np.array([each.period for each in ahead]))[0].astype("datetime64[us]")
-    axes.fill_between(x, [f.low for f in ahead], [f.high for f in ahead], color=MARK, alpha=0.18, linewidth=0)
-    axes.plot(
-        x, [f.forecast for f in ahead], color=MARK, linewidth=1.4, marker=".", markersize=4, label="forecast, 95 %"
-    )
+    moments = moments_of(np.array([each.period for each in ahead]))[0].astype("datetime64[us]")
+    figures = np.array([[each.forecast, each.low, each.high] for each in ahead]).T
+    (x, forecast), (_, low), (_, high) = (parted(moments, values) for values in figures)
+    axes.fill_between(x, low, high, color=MARK, alpha=0.18, linewidth=0)
+    axes.vlines(x, low, high, color=MARK, alpha=0.3, linewidth=1)  # of a period that stands alone, too
+    axes.plot(x, forecast, color=MARK, linewidth=1.4, marker=".", markersize=4, label="forecast, 95 %")
 
 
 def _against(axes: Axes, points: _Points, trial: Trial) -> None:
