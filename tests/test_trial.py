@@ -234,6 +234,20 @@ class Errors(unittest.TestCase):
                     self.assertLess(abs(power), 75)
                     self.assertAlmostEqual(trial["x"].estimate / b * 10.0**power, 1, 9)
 
+    def test_a_column_that_varies_in_incomplete_rows_alone_has_no_coefficient(self) -> None:
+        given = table()
+        missing = np.arange(ROWS) % 7 == 3
+        given["beds"] = [None if gone else beds for gone, beds in zip(missing, given["beds"], strict=True)]
+        terms = {"beds": "beds", "gone": "is_missing(beds)", "price": "log(price)"}
+        for intercept in (True, False):
+            without = {key: text for key, text in terms.items() if key != "gone"}
+            plans = [fa.Plan("stays", t, rows={"missing": "keep"}, intercept=intercept) for t in (terms, without)]
+            found, wanted = (plan.build(given).trial() for plan in plans)
+            np.testing.assert_allclose(
+                [c.estimate for c in found.coefficients], [c.estimate for c in wanted.coefficients], rtol=1e-12
+            )
+            self.assertTrue(any("gone is 0 in every row" in each.text for each in plans[0].build(given).checks))
+
 
 def newton(X: np.ndarray, y: np.ndarray, logistic: bool) -> list[Decimal]:  # noqa: N803
     """Return the coefficients of the largest likelihood, by Newton's method with 50 digits."""

@@ -84,7 +84,7 @@ class Factor:
     def tame(self) -> bool:
         """Whether all is so far from the largest double, and from the smallest, that coefficients can be computed."""
         size = max(np.abs(self.triangle).max(initial=0.0), np.abs(self.shift).max(initial=0.0))
-        if size >= _LARGEST:
+        if not size < _LARGEST:  # nor where it is no number
             return False
         sizes = np.concatenate([np.abs(each).max(axis=0, initial=0.0) for each in (self.centred, self.raw)])
         return bool((sizes[sizes > 0] > 1 / _LARGEST).all())
@@ -121,10 +121,26 @@ class Factor:
         return np.asarray(np.sqrt(np.add.reduce(np.square(self.centred), axis=0)))
 
     @cached_property
+    def size(self) -> FloatArray:
+        """The root of the sum of squares of each column, or of its shift in all rows, which roundings are as large as."""
+        raw = np.sqrt(np.add.reduce(np.square(self.raw), axis=0))
+        return np.asarray(np.maximum(raw, np.abs(self.shift) * np.sqrt(self.rows)))
+
+    @cached_property
     def constant(self) -> npt.NDArray[np.bool_]:
         """Which columns do not vary, beyond roundings."""
-        size = np.sqrt(np.add.reduce(np.square(self.raw), axis=0))
-        return np.asarray(self.spread <= ROUNDINGS * UNIT * size)
+        return np.asarray(self.spread <= ROUNDINGS * UNIT * self.size)
+
+    @cached_property
+    def zero(self) -> npt.NDArray[np.bool_]:
+        """Which columns are zero in all rows, beyond roundings.
+
+        Example:
+            >>> Factor.of([np.zeros((3, 1))], np.array([0.125])).zero.tolist()
+            [True]
+        """
+        raw = np.sqrt(np.add.reduce(np.square(self.raw), axis=0))
+        return np.asarray(raw <= ROUNDINGS * UNIT * self.size)
 
     @cached_property
     def sd(self) -> FloatArray:

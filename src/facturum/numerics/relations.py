@@ -101,9 +101,9 @@ class _Columns:
     def of(cls, factor: Factor, centred: bool, usable: Array) -> _Columns:
         matrix = (factor.centred if centred else factor.raw)[:, usable]
         length = np.sqrt(np.add.reduce(np.square(matrix), axis=0))
-        whole = np.sqrt(np.add.reduce(np.square(factor.raw[:, usable]), axis=0))
         length = np.where(length > 0, length, 1.0)
-        return cls(factor, centred, usable, matrix / length, ROUNDINGS * UNIT * np.maximum(whole / length, 1.0), length)
+        noise = ROUNDINGS * UNIT * np.maximum(factor.size[usable] / length, 1.0)
+        return cls(factor, centred, usable, matrix / length, noise, length)
 
     def left(self, vector: FloatArray) -> float:
         """Return the size of a weighted sum of the scaled columns."""

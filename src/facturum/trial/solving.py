@@ -93,7 +93,7 @@ def with_coefficients(factor: Factor, intercept: bool, width: int) -> tuple[int,
 
     A constant column has none beside an intercept, nor has the last column of an exact relation.
     """
-    none = factor.constant if intercept else factor.constant & (factor.mean == 0)
+    none = factor.constant if intercept else factor.zero
     usable = np.flatnonzero(~none[:width]).tolist()
     return tuple(independent(relations(factor, intercept, usable), usable))
 

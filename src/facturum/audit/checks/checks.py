@@ -109,7 +109,9 @@ class Checks:
 
     def _constants(self, moments: Moments, response: Moments) -> Iterator[Finding]:
         columns = self.outline.columns
-        for at in sorted(constants(columns, moments)):
+        same = constants(columns, moments)
+        yield from self._nearly_constant({columns[at].name for at in same})
+        for at in sorted(same):
             column, value = columns[at], float(moments.smallest[at])
             if column.role == INTERCEPT:
                 continue
@@ -131,6 +133,19 @@ class Checks:
                 f"the response is {value:.6g} in every row of the matrix: there is nothing to explain.",
                 (name,),
             )
+
+    def _nearly_constant(self, told: set[str]) -> Iterator[Finding]:
+        """Yield columns that vary by roundings alone, or in no row without missing values."""
+        if self.collinearity is None:
+            return
+        where = "row without missing values" if self.outline.spec.rows.missing == "keep" else "row, but for roundings"
+        for at in sorted(self.collinearity.constant):
+            name = self._predictors[at].name
+            if name not in told and (self.outline.spec.intercept or self.collinearity.factor.zero[at]):
+                factor = self.collinearity.factor
+                value = 0.0 if factor.zero[at] else rounded(float(factor.mean[at]))
+                what = f"{name} is {value:.6g} in every {where}, and has no coefficient. Leave it out."
+                yield Finding("constant", what, (name,))
 
     def _leaks(self) -> Iterator[Finding]:
         outline = self.outline

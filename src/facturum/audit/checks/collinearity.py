@@ -51,7 +51,7 @@ class Collinearity:
     @cached_property
     def usable(self) -> list[int]:
         """The predictors that can have a coefficient beside an intercept, if there is one."""
-        zero = {at for at in self.constant if self._intercept or not self.factor.mean[at]}
+        zero = {at for at in self.constant if self._intercept or self.factor.zero[at]}
         return [at for at in range(len(self.columns)) if at not in zero]
 
     @cached_property
