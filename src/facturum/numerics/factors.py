@@ -122,7 +122,7 @@ class Factor:
 
     @cached_property
     def size(self) -> FloatArray:
-        """The root of the sum of squares of each column, or of its shift, whichever is larger: what roundings go with."""
+        """The root of the sum of squares of each column, or of its shift where that is larger: roundings go with it."""
         raw = np.sqrt(np.add.reduce(np.square(self.raw), axis=0))
         return np.asarray(np.maximum(raw, np.abs(self.shift) * np.sqrt(self.rows)))
 
