@@ -367,6 +367,40 @@ class Meanings(unittest.TestCase):
             percent = abs(100 * np.expm1(effect.estimate))
             self.assertIn(f"{percent:,.1f} %" if percent >= 0.95 else f"{percent:.2g} %", effect.text)
 
+    def test_curves_are_told_between_quartiles(self) -> None:
+        given = table(89)  # so that quartiles are values of rows
+        low, middle, high = np.quantile(given["price"], [0.25, 0.5, 0.75])
+        for terms in (
+            {"c": "sqrt(price)"}, {"c": "asinh(price)"}, {"c": "exp(price / 50)"}, {"c": "1 / sqrt(price)"},
+            {"c": "polynomial(price, 3, orthogonal=True)"}, {"c": "price", "d": "sqrt(price)"},
+            {"c": "price", "d": "price ** 2"}, {"c": "category(access, coding='every')", "d": "sqrt(price)"},
+            {"a": "category(access, reference='trail')", "c": "sqrt(price)", "d": "access * sqrt(price)"},
+        ):  # fmt: skip
+            with self.subTest(terms):
+                design = fa.Plan("log(stays)", {"beds": "beds", **terms}).build(given)
+                trial = design.trial()
+                told = [each for each in trial.effects if each.subject == "price"]
+                self.assertEqual(len(told), 6 if "a" in terms else 2)
+                for each in told:
+                    first = "lower quartile to median" in each.change
+                    rows = dict(given)
+                    if "a" in terms:
+                        rows["access"] = np.full(89, each.at.rpartition(" = ")[2])
+                    ends = (low, middle) if first else (middle, high)
+                    before, after = (
+                        self.predicted(design.plan, {**rows, "price": np.full(89, at)}, trial) for at in ends
+                    )
+                    np.testing.assert_allclose(after - before, each.estimate, rtol=1e-8, atol=1e-12, err_msg=each.text)
+                accesses = [each for each in trial.effects if each.subject == "access"]
+                if "every" in terms["c"]:
+                    self.assertEqual(len(accesses), 2)
+                    for each in accesses:
+                        new, old = each.change.removeprefix("access = ").split(" rather than ")
+                        before, after = (
+                            self.predicted(design.plan, {**given, "access": np.full(89, a)}, trial) for a in (old, new)
+                        )
+                        np.testing.assert_allclose(after - before, each.estimate, rtol=1e-9)
+
     def test_contrasts_and_their_interactions_are_told_too(self) -> None:
         given = table()
         coded = "category(access, coding='effect')"

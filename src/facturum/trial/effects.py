@@ -6,30 +6,27 @@ quartiles or categories of the other variable.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import product
 
 import numpy as np
 
-from facturum.audit.entries import ColumnEntry
 from facturum.data.values import FloatArray
 from facturum.language.reading import (
     Contrast,
-    Curve,
     Holds,
     Indicator,
     Logged,
     NoValue,
-    Orthogonal,
     Power,
     Product,
     Reading,
     Scaled,
     Unit,
 )
-from facturum.language.structures import reading_of
 from facturum.trial.effect_text import Response, effect_text
+from facturum.trial.makings import Makings, factors_of
 
 MAX_SETTINGS = 8  # of other variables, at which an effect is told
 Setting = float | str
@@ -69,7 +66,7 @@ class Effects:
     """The effects of a fitted design.
 
     Args:
-        entries: the columns that have coefficients, in the order of these, without the intercept.
+        made: what the columns that have coefficients are made of, in the order of these, without the intercept.
         coefficients: of the same.
         covariance: of these.
         quantile: of the t or normal distribution, for the intervals.
@@ -79,27 +76,28 @@ class Effects:
 
     def __init__(
         self,
-        entries: Sequence[ColumnEntry],
+        made: Makings,
         coefficients: FloatArray,
         covariance: FloatArray,
         quantile: float,
         response: Response,
         quartiles: Mapping[str, tuple[float, float, float]],
     ) -> None:
-        self._entries, self._response = entries, response
+        self._made, self._response = made, response
         self._coefficients, self._covariance, self._quantile = coefficients, covariance, quantile
         self._quartiles = quartiles
-        self._readings = readings_of(entries)
+        self._entries, self._readings = made.entries, made.readings
 
     def all(self) -> Iterator[Effect]:
         """Yield the effects of all variables, in the order in which they first occur."""
-        subjects = dict.fromkeys(name for reading in self._readings for name in subjects_of(reading))
-        for subject in subjects:
+        for subject in dict.fromkeys(self._made.subjects(self._readings)):
             yield from self._of(subject)
 
     def _of(self, subject: str) -> Iterator[Effect]:
-        own = [at for at, reading in enumerate(self._readings) if subject in subjects_of(reading)]
-        others = dict.fromkeys(name for at in own for name in subjects_of(self._readings[at]) if name != subject)
+        own = [at for at, reading in enumerate(self._readings) if subject in self._made.subjects([reading])]
+        others = [
+            name for name in dict.fromkeys(self._made.subjects(self._readings[at] for at in own)) if name != subject
+        ]
         settings = [self._settings(name) for name in others]
         if any(not each for each in settings) or len(list(product(*settings))) > MAX_SETTINGS:
             return
@@ -130,15 +128,11 @@ class Effects:
 
     def _changes(self, subject: str, own: list[int]) -> list[_Change]:
         """Return the changes of a variable that are told."""
-        factors = [factor for at in own for factor in factors_of(self._readings[at]) if factor_of(factor) == subject]
+        factors = self._factors(subject, own)
         first = factors[0]
         if isinstance(first, Indicator):
-            if first.reference is None:
-                return []
-            known = dict.fromkeys(f.category for f in factors if isinstance(f, Indicator))
-            return [
-                _Change(first.reference, name, f"{subject} = {name} rather than {first.reference}") for name in known
-            ]
+            base, *others = self._indicated(subject, factors)
+            return [_Change(base, name, f"{subject} = {name} rather than {base}") for name in others]
         if isinstance(first, Contrast):
             names = self._categories(subject)
             base = names[0] if names else ""
@@ -146,8 +140,11 @@ class Effects:
         if isinstance(first, Holds | NoValue):
             what = f"{subject} is missing" if isinstance(first, NoValue) else f"{subject} holds"
             return [_Change(0.0, 1.0, f"Rows in which {what}, compared with the others")]
-        straight = len({type(f) for f in factors}) == 1 and not any(
-            subjects_of(self._readings[at]).count(subject) > 1 for at in own
+        curved = any(factor in self._made.functions for factor in factors)
+        straight = (
+            not curved
+            and len({type(f) for f in factors}) == 1
+            and not any(self._made.subjects([self._readings[at]]).count(subject) > 1 for at in own)
         )
         if straight and isinstance(first, Unit):
             size = first.size if first.standardized and first.size else 1.0
@@ -169,9 +166,14 @@ class Effects:
     def _points(self, subject: str) -> tuple[float, float, float] | None:
         """Return the quartiles of a number, from a column that is made of it alone."""
         for entry, reading in zip(self._entries, self._readings, strict=True):
-            if entry.name not in self._quartiles or factor_of(reading) != subject:
+            if entry.name not in self._quartiles or self._made.subject(reading) != subject:
                 continue
             low, middle, high = self._quartiles[entry.name]
+            if reading in self._made.functions:
+                found = [self._made.functions[reading].inverse(each) for each in (low, middle, high)]
+                known = sorted(each for each in found if each is not None)
+                if len(known) == 3:
+                    return known[0], known[1], known[2]
             if isinstance(reading, Unit):
                 size, center = reading.size or 1.0, reading.center or 0.0
                 return low * size + center, middle * size + center, high * size + center
@@ -185,27 +187,40 @@ class Effects:
 
     def _settings(self, subject: str) -> list[tuple[Setting, str]]:
         """Return where another variable is set, and each setting in words."""
-        factors = [f for reading in self._readings for f in factors_of(reading) if factor_of(f) == subject]
+        factors = self._factors(subject, range(len(self._readings)))
         first = factors[0]
         if isinstance(first, Indicator):
-            names = dict.fromkeys([*([first.reference] if first.reference else []), *[
-                f.category for f in factors if isinstance(f, Indicator)]])  # fmt: skip
-            return [(name, f"in rows with {subject} = {name}") for name in names]
+            return [(name, f"in rows with {subject} = {name}") for name in self._indicated(subject, factors)]
         if isinstance(first, Contrast):
             return [(name, f"in rows with {subject} = {name}") for name in self._categories(subject)]
         if isinstance(first, Holds | NoValue):
             return [(0.0, f"where {subject} does not hold"), (1.0, f"where {subject} holds")]
         points = self._points(subject)
-        words = ("lower quartile", "median", "upper quartile")
         if points is None:
             return []
-        return [
-            (value, f"where {subject} is {value:.4g} (its {word})") for value, word in zip(points, words, strict=True)
-        ]
+        words: dict[float, list[str]] = {}
+        for value, word in zip(points, ("lower quartile", "median", "upper quartile"), strict=True):
+            words.setdefault(value, []).append(word)
+        return [(at, f"where {subject} is {at:.4g} (its {' and '.join(names)})") for at, names in words.items()]
+
+    def _factors(self, subject: str, columns: Iterable[int]) -> list[Reading]:
+        """Return the factors of columns that are made of a variable."""
+        factors = [factor for at in columns for factor in factors_of(self._readings[at])]
+        return [factor for factor in factors if self._made.subject(factor) == subject]
+
+    def _indicated(self, subject: str, factors: Sequence[Reading]) -> list[str]:
+        """Return the categories that columns indicate, that without a column first."""
+        indicators = [factor for factor in factors if isinstance(factor, Indicator)]
+        names = list(dict.fromkeys(each.category for each in indicators))
+        reference = indicators[0].reference
+        without = (
+            [name for name in self._categories(subject) if name not in names] if reference is None else [reference]
+        )
+        return list(dict.fromkeys([*without, *names]))
 
     def _categories(self, subject: str) -> list[str]:
         for entry, reading in zip(self._entries, self._readings, strict=True):
-            if factor_of(reading) == subject and entry.by_source:
+            if self._made.subject(reading) == subject and entry.by_source:
                 return [each.source for each in entry.by_source]
         return []
 
@@ -224,10 +239,13 @@ class Effects:
         if isinstance(reading, Scaled):
             inner = self._value(reading.of, given)
             return None if inner is None else inner * reading.factor
-        setting = given.get(factor_of(reading) or "")
+        setting = given.get(self._made.subject(reading) or "")
         if isinstance(reading, Indicator):
             return 1.0 if setting == reading.category else 0.0
-        if isinstance(reading, Contrast | Orthogonal | Curve):
+        if reading in self._made.functions and isinstance(setting, float):
+            value = float(self._made.functions[reading].at(np.array([setting]))[0])
+            return None if np.isnan(value) else value
+        if isinstance(reading, Contrast):
             return self._by_source(reading).get(str(setting))
         if not isinstance(setting, float):
             return None
@@ -240,45 +258,3 @@ class Effects:
         if isinstance(reading, Power):
             return float((setting - (reading.center or 0.0)) ** reading.degree)
         return setting if isinstance(reading, NoValue) else None
-
-
-def readings_of(entries: Sequence[ColumnEntry]) -> list[Reading]:
-    """Return the readings of columns."""
-    return [reading_of(entry.structure) if entry.structure else Curve(entry.name) for entry in entries]
-
-
-def wants_quartiles(entries: Sequence[ColumnEntry]) -> list[str]:
-    """Return the columns whose quartiles effects are told at: numbers with curves or interactions."""
-    readings = readings_of(entries)
-    bent = {
-        name
-        for reading in readings
-        if isinstance(reading, Product | Power) or (isinstance(reading, Logged) and reading.shift)
-        for name in subjects_of(reading)
-    }
-    twice = [factor_of(reading) for reading in readings]
-    bent |= {name for name in twice if name is not None and twice.count(name) > 1}
-    return [
-        entry.name
-        for entry, reading in zip(entries, readings, strict=True)
-        if isinstance(reading, Unit | Logged | Power) and factor_of(reading) in bent
-    ]
-
-
-def factors_of(reading: Reading) -> list[Reading]:
-    """Return the factors that a column is the product of."""
-    if isinstance(reading, Product):
-        return [*factors_of(reading.left), *factors_of(reading.right)]
-    return factors_of(reading.of) if isinstance(reading, Scaled) else [reading]
-
-
-def factor_of(reading: Reading) -> str | None:
-    """Return what a column that is no product is made of."""
-    if isinstance(reading, Scaled):
-        return factor_of(reading.of)
-    return None if isinstance(reading, Product) else reading.subject
-
-
-def subjects_of(reading: Reading) -> list[str]:
-    """Return what a column is made of."""
-    return [name for factor in factors_of(reading) if (name := factor_of(factor)) is not None]

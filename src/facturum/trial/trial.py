@@ -14,8 +14,9 @@ from facturum.language.structures import reading_of
 from facturum.trial.accuracy import Accuracy, accuracies, residuals_of
 from facturum.trial.covariances import ErrorKind, Meat, meat
 from facturum.trial.effect_text import Response
-from facturum.trial.effects import Effect, Effects, wants_quartiles
+from facturum.trial.effects import Effect, Effects
 from facturum.trial.likelihood import FAMILIES, maximise
+from facturum.trial.makings import Makings
 from facturum.trial.rows import Block, Rows
 from facturum.trial.solving import Solution, names_of, solve
 from facturum.trial.units import RawUnits
@@ -213,14 +214,14 @@ def _told(rows: Rows, fit: Fit, spread: Meat, covariance: FloatArray, sigma: flo
         for name, value, error in zip(names, solution.coefficients, errors, strict=True)
     )
     first = 1 if rows.intercept else 0
-    own = [entries[rows.names[at]] for at in solution.columns]
+    made = Makings(tuple(entries[rows.names[at]] for at in solution.columns))
     told = Effects(
-        own,
+        made,
         solution.coefficients[first:],
         covariance[first:, first:],
         quantile,
         _response_of(response.structure, units, fit.model, response.name),
-        _quartiles(rows, wants_quartiles(own)),
+        _quartiles(rows, made.told_at_quartiles()),
     )
     adjusted = None
     if r2 is not None and fit.model == "linear":
