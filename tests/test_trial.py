@@ -705,6 +705,24 @@ class Shaped(unittest.TestCase):
             [drawn["item_q_2"].low, drawn["item_q_2"].high], np.quantile(wanted, [0.025, 0.975]), atol=1e-12
         )
 
+    def test_of_a_panel_whole_units_are_drawn(self) -> None:
+        given = series(12, units=9) | {"snow": np.random.default_rng(1).uniform(0, 9, 108)}
+        data = {"time": "month", "every": "month", "panel": ["hut"], "carry": ["hut"]}
+        plan = fa.Plan("y", {"before": "lag(y, 1)", "snow": "snow"}, data=data)
+        found = fa.resample(plan, given, 40, seed=7)
+        design, dice, wanted = plan.build(given), np.random.default_rng(7), []
+        unit = np.array([int(hut.removeprefix("hut ")) for hut in design.side.column("hut").to_pylist()])
+        for _ in range(40):
+            rows = np.concatenate([np.flatnonzero(unit == each) for each in dice.integers(0, 9, 9)])
+            wanted.append(np.linalg.lstsq(design.X[rows], np.asarray(design.y)[rows], rcond=None)[0])
+        np.testing.assert_allclose(
+            [(each.low, each.high) for each in found], np.quantile(wanted, [0.025, 0.975], axis=0).T, rtol=1e-9
+        )
+        self.assertEqual([each.samples for each in found], [40] * 3)
+        alone = {key: values[:12] for key, values in given.items()}
+        with self.assertRaisesRegex(fa.DataError, "cannot be drawn of one series along time"):
+            fa.resample(plan, alone, 5)
+
     def test_history_is_read_and_neither_fitted_nor_parted(self) -> None:
         given = series()
         late = [month >= "2022-07" for month in given["month"]]

@@ -358,9 +358,9 @@ class Design:
         with bounded(), one_blas_thread():
             return run_trial(rows_of(self, self._origin, table), model, ErrorKind(errors, by, lags))[0]
 
-    def fit(self, model: str = "linear", table: Any = None) -> tuple[Fit, Rows]:
+    def fit(self, model: str = "linear", table: Any = None, to_the_last_digit: bool = True) -> tuple[Fit, Rows]:
         """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
-        return fitted(rows := rows_of(self, self._origin, table), model), rows
+        return fitted(rows := rows_of(self, self._origin, table), model, to_the_last_digit), rows
 
     def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from facturum.arguments import checked
+from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
@@ -24,7 +25,7 @@ from facturum.trial.solving import names_of
 from facturum.trial.trial import Fit
 from facturum.trial.units import RawUnits
 
-FOLD = "fold_of_validation"
+FOLD, DRAW = "fold_of_validation", "draw_of_resample"  # variables that are added to the table
 MAX_REFITS = 2_000
 
 
@@ -137,10 +138,11 @@ def resample(
 ) -> list[Interval]:  # fmt: skip
     """Return percentile intervals of coefficients over tables of rows drawn with replacement (Efron 1979).
 
-    The whole plan is resolved anew for each table; it is meant for small ones.
+    The whole plan is resolved anew for each table; it is meant for small ones. Of a plan with a time and a panel whole
+    units are drawn, each with all its periods (Cameron, Gelbach & Miller 2008, "pairs cluster bootstrap").
 
     Args:
-        plan: without operations along time, for which rows drawn twice would be two rows of one period.
+        plan: with open questions or none.
         table: the rows.
         samples: how many tables.
         model: linear, logistic or poisson.
@@ -148,27 +150,23 @@ def resample(
         series: the tables of the plan's series, instead of their files.
 
     Raises:
-        DataError: where the plan works along time, or fewer than half of the tables can be fitted.
+        DataError: where the plan works along time in one unit, or fewer than half of the tables can be fitted.
 
     Example:
         >>> table = {"x": [1.0, 2, 3, 4, 5, 6], "y": [2.1, 3.9, 6.2, 7.8, 10.1, 11.9]}
         >>> [each.name for each in resample(Plan("y", {"x": "x"}), table, 20)]
         ['intercept', 'x']
     """
-    spec = plan.spec
-    if spec.data.timing is not None:
-        raise DataError("rows cannot be drawn of a plan along time", remedy="Use --origin-folds for such a plan.")
     if not 2 <= samples <= MAX_REFITS:
         raise DataError(f"{samples} tables are not possible", remedy=f"Write a number from 2 to {MAX_REFITS:,}.")
     with bounded():
-        given = plan.given(table, series=series)
-        base, names = _fitted(plan.build(given.table, series=series), model)
+        draws = _Draws.of(plan, table, series)
+        base, names = _fitted(plan.build(table, series=series), model, True)
         dice = np.random.default_rng(seed)
         drawn: list[dict[str, float]] = []
         for _ in range(samples):
-            rows = np.sort(dice.integers(0, given.table.length, given.table.length))
             try:
-                fit, own = _fitted(plan.build(given.table.take(rows), series=series), model)
+                fit, own = _fitted(draws.design(dice), model)
                 drawn.append(dict(zip(own, fit.solution.coefficients.tolist(), strict=True)))
             except FacturumError:  # such as a category that was not drawn
                 continue
@@ -179,9 +177,56 @@ def resample(
         return [_interval(name, value, drawn) for name, value in zip(names, base.solution.coefficients, strict=True)]
 
 
-def _fitted(design: Design, model: str) -> tuple[Fit, list[str]]:
+@dataclass(frozen=True)
+class _Draws:
+    """What tables are drawn from.
+
+    Args:
+        plan: with the number of the draw in its panel, where whole units are drawn.
+        given: the tables.
+        rows: of each unit, where these are drawn.
+    """
+
+    plan: Plan
+    given: Given
+    rows: tuple[Array, ...] = ()
+
+    @classmethod
+    def of(cls, plan: Plan, table: Any, series: Mapping[str, Any] | None) -> _Draws:
+        given = plan.given(table, series=series)
+        if plan.spec.data.timing is None:
+            return cls(plan.with_checks("off"), given)
+        spec, given = shaped_first(plan.spec, given)
+        declared = declared_tables(spec, given)[DATA]
+        unit = group_numbers([declared[name] for name in spec.data.panel], declared.length)
+        rows = tuple(np.flatnonzero(unit == each) for each in range(int(unit.max()) + 1))
+        if len(rows) < 2:
+            raise DataError(
+                "rows cannot be drawn of one series along time",
+                remedy="Use --origin-folds, or name the units as [data] panel, which are drawn whole.",
+            )
+        if DRAW in given.table:
+            raise DataError(
+                f"'{DRAW}' is a variable of the table", remedy="Give it another name: draws are held in it."
+            )
+        data = spec.data.model_copy(update={"panel": [*spec.data.panel, DRAW]})
+        return cls(Plan.of(spec.model_copy(update={"data": data})).with_checks("off"), given, rows)
+
+    def design(self, dice: np.random.Generator) -> Design:
+        """Return the design of a table drawn at random."""
+        table = self.given.table
+        if not self.rows:
+            drawn = table.take(np.sort(dice.integers(0, table.length, table.length)))
+        else:
+            units = [self.rows[unit] for unit in dice.integers(0, len(self.rows), len(self.rows))]
+            numbers = np.repeat(np.arange(len(units), dtype=np.float64), [len(unit) for unit in units])
+            drawn = _with(table.take(np.concatenate(units)), DRAW, numbers)
+        return self.plan.build(drawn, series=self.given.series or None)
+
+
+def _fitted(design: Design, model: str, to_the_last_digit: bool = False) -> tuple[Fit, list[str]]:
     """Return the coefficients of a design, and their names."""
-    fit, rows = design.fit(model)
+    fit, rows = design.fit(model, to_the_last_digit=to_the_last_digit)
     return fit, names_of(rows, fit.solution.columns)
 
 
@@ -279,10 +324,11 @@ class _Folds:
         """Yield a part's name, how many rows were fitted, and its responses, predictions and the residuals of these."""
         name = self.names[at]
         try:
-            history = None if self.given.history is None else _parted(self.given.history, -1.0)
-            table = _parted(self.given.table, self.parts)
+            earlier = self.given.history
+            history = None if earlier is None else _with(earlier, FOLD, np.full(earlier.length, -1.0))
+            table = _with(self.given.table, FOLD, self.parts)
             design = self._plan(at).build(table, history=history, series=self.given.series or None)
-            fit, rows = design.fit(self.model)
+            fit, rows = design.fit(self.model, to_the_last_digit=False)
         except FacturumError as error:
             remedy = error.remedy or "Pool rare categories, or write unseen='pool' or fewer folds."
             what = f"{name}: {error.what}"
@@ -302,10 +348,9 @@ class _Folds:
         return Plan.of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
 
 
-def _parted(table: Table, parts: FloatArray | float) -> Table:
-    """Return a table with the part of each row, in a variable that selectors pass over."""
-    variable = Variable(FOLD, Kind.NUMBER, np.broadcast_to(parts, table.length).copy(), identity=True)
-    return replace(table, variables={**table.variables, FOLD: variable})
+def _with(table: Table, name: str, numbers: FloatArray) -> Table:
+    """Return a table with one more variable, which selectors pass over."""
+    return replace(table, variables={**table.variables, name: Variable(name, Kind.NUMBER, numbers, identity=True)})
 
 
 def _predicted(rows: Rows, fit: Fit) -> tuple[FloatArray, FloatArray]:

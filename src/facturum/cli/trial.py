@@ -45,7 +45,12 @@ if TYPE_CHECKING:
 @click.option("--folds", type=int, metavar="K", help="Predict K random parts of the rows, each from the others.")
 @click.option("--origin-folds", type=int, metavar="K", help="Predict the last K stretches of time, each from before.")
 @click.option("--leave-one-out", is_flag=True, help="Predict each row from all others.")
-@click.option("--resample", type=int, metavar="K", help="Percentile intervals over K tables of rows drawn at random.")
+@click.option(
+    "--resample",
+    type=int,
+    metavar="K",
+    help="Percentile intervals over K tables of rows, or whole units, drawn at random.",
+)
 @click.option("--seed", type=int, default=0, show_default=True, help="Of random parts and draws.")
 @click.option("--ahead", type=int, metavar="K", help="Forecast the next K periods of each unit.")
 @click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")

@@ -98,8 +98,12 @@ def with_coefficients(factor: Factor, intercept: bool, width: int) -> tuple[int,
     return tuple(independent(relations(factor, intercept, usable), usable))
 
 
-def solve(rows: Rows) -> Solution:
+def solve(rows: Rows, to_the_last_digit: bool = True) -> Solution:
     """Return the least-squares coefficients of the rows fitted.
+
+    Args:
+        rows: the design.
+        to_the_last_digit: whether the solution is refined where that is cheap, too, not only where it is needed.
 
     Raises:
         DataError: where there are too few rows.
@@ -115,7 +119,8 @@ def solve(rows: Rows) -> Solution:
     centre = part.mean if rows.intercept else np.zeros(len(columns) + 1)
     squares, total = float(joint[-1, -1] ** 2), float(np.square(joint[:, -1]).sum())
     first = 1 if rows.intercept else 0
-    if factor.rows * max(len(columns), 1) ** 2 <= CHEAP or _error(triangle, right, squares) > LOST:
+    cheap = to_the_last_digit and factor.rows * max(len(columns), 1) ** 2 <= CHEAP
+    if cheap or _error(triangle, right, squares) > LOST:
         fine = refined(
             lambda: ((block.X[:, list(columns)], block.y) for block in rows.blocks()), triangle, centre, rows.intercept
         )

@@ -162,14 +162,21 @@ def run_trial(rows: Rows, model: str, errors: ErrorKind) -> tuple[Trial, Fit]:
     return _told(rows, fit, spread, covariance, sigma, r2), fit
 
 
-def fitted(rows: Rows, model: str) -> Fit:
+def fitted(rows: Rows, model: str, to_the_last_digit: bool = True) -> Fit:
     """Return the fit alone, without standard errors and accuracy.
+
+    Args:
+        rows: the design.
+        model: linear, logistic or poisson.
+        to_the_last_digit: whether a least-squares solution is refined where ten digits would do.
 
     Raises:
         DataError: as `run_trial` does.
     """
     refuse_response(rows, model)
-    return Fit(solve(rows) if model == "linear" else maximise(rows, FAMILIES[model]).solution, model)
+    if model != "linear":
+        return Fit(maximise(rows, FAMILIES[model]).solution, model)
+    return Fit(solve(rows, to_the_last_digit), model)
 
 
 def refuse_response(rows: Rows, model: str) -> None:
