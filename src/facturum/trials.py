@@ -43,11 +43,11 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
 
     in_memory = origin if isinstance(origin, FromBuild) else None
     known = None if in_memory is None else in_memory.factor
-    source = partial(_of_table, None, np.zeros(0, dtype=np.int64))
+    source: Callable[[str], Array | None] = partial(_of_table, None, lambda: np.zeros(0, dtype=np.int64))
     if table is not None:
-        source = partial(_of_table, _declared(design, table), design.kept - 1)
+        source = partial(_of_table, _declared(design, table), lambda: design.kept - 1)
     elif in_memory is not None:
-        source = partial(_of_table, in_memory.built.prepared.table, in_memory.built.selection.positions())
+        source = partial(_of_table, in_memory.built.prepared.table, in_memory.built.selection.positions)
     beside = {SOURCE_ROW, LEARNING_ROW, *design.response_names, *design.names}
     carried = _Carried(lambda: design.side, beside, source)
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
@@ -67,9 +67,11 @@ def _declared(design: Design, table: Any) -> Table:
     return found
 
 
-def _of_table(table: Table | None, rows: Array, name: str) -> Array | None:
+def _of_table(table: Table | None, rows: Callable[[], Array], name: str) -> Array | None:
     """Return a variable of the table at the rows of the matrix; None where it has none of that name."""
-    return None if table is None or name not in table else _plain(pa.chunked_array([arrow_column(table[name], rows)]))
+    if table is None or name not in table:
+        return None
+    return _plain(pa.chunked_array([arrow_column(table[name], rows())]))
 
 
 class _Carried(Mapping[str, Array]):

@@ -22,7 +22,7 @@ from facturum.trial.solving import Solution, names_of, solve
 from facturum.trial.units import RawUnits
 
 MODELS = ("linear", "logistic", "poisson")
-_MOST = 1_000_000  # values that quartiles are taken of; evenly spaced ones of more
+_MOST = 250_000  # values that quartiles are taken of; evenly spaced ones of more
 
 
 @dataclass(frozen=True)
@@ -285,8 +285,8 @@ def _quartiles(rows: Rows, names: list[str]) -> dict[str, tuple[float, float, fl
     places = [rows.names.index(name) for name in names]
     step = max(rows.columns.rows.kept // _MOST, 1)
     values = np.concatenate([block.X[::step][:, places] for block in rows.blocks()])
-    found = np.quantile(values, [0.25, 0.5, 0.75], axis=0)
-    return {name: (float(a), float(b), float(c)) for name, (a, b, c) in zip(names, found.T, strict=True)}
+    found = [np.quantile(column, [0.25, 0.5, 0.75]) for column in values.T]
+    return {name: (float(a), float(b), float(c)) for name, (a, b, c) in zip(names, found, strict=True)}
 
 
 def t_quantile(free: int | None) -> float:
