@@ -638,6 +638,20 @@ class Ahead(Folder):
             " ".join(found.without), r"1 row ahead, from 2023-07 on, has no forecast: a value is missing .terms.before"
         )
 
+    def test_a_response_that_is_not_known_at_the_end_is_told(self) -> None:
+        given = series(units=2)
+        for gone, said in (((39,), None), ((39, 79), "'y' is missing in the last row of each unit")):
+            cut = {**given, "y": [None if at in gone else y for at, y in enumerate(given["y"])]}
+            design = self.PLAN.build(cut)
+            if said is None:
+                found = fa.forecast(design, cut, 2)
+                self.assertEqual({each.unit for each in found.of}, {"hut 1"})
+                self.assertIn("2 rows ahead, from 2023-05 on, have no forecast", found.without[0])
+                continue
+            with self.assertRaisesRegex(fa.DataError, said) as caught:
+                fa.forecast(design, cut, 2)
+            self.assertEqual(caught.exception.rows, (40, 80))
+
     def test_rows_ahead_are_verified_and_traced(self) -> None:
         given = series()
         design = fa.build_ahead(self.PLAN, given, 2)

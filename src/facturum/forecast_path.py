@@ -82,7 +82,16 @@ class Forecasts:
 
 @dataclass(frozen=True)
 class RowsAhead:
-    """What rows ahead are built with."""
+    """What rows ahead are built with.
+
+    Args:
+        plan: a resolved plan.
+        spec: its specification, which neither stacks nor converts.
+        timing: how rows follow one another.
+        table: the rows so far, those of history first.
+        rows: those ahead, period by period, with the same units in each.
+        series: the tables of the plan's series.
+    """
 
     plan: Plan
     spec: PlanSpec
@@ -92,6 +101,7 @@ class RowsAhead:
     series: Mapping[str, Any]
 
     def design(self, rows: Table) -> Design:
+        """Return the design of rows ahead, which lags reach back from into the table."""
         return self.plan.build(rows, history=self.table, series=self.series or None)
 
     def earlier(self, rows: Table, before: Node) -> FloatArray:
@@ -108,6 +118,7 @@ class RowsAhead:
 
     @property
     def periods(self) -> Array:
+        """The number of the period of each row ahead."""
         numbers: Array = period_numbers(self.rows[str(self.timing.time)].data, self.timing.every)
         return numbers
 
@@ -193,7 +204,7 @@ class Path:
             raise DataError("forecasts of lagged responses are linear", remedy="Write model linear.")
         for step in range(self._step.max(initial=0) + 1):
             self._set(self._with(self._level), self._step == step)
-        for step in range(self._step.max(initial=0)):
+        for step in range(self._step.max(initial=0) if self._sigma > 0 else 0):
             by = _STEP * self._sigma * np.where(self._step == step, self._gain, 0.0)
             again = self._levels(self._with(self._level + by))[0]
             moved = np.tile(by[self._step == step], len(self._step) // self._units)

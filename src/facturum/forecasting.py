@@ -15,7 +15,7 @@ from facturum.data.time.series import series_of
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, bounded, counted
+from facturum.errors import DataError, bounded
 from facturum.forecast_path import Forecasts, Level, Path, RowsAhead, looks_of
 from facturum.plan import Plan
 from facturum.trial.accuracy import residuals_of
@@ -118,21 +118,21 @@ def forecast(
         series: the tables of the plan's series, instead of their files.
 
     Raises:
-        DataError: as `build_ahead` and `Design.trial` do; where the response is not made of one variable, or is missing
-            in the last row of a unit.
+        DataError: as `build_ahead` and `Design.trial` do; where the response is not made of one variable, or its lags
+            are read and it is missing in the last row of each unit.
     """
     with bounded():
         made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series).without_response()
         fit, rows = design.fit(model)
         level = Level.of(str(design.plan.spec.response))
-        _refuse_response(made, level.units.source, str(design.plan.spec.response))
         path = Path(made, fit, level, float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0, ahead)
+        _refuse_response(made, level.units.source, str(design.plan.spec.response), path.recursive)
         path.run()
         return path.told(residuals_of(rows, fit.of))
 
 
-def _refuse_response(made: RowsAhead, source: str, response: str) -> None:
-    """Refuse a response that cannot be brought back into raw units, and one that ends before its rows do."""
+def _refuse_response(made: RowsAhead, source: str, response: str, recursive: bool) -> None:
+    """Refuse a response that cannot be brought back into raw units, and one whose lags are known in no unit."""
     if source not in made.table.variables:
         raise DataError(
             f"forecasts need a response made of one variable, and it is {response}",
@@ -140,11 +140,11 @@ def _refuse_response(made: RowsAhead, source: str, response: str) -> None:
         )
     series = series_of(declared_tables(made.spec, Given(made.table))[DATA], made.timing)
     last = series.order[np.append(np.diff(series.unit[series.order]) != 0, True)]
-    missing = last[made.table[source].missing_rows()[last]]
-    if len(missing):
+    if recursive and made.table[source].missing_rows()[last].all():
         raise DataError(
-            f"'{source}' is missing in the last row of {counted(len(missing), 'unit')}, which forecasts begin after",
-            rows=(np.sort(missing) + 1).tolist(),
+            f"'{source}' is missing in the last row of {'the table' if len(last) == 1 else 'each unit'}, "
+            "which forecasts begin after",
+            rows=(np.sort(last) + 1).tolist(),
             remedy="Leave the last rows without it out, and give what is known of them as --future FILE.",
         )
 
