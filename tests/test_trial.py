@@ -401,6 +401,33 @@ class Meanings(unittest.TestCase):
                         )
                         np.testing.assert_allclose(after - before, each.estimate, rtol=1e-9)
 
+    def test_seasons_are_told_by_their_parts(self) -> None:
+        given = table() | {"unit": np.arange(ROWS)}
+        given["month"] = [f"2021-{1 + at * 5 % 12:02d}" for at in range(ROWS)]
+        data = {"time": "month", "every": "month", "panel": ["unit"]}
+        names = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+        for season, subject, several in (
+            ("season('month', coding='waves', pairs=6)", "month", 11),
+            ("season('month', coding='waves', pairs=2)", "month", 11),
+            ("season('quarter', coding='helmert')", "quarter of month", 3),
+            ("season('quarter', coding='difference')", "quarter of month", 3),
+            ("season('quarter', coding='effect')", "quarter of month", 3),
+        ):
+            plan = fa.Plan("log(stays)", {"beds": "beds", "s": season, "both": f"{season} * beds"}, data=data)
+            design = plan.build(given)
+            trial = design.trial()
+            told = [each for each in trial.effects if each.subject == subject and "median" in each.at]
+            self.assertEqual(len(told), several, season)
+            beds = np.full(ROWS, np.quantile(given["beds"], 0.5))
+            for each in told:
+                new, old = each.change.removeprefix(f"{subject} = ").split(" rather than ")
+                ends = []
+                for part in (old, new):
+                    number = 1 + names.index(part) if part in names else 3 * int(part[1])
+                    changed = {**given, "beds": beds, "month": [f"2021-{number:02d}"] * ROWS}
+                    ends.append(self.predicted(design.plan, changed, trial))
+                np.testing.assert_allclose(ends[1] - ends[0], each.estimate, rtol=1e-8, atol=1e-10, err_msg=each.text)
+
     def test_contrasts_and_their_interactions_are_told_too(self) -> None:
         given = table()
         coded = "category(access, coding='effect')"

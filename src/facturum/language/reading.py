@@ -99,9 +99,13 @@ class Product:
 
 @dataclass(frozen=True)
 class Curve:
-    """A function of a number that has no unit of its own, such as a sine or a square root."""
+    """A function of a number that has no unit of its own, such as a sine or a square root.
+
+    Of the wave of a season, `cycle` is what it goes round in, and the names of its parts: month, jan, feb, ..
+    """
 
     subject: str
+    cycle: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

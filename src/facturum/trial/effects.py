@@ -29,6 +29,7 @@ from facturum.trial.effect_text import Response, effect_text
 from facturum.trial.makings import Makings, factors_of
 
 MAX_SETTINGS = 8  # of other variables, at which an effect is told
+MAX_CATEGORIES = 30  # that are compared with one
 Setting = float | str
 
 
@@ -133,9 +134,11 @@ class Effects:
         if isinstance(first, Indicator):
             base, *others = self._indicated(subject, factors)
             return [_Change(base, name, f"{subject} = {name} rather than {base}") for name in others]
-        if isinstance(first, Contrast):
+        if isinstance(first, Contrast) or self._labels(first):
             names = self._categories(subject)
             base = names[0] if names else ""
+            if len(names) - 1 > MAX_CATEGORIES:
+                return []
             return [_Change(base, name, f"{subject} = {name} rather than {base}") for name in names[1:]]
         if isinstance(first, Holds | NoValue):
             what = f"{subject} is missing" if isinstance(first, NoValue) else f"{subject} holds"
@@ -191,7 +194,7 @@ class Effects:
         first = factors[0]
         if isinstance(first, Indicator):
             return [(name, f"in rows with {subject} = {name}") for name in self._indicated(subject, factors)]
-        if isinstance(first, Contrast):
+        if isinstance(first, Contrast) or self._labels(first):
             return [(name, f"in rows with {subject} = {name}") for name in self._categories(subject)]
         if isinstance(first, Holds | NoValue):
             return [(0.0, f"where {subject} does not hold"), (1.0, f"where {subject} holds")]
@@ -222,7 +225,14 @@ class Effects:
         for entry, reading in zip(self._entries, self._readings, strict=True):
             if self._made.subject(reading) == subject and entry.by_source:
                 return [each.source for each in entry.by_source]
-        return []
+        return next(
+            (list(labels) for f in self._factors(subject, range(len(self._readings))) if (labels := self._labels(f))),
+            [],
+        )
+
+    def _labels(self, factor: Reading) -> tuple[str, ...]:
+        function = self._made.functions.get(factor)
+        return () if function is None else function.labels
 
     def _by_source(self, reading: Reading) -> dict[str, float | None]:
         """Return what the column that is read so, a product aside, is for each value of its source."""
@@ -242,11 +252,10 @@ class Effects:
         setting = given.get(self._made.subject(reading) or "")
         if isinstance(reading, Indicator):
             return 1.0 if setting == reading.category else 0.0
-        if reading in self._made.functions and isinstance(setting, float):
-            value = float(self._made.functions[reading].at(np.array([setting]))[0])
-            return None if np.isnan(value) else value
-        if isinstance(reading, Contrast):
-            return self._by_source(reading).get(str(setting))
+        if isinstance(reading, Contrast) and (known := self._by_source(reading)):
+            return known.get(str(setting))
+        if reading in self._made.functions and setting is not None:
+            return self._made.functions[reading].value(setting)
         if not isinstance(setting, float):
             return None
         if isinstance(reading, Holds):

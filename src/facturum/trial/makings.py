@@ -15,10 +15,12 @@ from facturum.engine.blocks.source import Source
 from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import Name, names_in
+from facturum.language.logic import Comparison, Membership
 from facturum.language.nodes import Node
 from facturum.language.operations.polynomials import Recurrence
+from facturum.language.operations.transforms import Cos, Sin
 from facturum.language.parser import parse
-from facturum.language.reading import Curve, Logged, Orthogonal, Power, Product, Reading, Scaled, Unit
+from facturum.language.reading import Contrast, Curve, Logged, Orthogonal, Power, Product, Reading, Scaled, Unit
 from facturum.language.structures import reading_of
 
 _VALUE = "value"
@@ -29,20 +31,36 @@ _ROUNDS, _STEPS = 5, 1000
 
 @dataclass(frozen=True)
 class Function:
-    """A column, or a factor of one, that is a curve in one number.
+    """A column, or a factor of one, that is a curve in one number, or has a value for each of some categories.
 
     Args:
-        subject: the number: a variable, or the expression that orthogonal polynomials are made of.
+        subject: the number: a variable, or the expression that orthogonal polynomials are made of; or the category.
         node: the curve, as an expression of the variable "value".
+        labels: the categories; none of a number.
+        cyclic: whether the expression is of the numbers of the categories, not of their names.
     """
 
     subject: str
     node: Node
+    labels: tuple[str, ...] = ()
+    cyclic: bool = False
+
+    def value(self, setting: float | str) -> float | None:
+        """Return the value for one number, or one category; None where it is not defined."""
+        if isinstance(setting, str) != bool(self.labels) or (self.labels and setting not in self.labels):
+            return None
+        if self.labels and not self.cyclic:
+            found = self._of(Table.of({_VALUE: list(self.labels)}))[self.labels.index(str(setting))]
+        else:
+            found = self.at(np.array([self.labels.index(str(setting)) if self.labels else setting]))[0]
+        return None if np.isnan(found) else float(found)
 
     def at(self, values: FloatArray) -> FloatArray:
         """Return the curve at some values; NaN where it is not defined."""
-        table = Table.of({_VALUE: np.asarray(values, dtype=np.float64)})
-        found = Source(table, {}).values_at(self.node, np.arange(len(values))).full(len(values))
+        return self._of(Table.of({_VALUE: np.asarray(values, dtype=np.float64)}))
+
+    def _of(self, table: Table) -> FloatArray:
+        found = Source(table, {}).values_at(self.node, np.arange(table.length)).full(table.length)
         return np.where(found.present_mask(), found.numbers(), np.nan)
 
     def inverse(self, result: float) -> float | None:
@@ -79,13 +97,24 @@ class Makings:
 
     @cached_property
     def functions(self) -> dict[Reading, Function]:
-        """The factors that are curves in one number."""
+        """The factors that are curves in one number, or have a value for each of some categories."""
         known: dict[Reading, Function] = {}
         for entry, reading in zip(self.entries, self.readings, strict=True):
             for factor in factors_of(reading):
-                if (function := _function_of(factor, entry.formula)) is not None:
+                function = None
+                if isinstance(factor, Contrast):
+                    function = _contrast(factor, self._contrasted(factor.subject), entry.formula)
+                elif isinstance(factor, Curve | Orthogonal | Unit):
+                    function = _curve(factor, entry.formula)
+                if function is not None:
                     known[factor] = function
         return known
+
+    def _contrasted(self, subject: str) -> tuple[str, ...]:
+        """Return the categories that columns contrast, that without a column first."""
+        factors = [factor for reading in self.readings for factor in factors_of(reading)]
+        own = [each for each in factors if isinstance(each, Contrast) and each.subject == subject]
+        return tuple(dict.fromkeys([own[0].other or "", *[each.category for each in own]]))
 
     def subject(self, reading: Reading) -> str | None:
         """Return what a column that is no product is made of."""
@@ -129,16 +158,16 @@ def factors_of(reading: Reading) -> Sequence[Reading]:
     return factors_of(reading.of) if isinstance(reading, Scaled) else [reading]
 
 
-def _function_of(factor: Reading, formula: str) -> Function | None:
+def _curve(factor: Curve | Orthogonal | Unit, formula: str) -> Function | None:
     """Return a factor of a formula as a curve in one number; None where it is none, or a straight line."""
-    if not isinstance(factor, Curve | Orthogonal | Unit) or (
-        isinstance(factor, Unit) and factor != Unit(factor.subject)
-    ):
+    if isinstance(factor, Unit) and factor != Unit(factor.subject):
         return None
     try:
         whole = parse(formula, True)
         if isinstance(factor, Orthogonal):
             return _recurrence(factor, whole)
+        if isinstance(factor, Curve) and factor.cycle:
+            return _wave(factor, whole)
         node = parse(factor.subject, True)
     except FacturumError:  # a subject in words
         return None
@@ -147,6 +176,35 @@ def _function_of(factor: Reading, formula: str) -> Function | None:
         return None
     function = Function(names[0], _in_place(node, Name(names[0]), Name(_VALUE)))
     return function if _bends_somewhere(function) else None
+
+
+def _wave(factor: Curve, whole: Node) -> Function | None:
+    """Return the wave of a season, a function of the numbers of its parts; None where it is but a factor."""
+    names = set(names_in(whole))
+    if len(names) != 1 or not isinstance(whole, Sin | Cos):
+        return None
+    part, *labels = factor.cycle
+    return Function(part, _in_place(whole, Name(names.pop()), Name(_VALUE)), tuple(labels), True)
+
+
+def _contrast(factor: Contrast, labels: tuple[str, ...], formula: str) -> Function | None:
+    """Return a contrast as a function of its categories; None where its formula compares more than these."""
+    try:
+        whole = parse(formula, True)
+    except FacturumError:  # of a number that no one can write, say
+        return None
+    compared = {part.operands[0] for part in walk(whole) if isinstance(part, Comparison)}
+    compared |= {part.value for part in walk(whole) if isinstance(part, Membership)}
+    if len(compared) != 1:
+        return None
+    node = _in_place(whole, compared.pop(), Name(_VALUE))
+    if set(names_in(node)) != {_VALUE}:
+        return None
+    function = Function(factor.subject, node, labels)
+    try:
+        return function if function.value(labels[0]) is not None else None
+    except FacturumError:  # where numbers are compared
+        return None
 
 
 def _recurrence(factor: Orthogonal, whole: Node) -> Function | None:

@@ -265,7 +265,8 @@ class Season(Timed):
             for name, wave in waves[2 * number == len(labels) :]:  # at half the cycle a sine is zero throughout
                 often = {1: "once", 2: "twice"}.get(number, f"{number} times")
                 wave_name = "sine" if name == "sin" else "cosine"
-                reading = Curve(f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s")
+                subject = f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s"
+                reading = Curve(subject, (self.part, *labels))
                 columns.append(Column((("operation", f"{name}{number}"),), wave, reading))
         return tuple(columns)
 
