@@ -813,6 +813,30 @@ class OnTheCommandLine(Folder):
             self.assertEqual(status, 0, err)
             self.assertGreater((self.folder / name).stat().st_size, 5_000)
 
+    def test_rows_ahead_are_built_verified_traced_and_forecast(self) -> None:
+        source, folder = self.folder / "hut.csv", self.folder
+        cells = zip(*(series()[key] for key in ("hut", "month", "y")), strict=True)
+        rows = [f"{hut},{month},{y:.3f}" for hut, month, y in cells]
+        source.write_text("\n".join(["hut,month,y", *rows]) + "\n")
+        (folder / "p.toml").write_text(
+            'response = "y"\n[data]\ntime = "month"\nevery = "month"\npanel = ["hut"]\n[terms]\nbefore = "lag(y, 1)"\n'
+        )
+        for words in (
+            ("build", folder / "p.toml", source, "--out", folder / "made"),
+            ("build", folder / "made/plan.resolved.toml", source, "--ahead", "2", "--out", folder / "ahead"),
+            ("verify", folder / "ahead", source, "--ahead", "2"),
+            ("trial", folder / "made", "--data", source, "--ahead", "2"),
+        ):
+            done = command(*words)
+            self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
+        self.assertIn("4 forecasts of y", done.stdout)
+        traced = command("trace", folder / "ahead", source, "--row", "1", "--ahead", "2", "--column", "before")
+        self.assertIn("hut hut 0, month 2023-04", traced.stdout)
+        source.write_text(source.read_text().replace(rows[39], rows[39][:-1] + ("1" if rows[39][-1] != "1" else "2")))
+        changed = command("verify", folder / "ahead", source, "--ahead", "2")
+        self.assertEqual(changed.returncode, 1)
+        self.assertIn("before no longer agrees", changed.stdout)
+
     def test_what_needs_the_source_says_so(self) -> None:
         for option in (("--folds", "3"), ("--ahead", "2"), ("--resample", "9")):
             done = command("trial", str(self.folder / "b"), *option)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from facturum.errors import DataError
+
+if TYPE_CHECKING:
+    from facturum.design import Design
 
 
 class _AnyPath(click.Path):
@@ -55,6 +58,25 @@ def refuse_existing(out: Path | None, remedy: str = "Choose another place.") -> 
 series_option = click.option(
     "--series", multiple=True, metavar="NAME=FILE", help="The table of one of the plan's series, instead of its file."
 )
+
+
+def ahead_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that tell of a build of rows ahead how it was made."""
+    future = click.option("--future", type=FILE, help="With --ahead: the values to come that it was built with.")
+    return click.option("--ahead", type=int, metavar="K", help="DIR holds the rows of the K periods after DATA.")(
+        future(command)
+    )
+
+
+def source_of(
+    design: Design, data: Path, history: Path | None, series: dict[str, Path], ahead: int | None, future: Path | None
+) -> tuple[Any, Any]:
+    """Return the rows that a build was made of, and the rows before them; of rows ahead, both are made anew."""
+    if ahead is None:
+        return data, history
+    from facturum.forecasting import rows_ahead
+
+    return rows_ahead(design.plan, data, ahead, future=future, history=history, series=series)
 
 
 def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:

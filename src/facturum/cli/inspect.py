@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
+from facturum.cli.common import FILE, ahead_options, print_json, refuse_existing, series_from, series_option, source_of
 from facturum.cli.guard import FOUND_SOMETHING
 
 
@@ -17,6 +17,7 @@ from facturum.cli.guard import FOUND_SOMETHING
 @click.option("--row", required=True, type=int, help="The source row number, counted from 1.")
 @click.option("--column", metavar="NAME", help="A column of the matrix or the response; otherwise all of the row.")
 @click.option("--history", type=FILE, help="The earlier rows that it was built with.")
+@ahead_options
 @series_option
 @click.option("--json", "as_json", is_flag=True, help="Print the steps, for programs.")
 @click.pass_context
@@ -27,6 +28,8 @@ def trace(
     row: int,
     column: str | None,
     history: Path | None,
+    ahead: int | None,
+    future: Path | None,
     series: tuple[str, ...],
     as_json: bool,
 ) -> None:
@@ -36,7 +39,9 @@ def trace(
     """
     from facturum.design import open_design
 
-    result = open_design(folder).trace(data, row, column, history=history, series=series_from(series))
+    design, tables = open_design(folder), series_from(series)
+    table, before = source_of(design, data, history, tables, ahead, future)
+    result = design.trace(table, row, column, history=before, series=tables)
     if as_json:
         print_json(asdict(result))
     else:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from facturum.cli.build import build
-from facturum.cli.common import FILE, print_json, put, series_from, series_option
+from facturum.cli.common import FILE, ahead_options, print_json, put, series_from, series_option, source_of
 from facturum.cli.guard import FOUND_SOMETHING, run_guarded
 from facturum.cli.inspect import compare, report, trace
 from facturum.cli.look import draft, operations, profile
@@ -165,6 +165,7 @@ def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
 @click.argument("folder", metavar="DIR", type=FILE)
 @click.argument("data", type=FILE)
 @click.option("--history", type=FILE, help="The earlier rows that it was built with.")
+@ahead_options
 @series_option
 @click.option(
     "--seal", is_flag=True, help="Print the build's seal as well: a short fingerprint to write into a report."
@@ -177,6 +178,8 @@ def verify(
     folder: Path,
     data: Path,
     history: Path | None,
+    ahead: int | None,
+    future: Path | None,
     series: tuple[str, ...],
     seal: bool,
     expect: str | None,
@@ -187,7 +190,7 @@ def verify(
     Names the cell of the source that has changed, the columns and rows that no longer follow, and a stored file that is
     not the one written. Exit status 1 where anything does not agree.
     """
-    outcome, own_seal = _verified(folder, data, history, series_from(series), expect)
+    outcome, own_seal = _verified(folder, data, history, series_from(series), expect, ahead, future)
     if as_json:
         failures = [
             {"kind": f.kind, "name": f.name, "what": f.what, "rows": f.rows, "count": f.count} for f in outcome.failures
@@ -205,7 +208,13 @@ def verify(
 
 
 def _verified(
-    folder: Path, data: Path, history: Path | None, series: dict[str, Path], expect: str | None
+    folder: Path,
+    data: Path,
+    history: Path | None,
+    series: dict[str, Path],
+    expect: str | None,
+    ahead: int | None,
+    future: Path | None,
 ) -> tuple[Verification, str | None]:
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
     from facturum.audit.proof.verify import Failure, Verification
@@ -219,7 +228,8 @@ def _verified(
         told = [what for _, what in changed_files(folder)]
         failures = [Failure("file", "", what) for what in [*told, f"The build cannot be opened: {error.what}."]]
         return Verification(tuple(failures), 0, 0, False, 0), None
-    outcome = design.verify(data, history=history, series=series)
+    table, before = source_of(design, data, history, series, ahead, future)
+    outcome = design.verify(table, history=before, series=series)
     if expect is not None and expect.strip().casefold() != design.seal:
         failure = Failure("file", "", f"The seal of the build is {design.seal}, not {expect.strip()}.")
         outcome = replace(outcome, failures=(failure, *outcome.failures))
