@@ -635,6 +635,45 @@ class Ahead(Folder):
         with self.assertRaisesRegex(fa.DataError, "needs? a plan with a time|need a plan with a time"):
             fa.build_ahead(fa.Plan("y", {"beds": "beds"}), given, 2)
 
+    def test_forecasts_put_into_the_table_are_what_it_predicts(self) -> None:
+        texts = [
+            "lag(y, 1)", "lag(log(y), 2)", "moving_average(lag(y, 1), 3)", "impute(lag(y, 1), 'previous')", "gain",
+            "standardize(lag(y, 1))", "season('quarter')", "trend()", "lag(x, 1)", "lag(y, 12)", "lag(y, 1) * trend()",
+        ]  # fmt: skip
+        responses = ["y", "log(y)", "sqrt(y)", "difference(log(y))", "percent_change(y)", "difference(y, step=2)"]
+        for seed in range(18):
+            dice = np.random.default_rng(seed)
+            given = series(36, units=3)
+            given["x"] = dice.uniform(1, 9, 108).tolist()
+            given["y"] = [None if dice.random() < 0.04 else y for y in given["y"]]
+            order = [at for at in dice.permutation(108) if dice.random() > 0.04]  # gaps, in no order
+            given = {key: [values[at] for at in order] for key, values in given.items()}
+            terms = {f"t{at}": texts[term] for at, term in enumerate(dice.choice(len(texts), 3, replace=False))}
+            plan = fa.Plan(
+                responses[seed % 6], terms, data=self.PLAN.spec.data.model_dump(exclude_defaults=True),
+                derived={"gain": "lag(log(y), 1) - lag(log(y), 2)"},
+            )  # fmt: skip
+            design = plan.build(given)
+            with self.subTest(seed=seed, response=responses[seed % 6], terms=terms):
+                found = fa.forecast(design, given, 3)
+                rows, _ = fa.rows_ahead(design.plan, given, 3)
+                known = {(each.unit, each.period): each.forecast for each in found.of}
+                cells = [
+                    (rows["hut"].text_of(hut), str(np.datetime64(int(time), "us").astype("M8[M]")))
+                    for hut, time in zip(rows["hut"].data, rows["month"].data, strict=True)
+                ]
+                added = {"hut": [hut for hut, _ in cells], "month": [month for _, month in cells]}
+                added |= {"y": [known.get(cell) for cell in cells], "x": [None] * len(cells)}
+                whole = design.plan.build({key: values + added[key] for key, values in given.items() if key in added})
+                trial, first = design.trial(), len(given["y"])
+                columns = [whole.names.index(each.name) for each in trial.coefficients]
+                ahead = whole.rows.kept > first
+                predicted = whole.X[:, columns] @ [each.estimate for each in trial.coefficients]
+                np.testing.assert_allclose(predicted[ahead], np.asarray(whole.y)[ahead], rtol=1e-7, atol=1e-9)
+                self.assertEqual(
+                    [cells[row - first - 1] in known for row in whole.rows.kept[ahead]], [True] * len(known)
+                )
+
     def test_rows_without_a_forecast_are_told_and_no_other_row_stands_in(self) -> None:
         given = series() | {"snow": np.arange(80.0).tolist()}
         plan = fa.Plan("y", {"before": "lag(y, 1)", "snow": "snow"}, data=self.PLAN.spec.data.model_dump())
