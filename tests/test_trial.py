@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 import tempfile
 import unittest
 from decimal import Decimal, getcontext
@@ -400,6 +401,55 @@ class Meanings(unittest.TestCase):
                             self.predicted(design.plan, {**given, "access": np.full(89, a)}, trial) for a in (old, new)
                         )
                         np.testing.assert_allclose(after - before, each.estimate, rtol=1e-9)
+
+    def test_effects_of_random_plans_are_differences_of_predictions(self) -> None:
+        pool = [
+            "price", "log(price)", "sqrt(price)", "polynomial(price, 2, orthogonal=True)", "standardize(price)",
+            "polynomial(price / 10, 2)", "1 / price", "price * beds", "log(price) * log(beds)", "access * price",
+            "beds", "access * log(price)", "category(access, coding='every')", "open", "open * access", "log(price + 3)",
+            "polynomial(level, 3)", "access * polynomial(price, 2)", "price / 10",
+            "winsorize(price, shares=[0.1, 0.9])", "price > 20", "price / beds",
+        ]  # fmt: skip
+        told = 0
+        for seed in range(24):
+            dice = np.random.default_rng(seed)
+            given = table(89, seed) | {"level": dice.normal(0, 1, 89)}
+            terms = {f"t{at}": pool[term] for at, term in enumerate(dice.choice(len(pool), 3, replace=False))}
+            design = fa.Plan("log(stays)", terms).build(given)
+            trial = design.trial()
+            quartiles = {key: np.quantile(given[key], [0.25, 0.5, 0.75]) for key in ("price", "beds", "level")}
+            for effect in trial.effects:
+                if effect.subject not in given or " among them" in effect.text:  # it says what it holds fixed
+                    self.assertTrue(
+                        effect.subject not in given or re.search(r"price (>|/ beds)", str(terms)), effect.text
+                    )
+                    continue
+                before = dict(given)
+                for name, word in re.findall(r"where (\w+) is [^(]*\(its (\w+)", effect.at):
+                    before[name] = np.full(89, quartiles[name][("lower", "median", "upper").index(word)])
+                for name, setting in re.findall(r"in rows with (\w+) = (\w+)", effect.at):
+                    before[name] = np.full(89, setting)
+                for name, setting in re.findall(r"where (\w+) (holds|does not hold)", effect.at):
+                    before[name] = np.full(89, setting == "holds")
+                after, name = dict(before), effect.subject
+                if " rather than " in effect.change:
+                    new, old = effect.change.removeprefix(f"{name} = ").split(" rather than ")
+                    before[name], after[name] = np.full(89, old), np.full(89, new)
+                elif "quartile" in effect.change:
+                    first = 0 if "lower quartile to median" in effect.change else 1
+                    before[name], after[name] = (np.full(89, quartiles[name][at]) for at in (first, first + 1))
+                elif effect.change.startswith("Rows in which"):
+                    before[name], after[name] = np.zeros(89, dtype=bool), np.ones(89, dtype=bool)
+                elif effect.change.startswith("A 10 %"):
+                    after[name] = before[name] * 1.1
+                else:
+                    after[name] = before[name] + (np.std(given[name], ddof=1) if "standard" in effect.change else 1)
+                apart = self.predicted(design.plan, after, trial) - self.predicted(design.plan, before, trial)
+                np.testing.assert_allclose(
+                    apart, effect.estimate, rtol=1e-6, atol=1e-8, err_msg=f"{terms} {effect.text}"
+                )
+                told += 1
+        self.assertGreater(told, 50)
 
     def test_seasons_are_told_by_their_parts(self) -> None:
         given = table() | {"unit": np.arange(ROWS)}

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+
+from facturum.errors import named
+
+MAX_BESIDES = 3  # columns that a sentence names
 
 
 @dataclass(frozen=True)
@@ -20,7 +25,9 @@ class Response:
     scale: str
 
 
-def effect_text(response: Response, change: str, where: str, estimate: float, low: float, high: float) -> str:
+def effect_text(
+    response: Response, change: str, where: str, estimate: float, low: float, high: float, besides: Sequence[str] = ()
+) -> str:
     """Return the sentence on an effect.
 
     Args:
@@ -28,6 +35,7 @@ def effect_text(response: Response, change: str, where: str, estimate: float, lo
         change: of a variable, in words.
         where: other variables are, in words, or "".
         estimate, low, high: of the linear predictor.
+        besides: columns held fixed that are made of the variable too.
 
     Example:
         >>> effect_text(Response("stays", "percent"), "A 10 % higher price", "", -0.0419, -0.0619, -0.0222)[:74]
@@ -35,7 +43,8 @@ def effect_text(response: Response, change: str, where: str, estimate: float, lo
     """
     verb = "have" if change.startswith("Rows ") else "is associated with"
     where_text = f", {where}," if where else "," if verb == "have" else ""
-    return f"{change}{where_text} {verb} {_difference(response, estimate, low, high)}, other columns held fixed."
+    among = f", {named(besides, MAX_BESIDES)} among them" if besides else ""
+    return f"{change}{where_text} {verb} {_difference(response, estimate, low, high)}, other columns held fixed{among}."
 
 
 def _difference(response: Response, estimate: float, low: float, high: float) -> str:

@@ -124,7 +124,8 @@ class Effects:
         estimate = float(weights @ self._coefficients)
         error = float(np.sqrt(max(float(weights @ self._covariance @ weights), 0.0)))
         low, high = estimate - self._quantile * error, estimate + self._quantile * error
-        text = effect_text(self._response, change.text, where, estimate, low, high)
+        besides = self._made.besides(subject, own)
+        text = effect_text(self._response, change.text, where, estimate, low, high, besides)
         return Effect(subject, change.text, where, estimate, low, high, text, tuple(weights.tolist()))
 
     def _changes(self, subject: str, own: list[int]) -> list[_Change]:
@@ -143,18 +144,12 @@ class Effects:
         if isinstance(first, Holds | NoValue):
             what = f"{subject} is missing" if isinstance(first, NoValue) else f"{subject} holds"
             return [_Change(0.0, 1.0, f"Rows in which {what}, compared with the others")]
-        curved = any(factor in self._made.functions for factor in factors)
-        straight = (
-            not curved
-            and len({type(f) for f in factors}) == 1
-            and not any(self._made.subjects([self._readings[at]]).count(subject) > 1 for at in own)
-        )
-        if straight and isinstance(first, Unit):
-            size = first.size if first.standardized and first.size else 1.0
-            of = f"one standard deviation ({size:.4g}) of" if first.standardized else "one unit of"
-            start = first.center or 0.0
-            return [_Change(start, start + size, f"An increase of {of} {subject}")]
-        if straight and isinstance(first, Logged) and not first.shift:
+        known = self._made.functions
+        once = not any(self._made.subjects([self._readings[at]]).count(subject) > 1 for at in own)
+        if once and all(isinstance(f, Unit) and (f not in known or known[f].straight) for f in factors):
+            return [_one_more(subject, first if isinstance(first, Unit) and first not in known else Unit(subject))]
+        logs = [f for f in factors if isinstance(f, Logged) and not f.shift]
+        if once and len(logs) == len(factors) and all(f not in known or known[f].proportional for f in logs):
             return [_Change(1.0, 1.1, f"A 10 % higher {subject}")]
         return self._between_quartiles(subject)
 
@@ -171,21 +166,15 @@ class Effects:
         for entry, reading in zip(self._entries, self._readings, strict=True):
             if entry.name not in self._quartiles or self._made.subject(reading) != subject:
                 continue
-            low, middle, high = self._quartiles[entry.name]
-            if reading in self._made.functions:
-                found = [self._made.functions[reading].inverse(each) for each in (low, middle, high)]
-                known = sorted(each for each in found if each is not None)
-                if len(known) == 3:
-                    return known[0], known[1], known[2]
-            if isinstance(reading, Unit):
-                size, center = reading.size or 1.0, reading.center or 0.0
-                return low * size + center, middle * size + center, high * size + center
-            if isinstance(reading, Logged):
-                points = np.exp([low, middle, high]) - reading.shift
-                return float(points[0]), float(points[1]), float(points[2])
-            if isinstance(reading, Power) and reading.degree == 1:
-                center = reading.center or 0.0
-                return low + center, middle + center, high + center
+            points = _undone(reading, self._quartiles[entry.name])
+            function = self._made.functions.get(reading)
+            if points is None or function is None:
+                if points is not None:
+                    return points
+                continue
+            known = sorted(at for each in points if (at := function.inverse(each)) is not None)
+            if len(known) == 3:
+                return known[0], known[1], known[2]
         return None
 
     def _settings(self, subject: str) -> list[tuple[Setting, str]]:
@@ -255,7 +244,10 @@ class Effects:
         if isinstance(reading, Contrast) and (known := self._by_source(reading)):
             return known.get(str(setting))
         if reading in self._made.functions and setting is not None:
-            return self._made.functions[reading].value(setting)
+            function = self._made.functions[reading]
+            setting = function.value(setting)
+            if function.whole:
+                return setting
         if not isinstance(setting, float):
             return None
         if isinstance(reading, Holds):
@@ -267,3 +259,26 @@ class Effects:
         if isinstance(reading, Power):
             return float((setting - (reading.center or 0.0)) ** reading.degree)
         return setting if isinstance(reading, NoValue) else None
+
+
+def _one_more(subject: str, unit: Unit) -> _Change:
+    """Return the change by one unit, or by a standard deviation of a number that is told in these."""
+    size = unit.size if unit.standardized and unit.size else 1.0
+    of = f"one standard deviation ({size:.4g}) of" if unit.standardized else "one unit of"
+    start = unit.center or 0.0
+    return _Change(start, start + size, f"An increase of {of} {subject}")
+
+
+def _undone(reading: Reading, quartiles: tuple[float, float, float]) -> tuple[float, float, float] | None:
+    """Return the quartiles of what a reading is applied to, from those of the column; None where they do not tell."""
+    low, middle, high = quartiles
+    if isinstance(reading, Unit):
+        size, center = reading.size or 1.0, reading.center or 0.0
+        return low * size + center, middle * size + center, high * size + center
+    if isinstance(reading, Logged):
+        points = np.exp([low, middle, high]) - reading.shift
+        return float(points[0]), float(points[1]), float(points[2])
+    if isinstance(reading, Power):
+        center = reading.center or 0.0
+        return (low + center, middle + center, high + center) if reading.degree == 1 else None
+    return quartiles

@@ -31,17 +31,19 @@ _ROUNDS, _STEPS = 5, 1000
 
 @dataclass(frozen=True)
 class Function:
-    """A column, or a factor of one, that is a curve in one number, or has a value for each of some categories.
+    """What a column, or a factor of one, is made of, as a function of one variable.
 
     Args:
-        subject: the number: a variable, or the expression that orthogonal polynomials are made of; or the category.
-        node: the curve, as an expression of the variable "value".
+        subject: the variable: a number, or the name of a category.
+        node: the function, as an expression of the variable "value".
+        whole: whether it is the column itself; otherwise what the column's reading is applied to.
         labels: the categories; none of a number.
         cyclic: whether the expression is of the numbers of the categories, not of their names.
     """
 
     subject: str
     node: Node
+    whole: bool = True
     labels: tuple[str, ...] = ()
     cyclic: bool = False
 
@@ -56,15 +58,27 @@ class Function:
         return None if np.isnan(found) else float(found)
 
     def at(self, values: FloatArray) -> FloatArray:
-        """Return the curve at some values; NaN where it is not defined."""
+        """Return the function at some values; NaN where it is not defined."""
         return self._of(Table.of({_VALUE: np.asarray(values, dtype=np.float64)}))
 
     def _of(self, table: Table) -> FloatArray:
         found = Source(table, {}).values_at(self.node, np.arange(table.length)).full(table.length)
         return np.where(found.present_mask(), found.numbers(), np.nan)
 
+    @cached_property
+    def straight(self) -> bool:
+        """Whether it is a straight line that is defined everywhere."""
+        start, end = self.at(np.array([0.0, 1.0]))
+        values = self.at(_GRID)
+        return bool(np.allclose(values, start + (end - start) * _GRID, rtol=1e-9, atol=1e-12 * abs(start)))
+
+    @cached_property
+    def proportional(self) -> bool:
+        """Whether it is a multiple of the number."""
+        return self.straight and self.value(0.0) == 0
+
     def inverse(self, result: float) -> float | None:
-        """Return where the curve takes a value; None where that is nowhere, or in several places."""
+        """Return where the function takes a value; None where that is nowhere, or in several places."""
         grid = _GRID
         for _ in range(_ROUNDS):
             away = self.at(grid) - result
@@ -97,15 +111,15 @@ class Makings:
 
     @cached_property
     def functions(self) -> dict[Reading, Function]:
-        """The factors that are curves in one number, or have a value for each of some categories."""
+        """The factors that are functions of one variable other than itself."""
         known: dict[Reading, Function] = {}
         for entry, reading in zip(self.entries, self.readings, strict=True):
             for factor in factors_of(reading):
                 function = None
                 if isinstance(factor, Contrast):
                     function = _contrast(factor, self._contrasted(factor.subject), entry.formula)
-                elif isinstance(factor, Curve | Orthogonal | Unit):
-                    function = _curve(factor, entry.formula)
+                elif isinstance(factor, Curve | Orthogonal | Unit | Logged | Power):
+                    function = _of_number(factor, entry.formula, factor == reading)
                 if function is not None:
                     known[factor] = function
         return known
@@ -129,26 +143,57 @@ class Makings:
         found = [self.subject(factor) for reading in readings for factor in factors_of(reading)]
         return [subject for subject in found if subject is not None]
 
+    def besides(self, subject: str, own: Sequence[int]) -> list[str]:
+        """Return the other columns that read a variable in the same row."""
+        return [
+            entry.name
+            for at, entry in enumerate(self.entries)
+            if at not in own and subject in entry.sources and not _along_time(entry.formula)
+        ]
+
     def told_at_quartiles(self) -> list[str]:
         """Return the columns that tell where the quartiles lie of numbers with curves or interactions."""
         bent = {
             subject
             for reading in self.readings
-            if isinstance(reading, Product) or factors_of(reading)[0] in self.functions or _bends(reading)
+            if isinstance(reading, Product) or self._bends(factors_of(reading)[0])
             for subject in self.subjects([reading])
         }
         alone = [self.subject(reading) for reading in self.readings]
         bent |= {subject for subject in alone if subject is not None and alone.count(subject) > 1}
-        return [
-            entry.name
-            for entry, reading in zip(self.entries, self.readings, strict=True)
-            if self.subject(reading) in bent
-            and (reading in self.functions or isinstance(reading, Unit | Logged | Power))
-        ]
+        chosen: dict[str, list[str]] = {}
+        plain: dict[str, list[str]] = {}
+        for entry, reading in zip(self.entries, self.readings, strict=True):
+            subject, function = self.subject(reading), self.functions.get(reading)
+            if subject is None or subject not in bent or (function is not None and function.labels):
+                continue
+            if isinstance(reading, Unit | Logged) or (isinstance(reading, Power) and reading.degree == 1):
+                if function is None or function.straight:
+                    plain.setdefault(subject, [entry.name])  # one is enough, and can always be undone
+                    continue
+            elif function is None:
+                continue
+            chosen.setdefault(subject, []).append(entry.name)
+        return [name for names in (chosen | plain).values() for name in names]
+
+    def _bends(self, factor: Reading) -> bool:
+        function = self.functions.get(factor)
+        if function is not None and (function.whole or not function.straight):
+            return True
+        return isinstance(factor, Power) or (isinstance(factor, Logged) and (factor.shift != 0 or function is not None))
 
 
-def _bends(reading: Reading) -> bool:
-    return isinstance(reading, Power) or (isinstance(reading, Logged) and reading.shift != 0)
+def _along_time(formula: str) -> bool:
+    node = _parsed(formula)
+    return node is not None and any(part.along_time for part in walk(node))
+
+
+def _parsed(text: str) -> Node | None:
+    """Return an expression; None where a text is none."""
+    try:
+        return parse(text, True)
+    except FacturumError:
+        return None
 
 
 def factors_of(reading: Reading) -> Sequence[Reading]:
@@ -158,24 +203,31 @@ def factors_of(reading: Reading) -> Sequence[Reading]:
     return factors_of(reading.of) if isinstance(reading, Scaled) else [reading]
 
 
-def _curve(factor: Curve | Orthogonal | Unit, formula: str) -> Function | None:
-    """Return a factor of a formula as a curve in one number; None where it is none, or a straight line."""
-    if isinstance(factor, Unit) and factor != Unit(factor.subject):
+def _of_number(factor: Curve | Orthogonal | Unit | Logged | Power, formula: str, alone: bool) -> Function | None:
+    """Return a factor of a formula as a function of one number; None where it is none, or that number itself.
+
+    Args:
+        factor: how it is read.
+        formula: of the column.
+        alone: whether the column has no other factor.
+    """
+    whole = _parsed(formula)
+    if whole is None:
         return None
-    try:
-        whole = parse(formula, True)
-        if isinstance(factor, Orthogonal):
-            return _recurrence(factor, whole)
-        if isinstance(factor, Curve) and factor.cycle:
-            return _wave(factor, whole)
-        node = parse(factor.subject, True)
-    except FacturumError:  # a subject in words
+    if isinstance(factor, Curve) and factor.cycle:
+        return _wave(factor, whole)
+    node, is_whole = _parsed(factor.subject), isinstance(factor, Curve)
+    if node is None and alone and factor == Unit(factor.subject):  # a subject in words
+        node, is_whole = whole, True
+    if node is None:
         return None
     names = names_in(node)
-    if len(set(names)) != 1 or any(part.along_time for part in walk(node)) or isinstance(node, Name):
+    if len(set(names)) != 1 or any(part.along_time for part in walk(node)):
         return None
-    function = Function(names[0], _in_place(node, Name(names[0]), Name(_VALUE)))
-    return function if _bends_somewhere(function) else None
+    function = Function(names[0], _in_place(node, Name(names[0]), Name(_VALUE)), is_whole)
+    if isinstance(factor, Orthogonal):
+        return _recurrence(factor, whole, function)
+    return None if isinstance(node, Name) or not _is_numeric(function) else function
 
 
 def _wave(factor: Curve, whole: Node) -> Function | None:
@@ -184,14 +236,13 @@ def _wave(factor: Curve, whole: Node) -> Function | None:
     if len(names) != 1 or not isinstance(whole, Sin | Cos):
         return None
     part, *labels = factor.cycle
-    return Function(part, _in_place(whole, Name(names.pop()), Name(_VALUE)), tuple(labels), True)
+    return Function(part, _in_place(whole, Name(names.pop()), Name(_VALUE)), True, tuple(labels), True)
 
 
 def _contrast(factor: Contrast, labels: tuple[str, ...], formula: str) -> Function | None:
     """Return a contrast as a function of its categories; None where its formula compares more than these."""
-    try:
-        whole = parse(formula, True)
-    except FacturumError:  # of a number that no one can write, say
+    whole = _parsed(formula)
+    if whole is None:
         return None
     compared = {part.operands[0] for part in walk(whole) if isinstance(part, Comparison)}
     compared |= {part.value for part in walk(whole) if isinstance(part, Membership)}
@@ -200,31 +251,27 @@ def _contrast(factor: Contrast, labels: tuple[str, ...], formula: str) -> Functi
     node = _in_place(whole, compared.pop(), Name(_VALUE))
     if set(names_in(node)) != {_VALUE}:
         return None
-    function = Function(factor.subject, node, labels)
+    function = Function(factor.subject, node, True, labels)
     try:
         return function if function.value(labels[0]) is not None else None
     except FacturumError:  # where numbers are compared
         return None
 
 
-def _recurrence(factor: Orthogonal, whole: Node) -> Function | None:
+def _recurrence(factor: Orthogonal, whole: Node, inner: Function) -> Function | None:
+    """Return an orthogonal polynomial of a function."""
     for part in walk(whole):
         if isinstance(part, Recurrence) and len(part.basis) == 2 * factor.degree and part.x.subject() == factor.subject:
-            return Function(factor.subject, part.replaced(x=Name(_VALUE)))
+            return Function(inner.subject, part.replaced(x=inner.node))
     return None
 
 
-def _bends_somewhere(function: Function) -> bool:
-    """Return whether a function can be computed of numbers, and is no straight line."""
+def _is_numeric(function: Function) -> bool:
+    """Return whether a function can be computed of numbers."""
     try:
-        values = function.at(_GRID)
+        return bool(np.isfinite(function.at(_GRID)).any())
     except FacturumError:  # one of categories, say
         return False
-    known = np.isfinite(values)
-    if known.sum() < 3:
-        return False
-    x, y = _GRID[known] / _GRID[known].max(), values[known] / max(np.abs(values[known]).max(), 1e-300)
-    return bool(np.abs(y - np.polyval(np.polyfit(x, y, 1), x)).max() > 1e-9)
 
 
 def _in_place(node: Node, old: Node, new: Node) -> Node:
