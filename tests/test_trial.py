@@ -406,8 +406,8 @@ class Meanings(unittest.TestCase):
         pool = [
             "price", "log(price)", "sqrt(price)", "polynomial(price, 2, orthogonal=True)", "standardize(price)",
             "polynomial(price / 10, 2)", "1 / price", "price * beds", "log(price) * log(beds)", "access * price",
-            "beds", "access * log(price)", "category(access, coding='every')", "open", "open * access", "log(price + 3)",
-            "polynomial(level, 3)", "access * polynomial(price, 2)", "price / 10",
+            "beds", "access * log(price)", "category(access, coding='every')", "open", "open * access",
+            "log(price + 3)", "polynomial(level, 3)", "access * polynomial(price, 2)", "price / 10",
             "winsorize(price, shares=[0.1, 0.9])", "price > 20", "price / beds",
         ]  # fmt: skip
         told = 0
