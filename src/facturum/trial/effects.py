@@ -121,8 +121,11 @@ class Effects:
             if values[0] is None or values[1] is None:
                 return None
             weights[at] = values[1] - values[0]
-        estimate = float(weights @ self._coefficients)
-        error = float(np.sqrt(max(float(weights @ self._covariance @ weights), 0.0)))
+        with np.errstate(over="ignore", invalid="ignore"):
+            estimate = float(weights @ self._coefficients)
+            error = float(np.sqrt(max(float(weights @ self._covariance @ weights), 0.0)))
+        if not np.isfinite([estimate, error]).all():
+            return None
         low, high = estimate - self._quantile * error, estimate + self._quantile * error
         besides = self._made.besides(subject, own)
         text = effect_text(self._response, change.text, where, estimate, low, high, besides)

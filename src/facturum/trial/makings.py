@@ -70,7 +70,11 @@ class Function:
         """Whether it is a straight line that is defined everywhere."""
         start, end = self.at(np.array([0.0, 1.0]))
         values = self.at(_GRID)
-        return bool(np.allclose(values, start + (end - start) * _GRID, rtol=1e-9, atol=1e-12 * abs(start)))
+        if not np.isfinite(values).all():
+            return False
+        with np.errstate(over="ignore", invalid="ignore"):
+            apart = np.abs(values - (start + (end - start) * _GRID))
+            return bool((apart <= 1e-9 * np.abs(values) + 1e-12 * abs(start)).all())
 
     @cached_property
     def proportional(self) -> bool:

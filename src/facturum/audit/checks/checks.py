@@ -183,7 +183,7 @@ class Checks:
         sizes = {
             at: moments.sd(at)
             for at, column in enumerate(self.outline.columns)
-            if column.role != INTERCEPT and moments.sd(at) > 0
+            if column.role != INTERCEPT and 0 < moments.sd(at) < np.inf
         }
         if len(sizes) < 2:
             return
