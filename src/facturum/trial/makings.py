@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -187,6 +187,7 @@ class Makings:
         return isinstance(factor, Power) or (isinstance(factor, Logged) and (factor.shift != 0 or function is not None))
 
 
+@lru_cache(maxsize=4096)
 def _along_time(formula: str) -> bool:
     node = _parsed(formula)
     return node is not None and any(part.along_time for part in walk(node))
@@ -279,7 +280,7 @@ def _is_numeric(function: Function) -> bool:
 
 
 def _in_place(node: Node, old: Node, new: Node) -> Node:
-    """Return an expression with another one in the place of each of one kind."""
+    """Return an expression with a new one wherever an old one stands."""
     if node == old:
         return new
     return node.rebuilt(_in_place(child, old, new) for child in node.children())
