@@ -87,6 +87,7 @@ class Effects:
         self._made, self._response = made, response
         self._coefficients, self._covariance, self._quantile = coefficients, covariance, quantile
         self._quartiles = quartiles
+        self._valued: dict[tuple[Reading, Setting], float | None] = {}
         self._entries, self._readings = made.entries, made.readings
 
     def all(self) -> Iterator[Effect]:
@@ -248,7 +249,9 @@ class Effects:
             return known.get(str(setting))
         if reading in self._made.functions and setting is not None:
             function = self._made.functions[reading]
-            setting = function.value(setting)
+            if (reading, setting) not in self._valued:
+                self._valued[reading, setting] = function.value(setting)
+            setting = self._valued[reading, setting]
             if function.whole:
                 return setting
         if not isinstance(setting, float):

@@ -149,11 +149,17 @@ class Makings:
 
     def besides(self, subject: str, own: Sequence[int]) -> list[str]:
         """Return the other columns that read a variable in the same row."""
-        return [
-            entry.name
-            for at, entry in enumerate(self.entries)
-            if at not in own and subject in entry.sources and not _along_time(entry.formula)
-        ]
+        others = [self.entries[at] for at in self._reading.get(subject, []) if at not in own]
+        return [entry.name for entry in others if not _along_time(entry.formula)]
+
+    @cached_property
+    def _reading(self) -> dict[str, list[int]]:
+        """For each variable, the columns that read it."""
+        found: dict[str, list[int]] = {}
+        for at, entry in enumerate(self.entries):
+            for variable in entry.sources:
+                found.setdefault(variable, []).append(at)
+        return found
 
     def told_at_quartiles(self) -> list[str]:
         """Return the columns that tell where the quartiles lie of numbers with curves or interactions."""

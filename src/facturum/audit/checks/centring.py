@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from math import comb
 
 import numpy as np
@@ -31,10 +32,8 @@ class Cure:
     remedy: str
 
 
-def cured(
-    outline: Outline, columns: Sequence[BuiltColumn], factor: Factor, basis: Sequence[int], at: int
-) -> Cure | None:
-    """Return what centring would do to the inflation of a column; None where it does not cure it.
+class Centring:
+    """What centring the powers and products of a matrix would do to the inflation of its columns.
 
     A centred power or product is a combination of the columns that there are, so that nothing is computed anew.
 
@@ -43,82 +42,75 @@ def cured(
         columns: the predictors.
         factor: of all rows.
         basis: the independent columns.
-        at: the inflated column, one of them.
     """
-    change = np.eye(len(columns))
-    remedies: dict[int, str] = {}
-    for column, each in enumerate(columns):
-        reading = None if each.column is None else each.column.reading
-        if isinstance(reading, Power) and reading.top > 1:
-            _centre_powers(outline, columns, factor, column, reading, change, remedies)
-        elif isinstance(reading, Product):
-            _centre_product(outline, columns, factor, column, reading, change, remedies)
-    touched = [remedies[each] for each in remedies if each == at or _beside(columns, each, at)]
-    if not touched:
-        return None
-    new = (factor.centred[:, : len(columns)] @ change)[:, list(basis)]
-    with np.errstate(all="ignore"):
-        inflation = float(Inflation.of(new).of_columns()[list(basis).index(at)])
-    return Cure(inflation, touched[0]) if inflation <= ENOUGH else None
 
+    def __init__(self, outline: Outline, columns: Sequence[BuiltColumn], factor: Factor, basis: Sequence[int]) -> None:
+        self._outline, self._columns, self._factor, self._basis = outline, columns, factor, basis
+        self._place: dict[Reading, int] = {}
+        self._powers: dict[str, dict[int, int]] = {}
+        for at, each in enumerate(columns):
+            if each.column is not None:
+                self._place.setdefault(each.column.reading, at)
+                if isinstance(each.column.reading, Power):
+                    self._powers.setdefault(each.term, {})[each.column.reading.degree] = at
 
-def _beside(columns: Sequence[BuiltColumn], changed: int, at: int) -> bool:
-    """Return whether a column is a factor of a product, or a power beside another."""
-    one, other = columns[changed].column, columns[at].column
-    if one is None or other is None:
-        return False
-    if isinstance(one.reading, Product):
-        return other.reading in (one.reading.left, one.reading.right)
-    return columns[changed].term == columns[at].term
+    def cure(self, at: int) -> Cure | None:
+        """Return what centring would do to the inflation of an independent column; None where it does not cure it."""
+        _, remedies = self._changed
+        touched = [remedies[each] for each in remedies if each == at or self._beside(each, at)]
+        if not touched:
+            return None
+        inflation = float(self._inflation[list(self._basis).index(at)])
+        return Cure(inflation, touched[0]) if inflation <= ENOUGH else None
 
+    @cached_property
+    def _changed(self) -> tuple[FloatArray, dict[int, str]]:
+        """The centred columns as combinations of those there are, and what to write for those that change."""
+        change = np.eye(len(self._columns))
+        remedies: dict[int, str] = {}
+        for column, each in enumerate(self._columns):
+            reading = None if each.column is None else each.column.reading
+            if isinstance(reading, Power) and reading.top > 1:
+                self._centre_powers(column, reading, change, remedies)
+            elif isinstance(reading, Product):
+                self._centre_product(column, reading, change, remedies)
+        return change, remedies
 
-def _centre_powers(
-    outline: Outline,
-    columns: Sequence[BuiltColumn],
-    factor: Factor,
-    column: int,
-    reading: Power,
-    change: FloatArray,
-    remedies: dict[int, str],
-) -> None:
-    term = outline.prepared.terms.get(columns[column].term)
-    own = {
-        other.column.reading.degree: at
-        for at, other in enumerate(columns)
-        if other.term == columns[column].term and other.column is not None and isinstance(other.column.reading, Power)
-    }
-    if not isinstance(term, Polynomial) or any(degree not in own for degree in range(1, reading.degree + 1)):
-        return
-    mean = float(factor.mean[own[1]])
-    for degree in range(1, reading.degree):
-        change[own[degree], column] = comb(reading.degree, degree) * (-mean) ** (reading.degree - degree)
-    remedies[column] = f"center=True in terms.{columns[column].term}"
+    @cached_property
+    def _inflation(self) -> FloatArray:
+        """The variance inflation factors of the independent columns, once all are centred."""
+        new = (self._factor.centred[:, : len(self._columns)] @ self._changed[0])[:, list(self._basis)]
+        with np.errstate(all="ignore"):
+            return Inflation.of(new).of_columns()
 
+    def _beside(self, changed: int, at: int) -> bool:
+        """Return whether a column is a factor of a product, or a power beside another."""
+        one, other = self._columns[changed].column, self._columns[at].column
+        if one is None or other is None:
+            return False
+        if isinstance(one.reading, Product):
+            return other.reading in (one.reading.left, one.reading.right)
+        return self._columns[changed].term == self._columns[at].term
 
-def _centre_product(
-    outline: Outline,
-    columns: Sequence[BuiltColumn],
-    factor: Factor,
-    column: int,
-    reading: Product,
-    change: FloatArray,
-    remedies: dict[int, str],
-) -> None:
-    """Centre the factor of a product that is a column of its own and no indicator, if the other is one too."""
-    for number, other in ((reading.left, reading.right), (reading.right, reading.left)):
-        main, beside = _place(columns, number), _place(columns, other)
-        inner = None if main is None else columns[main].column
-        if main is None or beside is None or inner is None or inner.measure != "number":
-            continue
-        change[beside, column] -= float(factor.mean[main])
-        text = outline.spec.terms[columns[main].term]
-        remedies[column] = f"center({text}) instead of {text} in terms.{columns[column].term}"
-        return
+    def _centre_powers(self, column: int, reading: Power, change: FloatArray, remedies: dict[int, str]) -> None:
+        key = self._columns[column].term
+        own = self._powers[key]
+        is_one = isinstance(self._outline.prepared.terms.get(key), Polynomial)
+        if not is_one or any(degree not in own for degree in range(1, reading.degree + 1)):
+            return
+        mean = float(self._factor.mean[own[1]])
+        for degree in range(1, reading.degree):
+            change[own[degree], column] = comb(reading.degree, degree) * (-mean) ** (reading.degree - degree)
+        remedies[column] = f"center=True in terms.{key}"
 
-
-def _place(columns: Sequence[BuiltColumn], reading: Reading) -> int | None:
-    """Return the column that is read in a certain way."""
-    for at, column in enumerate(columns):
-        if column.column is not None and column.column.reading == reading:
-            return at
-    return None
+    def _centre_product(self, column: int, reading: Product, change: FloatArray, remedies: dict[int, str]) -> None:
+        """Centre the factor of a product that is a column of its own and no indicator, if the other is one too."""
+        for number, other in ((reading.left, reading.right), (reading.right, reading.left)):
+            main, beside = self._place.get(number), self._place.get(other)
+            inner = None if main is None else self._columns[main].column
+            if main is None or beside is None or inner is None or inner.measure != "number":
+                continue
+            change[beside, column] -= float(self._factor.mean[main])
+            text = self._outline.spec.terms[self._columns[main].term]
+            remedies[column] = f"center({text}) instead of {text} in terms.{self._columns[column].term}"
+            return

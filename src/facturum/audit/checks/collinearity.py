@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.checks.centring import cured
+from facturum.audit.checks.centring import Centring
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
 from facturum.audit.checks.relation_text import relation_text
 from facturum.engine.passes.outline import BuiltColumn, Outline
@@ -214,9 +214,13 @@ class Collinearity:
         order = np.argsort(-parts, kind="stable")
         return [self.basis[other] for other in order if parts[other] > BEHIND * parts[order[0]]][:6]
 
+    @cached_property
+    def _centring(self) -> Centring:
+        return Centring(self.outline, self.columns, self.factor, self.basis)
+
     def _inflated_text(self, at: int, value: float, behind: list[int]) -> Finding:
         names = self._names([at, *behind])
-        cure = cured(self.outline, self.columns, self.factor, self.basis, at) if self._intercept else None
+        cure = self._centring.cure(at) if self._intercept else None
         if cure is not None:
             remedy = f"Centring would lower it to {cure.inflation:.2g}: write {cure.remedy}. The fit stays the same."
         else:
