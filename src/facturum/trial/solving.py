@@ -16,7 +16,7 @@ from facturum.numerics.refining import refined
 from facturum.numerics.relations import independent, relations
 from facturum.trial.rows import Rows
 
-CHEAP = 5e7  # rows times columns squared, up to which the solution is always refined
+CHEAP = 1e7  # rows times columns squared, up to which the solution is always refined
 LOST = 1e-10  # relative error from which on it is refined anyway
 
 
