@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -43,13 +43,13 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
 
     in_memory = origin if isinstance(origin, FromBuild) else None
     known = None if in_memory is None else in_memory.factor
-    source: Callable[[str], Array | None] = partial(_of_table, None, lambda: np.zeros(0, dtype=np.int64))
+    beyond: _Beyond | None = None
     if table is not None:
-        source = partial(_of_table, _declared(design, table), lambda: design.kept - 1)
+        beyond = _Beyond(partial(_declared, design, table), lambda: design.kept - 1)
     elif in_memory is not None:
-        source = partial(_of_table, in_memory.built.prepared.table, in_memory.built.selection.positions)
+        beyond = _Beyond(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
     beside = {SOURCE_ROW, LEARNING_ROW, *design.response_names, *design.names}
-    carried = _Carried(lambda: design.side, beside, source)
+    carried = _Carried(lambda: design.side, beside, beyond)
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
 
 
@@ -67,18 +67,28 @@ def _declared(design: Design, table: Any) -> Table:
     return found
 
 
-def _of_table(table: Table | None, rows: Callable[[], Array], name: str) -> Array | None:
-    """Return a variable of the table at the rows of the matrix; None where it has none of that name."""
-    if table is None or name not in table:
-        return None
-    return _plain(pa.chunked_array([arrow_column(table[name], rows())]))
+class _Beyond:
+    """Variables of the source that are not carried along, at the rows of the matrix.
+
+    Args:
+        table: returns the source; it is read where a variable is asked for.
+        rows: returns the position of each row in it.
+    """
+
+    def __init__(self, table: Callable[[], Table], rows: Callable[[], Array]) -> None:
+        self._table, self._rows = cache(table), rows
+
+    def get(self, name: str) -> Array | None:
+        """Return a variable; None where there is none of that name."""
+        table = self._table()
+        return _plain(pa.chunked_array([arrow_column(table[name], self._rows())])) if name in table else None
 
 
 class _Carried(Mapping[str, Array]):
     """The variables taken along, and others where the source is known, read when one is asked for."""
 
-    def __init__(self, side: Callable[[], pa.Table], beside: set[str], source: Callable[[str], Array | None]) -> None:
-        self._side, self._beside, self._source = side, beside, source
+    def __init__(self, side: Callable[[], pa.Table], beside: set[str], beyond: _Beyond | None) -> None:
+        self._side, self._beside, self._beyond = side, beside, beyond
         self._known: dict[str, Array] | None = None
 
     def _read(self) -> dict[str, Array]:
@@ -91,7 +101,7 @@ class _Carried(Mapping[str, Array]):
     def __getitem__(self, name: str) -> Array:
         known = self._read()
         if name not in known:
-            found = self._source(name)
+            found = None if self._beyond is None else self._beyond.get(name)
             if found is None:
                 raise KeyError(name)
             known[name] = found
