@@ -601,8 +601,9 @@ def series(periods: int = 40, units: int = 2) -> dict[str, Any]:
 class Ahead(Folder):
     PLAN = fa.Plan("y", {"before": "lag(y, 1)"}, data={"time": "month", "every": "month", "panel": ["hut"]})
 
-    def told(self, found: Any, unit: str, trial: Trial, path: Any, raw: Any) -> None:
+    def told(self, found: Any, unit: str, design: fa.Design, path: Any, raw: Any) -> None:
         """Compare forecasts with a path of levels, its errors to first order, and what is expected of the levels."""
+        trial = design.trial()
         b, horizon, free = np.array([c.estimate for c in trial.coefficients]), 4, trial.degrees_of_freedom
         none, small, s = np.zeros(horizon), 1e-6, trial.sigma or 0
         slopes = np.array([(path(b + e, none) - path(b - e, none)) / (2 * small) for e in small * np.eye(len(b))])
@@ -611,8 +612,12 @@ class Ahead(Folder):
         spread = np.sqrt(errors + np.einsum("ih,ij,jh->h", slopes, trial.covariance, slopes))
         own = [each for each in found.of if each.unit == unit]
         self.assertEqual([each.period for each in own], ["2023-05", "2023-06", "2023-07", "2023-08"])
-        for level, wide, each in zip(path(b, none), t_quantile(free) * spread, own, strict=True):
+        residuals = np.asarray(design.y) - design.X @ b
+        growth = np.sqrt(errors) / s
+        for level, wide, grown, each in zip(path(b, none), t_quantile(free) * spread, growth, own, strict=True):
             self.assertAlmostEqual(each.forecast / raw(level), 1, 8)
+            smeared = np.exp(level) * np.exp(grown * residuals).mean() if raw is np.exp else level
+            self.assertAlmostEqual(each.expected / smeared, 1, 4)
             np.testing.assert_allclose([each.low, each.high], [raw(level - wide), raw(level + wide)], rtol=1e-5)
 
     def test_forecasts_follow_from_one_another(self) -> None:
@@ -630,7 +635,7 @@ class Ahead(Folder):
                     levels.append(b[0] + b[1] * levels[-1] + shock)
                 return np.array(levels[1:])
 
-            self.told(found, unit, design.trial(), path, float)
+            self.told(found, unit, design, path, float)
 
     def test_changes_are_added_up_to_levels(self) -> None:
         given = series()
@@ -659,7 +664,7 @@ class Ahead(Folder):
 
             with self.subTest(response):
                 found = fa.forecast(design, given, 4)
-                self.told(found, "hut 1", design.trial(), path, raw)
+                self.told(found, "hut 1", design, path, raw)
                 self.assertEqual(found.response, "y")
 
     def test_rows_ahead_have_what_is_known_beforehand(self) -> None:

@@ -272,23 +272,32 @@ class Path:
             own, spread = self._spread()
             wide = t_quantile(self._fit.solution.degrees_of_freedom) * spread
             low, high, plain = units.undone(level - wide), units.undone(level + wide), units.undone(level)
-            growth = own / self._sigma if self._sigma > 0 else np.ones(len(level))
-            expected = np.array(
-                [float(units.smeared(level[[at]], growth[at] * residuals)[0]) for at in range(len(level))]
-            )
+            expected = self._expected(own, residuals)
         else:
             mean = FAMILIES[self._fit.model].mean
             wide = t_quantile(None) * np.sqrt(np.square(self._coordinates).sum(axis=1))
             plain = expected = mean(level)
             low, high = mean(level - wide), mean(level + wide)
         panel = [self._made.rows[name] for name in self._made.timing.panel]
+        numbers, places = np.unique(self._made.periods, return_inverse=True)
+        periods = [period_text(int(number), self._made.timing.every) for number in numbers]
         found = []
         for row in np.flatnonzero(~np.isnan(level)).tolist():
             unit = ", ".join(variable.text_of(variable.data[row]) for variable in panel)
-            period = period_text(int(self._made.periods[row]), self._made.timing.every)
             figures = (float(values[row]) for values in (plain, expected, low, high))
-            found.append(Forecast(unit, period, *figures))
+            found.append(Forecast(unit, periods[places[row]], *figures))
         return Forecasts(units.source, self.recursive, tuple(found), tuple(self._without()))
+
+    def _expected(self, own: FloatArray, residuals: FloatArray) -> FloatArray:
+        """Return expected responses in raw units: smeared over residuals as large as the errors of each level."""
+        units = self._rule.units
+        if not units.changes or self._sigma <= 0:
+            return units.smeared(self._level, residuals)
+        growth, places = np.unique(np.round(own / self._sigma, 4), return_inverse=True)
+        expected = np.empty(len(own))
+        for at, times in enumerate(growth):
+            expected[places == at] = units.smeared(self._level[places == at], times * residuals)
+        return expected
 
     def _without(self) -> Iterator[str]:
         """Yield why rows ahead have no forecast."""
