@@ -17,6 +17,7 @@ from facturum.validating import Interval, Validation
 
 MOST_PARTS = 50
 
+MAX_EFFECTS = 100  # sentences on the screen
 _HEADS = (
     Head("column", "bold", leads=True),
     Head("estimate", right=True),
@@ -102,7 +103,9 @@ def trial_view(trial: Trial) -> RenderableType:
         view += [Rule(Text("joint tests", "bold"), style="dim", align="left"), Fitting(heads, tests)]
     if trial.effects:
         view.append(Rule(Text("effects", "bold"), style="dim", align="left"))
-        view += [Padding(safe(effect.text), (0, 0, 0, 2)) for effect in trial.effects]
+        view += [Padding(safe(effect.text), (0, 0, 0, 2)) for effect in trial.effects[:MAX_EFFECTS]]
+        if len(trial.effects) > MAX_EFFECTS:
+            view.append(Text(f"  and {len(trial.effects) - MAX_EFFECTS:,} more: --json lists all", "dim"))
     view += accuracy_view(trial.accuracy, "accuracy in raw units")
     return Group(*view)
 
