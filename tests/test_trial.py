@@ -855,7 +855,7 @@ class Shaped(unittest.TestCase):
         )
         self.assertEqual([each.samples for each in found], [40] * 3)
         alone = {key: values[:12] for key, values in given.items()}
-        with self.assertRaisesRegex(fa.DataError, "cannot be drawn of one series along time"):
+        with self.assertRaisesRegex(fa.DataError, "cannot be drawn from a single series over time"):
             fa.resample(plan, alone, 5)
 
     def test_history_is_read_and_neither_fitted_nor_parted(self) -> None:

@@ -143,7 +143,7 @@ def _refuse_response(made: RowsAhead, source: str, response: str, recursive: boo
     if recursive and made.table[source].missing_rows()[last].all():
         raise DataError(
             f"'{source}' is missing in the last row of {'the table' if len(last) == 1 else 'each unit'}, "
-            "which forecasts begin after",
+            "after which forecasts begin",
             rows=(np.sort(last) + 1).tolist(),
             remedy="Leave the last rows without it out, and give what is known of them as --future FILE.",
         )

@@ -202,8 +202,8 @@ class _Draws:
         rows = tuple(np.flatnonzero(unit == each) for each in range(int(unit.max()) + 1))
         if len(rows) < 2:
             raise DataError(
-                "rows cannot be drawn of one series along time",
-                remedy="Use --origin-folds, or name the units as [data] panel, which are drawn whole.",
+                "rows cannot be drawn from a single series over time",
+                remedy="Use --origin-folds, or name the units as [data] panel: whole units are drawn.",
             )
         if DRAW in given.table:
             raise DataError(

@@ -138,7 +138,11 @@ class Checks:
         """Yield columns that vary by roundings alone, or in no row without missing values."""
         if self.collinearity is None:
             return
-        where = "row without missing values" if self.outline.spec.rows.missing == "keep" else "row, but for roundings"
+        where = (
+            "row without missing values"
+            if self.outline.spec.rows.missing == "keep"
+            else "row, apart from rounding errors"
+        )
         for at in sorted(self.collinearity.constant):
             name = self._predictors[at].name
             if name not in told and (self.outline.spec.intercept or self.collinearity.factor.zero[at]):
