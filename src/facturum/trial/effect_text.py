@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.errors import named
 
-MAX_BESIDES = 3  # columns that a sentence names
+MAX_HELD = 3  # columns that a sentence names
 
 
 @dataclass(frozen=True)
@@ -26,7 +26,7 @@ class Response:
 
 
 def effect_text(
-    response: Response, change: str, where: str, estimate: float, low: float, high: float, besides: Sequence[str] = ()
+    response: Response, change: str, where: str, estimate: float, low: float, high: float, held: Sequence[str] = ()
 ) -> str:
     """Return the sentence on an effect.
 
@@ -35,7 +35,7 @@ def effect_text(
         change: of a variable, in words.
         where: other variables are, in words, or "".
         estimate, low, high: of the linear predictor.
-        besides: columns held fixed that are made of the variable too.
+        held: columns held fixed that read the variable too.
 
     Example:
         >>> effect_text(Response("stays", "percent"), "A 10 % higher price", "", -0.0419, -0.0619, -0.0222)[:74]
@@ -43,7 +43,7 @@ def effect_text(
     """
     verb = "have" if change.startswith("Rows ") else "is associated with"
     where_text = f", {where}," if where else "," if verb == "have" else ""
-    among = f", {named(besides, MAX_BESIDES)} among them" if besides else ""
+    among = f", {named(held, MAX_HELD)} among them" if held else ""
     return f"{change}{where_text} {verb} {_difference(response, estimate, low, high)}, other columns held fixed{among}."
 
 

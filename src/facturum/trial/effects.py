@@ -1,35 +1,25 @@
 """What coefficients mean with their numbers in them: one effect for each change of a variable.
 
-A change of a variable changes all columns that are made of it. Curves are told between quartiles, interactions at the
-quartiles or categories of the other variable.
+A change of a variable changes all columns that are made of it. Curves are reported between quartiles, interactions at
+the quartiles or categories of the other variable.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from itertools import product
+from typing import Literal
 
 import numpy as np
 
 from facturum.data.values import FloatArray
-from facturum.language.reading import (
-    Contrast,
-    Holds,
-    Indicator,
-    Logged,
-    NoValue,
-    Power,
-    Product,
-    Reading,
-    Scaled,
-    Unit,
-)
+from facturum.language.reading import Holds, Indicator, Logged, NoValue, Power, Product, Reading, Scaled, Unit
+from facturum.trial.composition import Composition
 from facturum.trial.effect_text import Response, effect_text
-from facturum.trial.makings import Makings, factors_of
+from facturum.trial.functions import CategoryFunction, NumberFunction
 
-MAX_SETTINGS = 8  # of other variables, at which an effect is told
-MAX_CATEGORIES = 30  # that are compared with one
+MAX_SETTINGS = 8  # of other variables, at which an effect is reported
 Setting = float | str
 
 
@@ -67,39 +57,36 @@ class Effects:
     """The effects of a fitted design.
 
     Args:
-        made: what the columns that have coefficients are made of, in the order of these, without the intercept.
+        composition: of the columns that have coefficients, in the order of these, without the intercept.
         coefficients: of the same.
         covariance: of these.
         quantile: of the t or normal distribution, for the intervals.
-        response: how differences are told.
+        response: how differences are reported.
         quartiles: of each column, by name, where it was asked for.
     """
 
     def __init__(
         self,
-        made: Makings,
+        composition: Composition,
         coefficients: FloatArray,
         covariance: FloatArray,
         quantile: float,
         response: Response,
         quartiles: Mapping[str, tuple[float, float, float]],
     ) -> None:
-        self._made, self._response = made, response
+        self._composition, self._response = composition, response
         self._coefficients, self._covariance, self._quantile = coefficients, covariance, quantile
         self._quartiles = quartiles
-        self._valued: dict[tuple[Reading, Setting], float | None] = {}
-        self._entries, self._readings = made.entries, made.readings
+        self._entries, self._readings = composition.entries, composition.readings
 
     def all(self) -> Iterator[Effect]:
         """Yield the effects of all variables, in the order in which they first occur."""
-        for subject in dict.fromkeys(self._made.subjects(self._readings)):
+        for subject in self._composition.columns:
             yield from self._of(subject)
 
     def _of(self, subject: str) -> Iterator[Effect]:
-        own = [at for at, reading in enumerate(self._readings) if subject in self._made.subjects([reading])]
-        others = [
-            name for name in dict.fromkeys(self._made.subjects(self._readings[at] for at in own)) if name != subject
-        ]
+        own = self._composition.columns[subject]
+        others = list(dict.fromkeys(name for at in own for name in self._composition.subjects(at) if name != subject))
         settings = [self._settings(name) for name in others]
         if any(not each for each in settings) or len(list(product(*settings))) > MAX_SETTINGS:
             return
@@ -128,34 +115,33 @@ class Effects:
         if not np.isfinite([estimate, error]).all():
             return None
         low, high = estimate - self._quantile * error, estimate + self._quantile * error
-        besides = self._made.besides(subject, own)
-        text = effect_text(self._response, change.text, where, estimate, low, high, besides)
+        held = self._composition.also_reading(subject, own)
+        text = effect_text(self._response, change.text, where, estimate, low, high, held)
         return Effect(subject, change.text, where, estimate, low, high, text, tuple(weights.tolist()))
 
     def _changes(self, subject: str, own: list[int]) -> list[_Change]:
-        """Return the changes of a variable that are told."""
-        factors = self._factors(subject, own)
-        first = factors[0]
-        if isinstance(first, Indicator):
-            base, *others = self._indicated(subject, factors)
+        """Return the changes of a variable that an effect is reported for."""
+        if names := self._composition.categories(subject):
+            base, *others = names
             return [_Change(base, name, f"{subject} = {name} rather than {base}") for name in others]
-        if isinstance(first, Contrast) or self._labels(first):
-            names = self._categories(subject)
-            base = names[0] if names else ""
-            if len(names) - 1 > MAX_CATEGORIES:
-                return []
-            return [_Change(base, name, f"{subject} = {name} rather than {base}") for name in names[1:]]
+        factors = self._composition.factors(subject)
+        first = factors[0]
         if isinstance(first, Holds | NoValue):
             what = f"{subject} is missing" if isinstance(first, NoValue) else f"{subject} holds"
             return [_Change(0.0, 1.0, f"Rows in which {what}, compared with the others")]
-        known = self._made.functions
-        once = not any(self._made.subjects([self._readings[at]]).count(subject) > 1 for at in own)
-        if once and all(isinstance(f, Unit) and (f not in known or known[f].straight) for f in factors):
-            return [_one_more(subject, first if isinstance(first, Unit) and first not in known else Unit(subject))]
-        logs = [f for f in factors if isinstance(f, Logged) and not f.shift]
-        if once and len(logs) == len(factors) and all(f not in known or known[f].proportional for f in logs):
-            return [_Change(1.0, 1.1, f"A 10 % higher {subject}")]
+        if all(self._composition.subjects(at).count(subject) == 1 for at in own):
+            if all(isinstance(each, Unit) and self._is(each, "straight") for each in factors):
+                return [_by_one(subject, first if isinstance(first, Unit) and self._is(first) else Unit(subject))]
+            if all(isinstance(each, Logged) and not each.shift and self._is(each, "proportional") for each in factors):
+                return [_Change(1.0, 1.1, f"A 10 % higher {subject}")]
         return self._between_quartiles(subject)
+
+    def _is(self, factor: Reading, at_most: Literal["itself", "straight", "proportional"] = "itself") -> bool:
+        """Return whether a factor is of its variable itself, or of a function of it that bends it no more than so."""
+        function = self._composition.functions.get(factor)
+        if at_most == "itself" or not isinstance(function, NumberFunction):
+            return function is None
+        return function.straight if at_most == "straight" else function.proportional
 
     def _between_quartiles(self, subject: str) -> list[_Change]:
         points = self._points(subject)
@@ -167,29 +153,22 @@ class Effects:
 
     def _points(self, subject: str) -> tuple[float, float, float] | None:
         """Return the quartiles of a number, from a column that is made of it alone."""
-        for entry, reading in zip(self._entries, self._readings, strict=True):
-            if entry.name not in self._quartiles or self._made.subject(reading) != subject:
-                continue
-            points = _undone(reading, self._quartiles[entry.name])
-            function = self._made.functions.get(reading)
-            if points is None or function is None:
-                if points is not None:
-                    return points
-                continue
-            known = sorted(at for each in points if (at := function.inverse(each)) is not None)
-            if len(known) == 3:
-                return known[0], known[1], known[2]
+        for at in self._composition.columns[subject]:
+            name, reading = self._entries[at].name, self._readings[at]
+            points = _before(reading, self._quartiles[name]) if name in self._quartiles else None
+            function = self._composition.functions.get(reading)
+            if points is not None and isinstance(function, NumberFunction):
+                known = sorted(x for each in points if (x := function.inverse(each)) is not None)
+                points = (known[0], known[1], known[2]) if len(known) == 3 else None
+            if points is not None:
+                return points
         return None
 
     def _settings(self, subject: str) -> list[tuple[Setting, str]]:
         """Return where another variable is set, and each setting in words."""
-        factors = self._factors(subject, range(len(self._readings)))
-        first = factors[0]
-        if isinstance(first, Indicator):
-            return [(name, f"in rows with {subject} = {name}") for name in self._indicated(subject, factors)]
-        if isinstance(first, Contrast) or self._labels(first):
-            return [(name, f"in rows with {subject} = {name}") for name in self._categories(subject)]
-        if isinstance(first, Holds | NoValue):
+        if names := self._composition.categories(subject):
+            return [(name, f"in rows with {subject} = {name}") for name in names]
+        if isinstance(self._composition.factors(subject)[0], Holds | NoValue):
             return [(0.0, f"where {subject} does not hold"), (1.0, f"where {subject} holds")]
         points = self._points(subject)
         if points is None:
@@ -199,41 +178,6 @@ class Effects:
             words.setdefault(value, []).append(word)
         return [(at, f"where {subject} is {at:.4g} (its {' and '.join(names)})") for at, names in words.items()]
 
-    def _factors(self, subject: str, columns: Iterable[int]) -> list[Reading]:
-        """Return the factors of columns that are made of a variable."""
-        factors = [factor for at in columns for factor in factors_of(self._readings[at])]
-        return [factor for factor in factors if self._made.subject(factor) == subject]
-
-    def _indicated(self, subject: str, factors: Sequence[Reading]) -> list[str]:
-        """Return the categories that columns indicate, that without a column first."""
-        indicators = [factor for factor in factors if isinstance(factor, Indicator)]
-        names = list(dict.fromkeys(each.category for each in indicators))
-        reference = indicators[0].reference
-        without = (
-            [name for name in self._categories(subject) if name not in names] if reference is None else [reference]
-        )
-        return list(dict.fromkeys([*without, *names]))
-
-    def _categories(self, subject: str) -> list[str]:
-        for entry, reading in zip(self._entries, self._readings, strict=True):
-            if self._made.subject(reading) == subject and entry.by_source:
-                return [each.source for each in entry.by_source]
-        return next(
-            (list(labels) for f in self._factors(subject, range(len(self._readings))) if (labels := self._labels(f))),
-            [],
-        )
-
-    def _labels(self, factor: Reading) -> tuple[str, ...]:
-        function = self._made.functions.get(factor)
-        return () if function is None else function.labels
-
-    def _by_source(self, reading: Reading) -> dict[str, float | None]:
-        """Return what the column that is read so, a product aside, is for each value of its source."""
-        for entry, other in zip(self._entries, self._readings, strict=True):
-            if other == reading and entry.by_source:
-                return {each.source: each.value for each in entry.by_source}
-        return {}
-
     def _value(self, reading: Reading, given: Mapping[str, Setting]) -> float | None:
         """Return what a column is where variables are as given; None where that is not known."""
         if isinstance(reading, Product):
@@ -242,32 +186,19 @@ class Effects:
         if isinstance(reading, Scaled):
             inner = self._value(reading.of, given)
             return None if inner is None else inner * reading.factor
-        setting = given.get(self._made.subject(reading) or "")
+        setting = given.get(self._composition.subject(reading) or "")
         if isinstance(reading, Indicator):
             return 1.0 if setting == reading.category else 0.0
-        if isinstance(reading, Contrast) and (known := self._by_source(reading)):
-            return known.get(str(setting))
-        if reading in self._made.functions and setting is not None:
-            function = self._made.functions[reading]
-            if (reading, setting) not in self._valued:
-                self._valued[reading, setting] = function.value(setting)
-            setting = self._valued[reading, setting]
-            if function.whole:
-                return setting
+        function = self._composition.functions.get(reading)
+        if isinstance(function, CategoryFunction):
+            return function.values.get(str(setting))
         if not isinstance(setting, float):
             return None
-        if isinstance(reading, Holds):
-            return setting - (reading.center or 0.0)
-        if isinstance(reading, Unit):
-            return (setting - (reading.center or 0.0)) / (reading.size or 1.0)
-        if isinstance(reading, Logged):
-            return float(np.log(setting + reading.shift)) if setting + reading.shift > 0 else None
-        if isinstance(reading, Power):
-            return float((setting - (reading.center or 0.0)) ** reading.degree)
-        return setting if isinstance(reading, NoValue) else None
+        x = setting if function is None else function.value(setting)
+        return x if x is None or (function is not None and function.whole) else _read(reading, x)
 
 
-def _one_more(subject: str, unit: Unit) -> _Change:
+def _by_one(subject: str, unit: Unit) -> _Change:
     """Return the change by one unit, or by a standard deviation of a number that is told in these."""
     size = unit.size if unit.standardized and unit.size else 1.0
     of = f"one standard deviation ({size:.4g}) of" if unit.standardized else "one unit of"
@@ -275,8 +206,21 @@ def _one_more(subject: str, unit: Unit) -> _Change:
     return _Change(start, start + size, f"An increase of {of} {subject}")
 
 
-def _undone(reading: Reading, quartiles: tuple[float, float, float]) -> tuple[float, float, float] | None:
-    """Return the quartiles of what a reading is applied to, from those of the column; None where they do not tell."""
+def _read(reading: Reading, x: float) -> float | None:
+    """Return a column from what its reading is applied to; None where it is not known."""
+    if isinstance(reading, Holds):
+        return x - (reading.center or 0.0)
+    if isinstance(reading, Unit):
+        return (x - (reading.center or 0.0)) / (reading.size or 1.0)
+    if isinstance(reading, Logged):
+        return float(np.log(x + reading.shift)) if x + reading.shift > 0 else None
+    if isinstance(reading, Power):
+        return float((x - (reading.center or 0.0)) ** reading.degree)
+    return x if isinstance(reading, NoValue) else None
+
+
+def _before(reading: Reading, quartiles: tuple[float, float, float]) -> tuple[float, float, float] | None:
+    """Return the quartiles of what a reading is applied to, from those of the column; None where they do not say."""
     low, middle, high = quartiles
     if isinstance(reading, Unit):
         size, center = reading.size or 1.0, reading.center or 0.0

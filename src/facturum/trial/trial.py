@@ -12,11 +12,11 @@ from facturum.errors import AuditError, DataError, counted, listed
 from facturum.language.reading import Holds, Indicator, Logged, NoValue
 from facturum.language.structures import reading_of
 from facturum.trial.accuracy import Accuracy, accuracies, residuals_of
+from facturum.trial.composition import Composition
 from facturum.trial.covariances import ErrorKind, Meat, meat
 from facturum.trial.effect_text import Response
 from facturum.trial.effects import Effect, Effects
 from facturum.trial.likelihood import FAMILIES, maximise
-from facturum.trial.makings import Makings
 from facturum.trial.rows import Block, Rows
 from facturum.trial.solving import Solution, names_of, solve
 from facturum.trial.units import RawUnits
@@ -58,7 +58,7 @@ class Trial:
         model: linear, logistic or poisson.
         errors: how standard errors were computed.
         rows: how many were fitted.
-        degrees_of_freedom: of tests with it of the tests.
+        degrees_of_freedom: of the tests.
         coefficients: in the order of the columns.
         terms: joint tests.
         effects: what coefficients mean, with their numbers.
@@ -221,14 +221,14 @@ def _told(rows: Rows, fit: Fit, spread: Meat, covariance: FloatArray, sigma: flo
         for name, value, error in zip(names, solution.coefficients, errors, strict=True)
     )
     first = 1 if rows.intercept else 0
-    made = Makings(tuple(entries[rows.names[at]] for at in solution.columns))
-    told = Effects(
-        made,
+    composition = Composition(tuple(entries[rows.names[at]] for at in solution.columns))
+    effects = Effects(
+        composition,
         solution.coefficients[first:],
         covariance[first:, first:],
         quantile,
         _response_of(response.structure, units, fit.model, response.name),
-        _quartiles(rows, made.told_at_quartiles()),
+        _quartiles(rows, composition.quartile_columns()),
     )
     adjusted = None
     if r2 is not None and fit.model == "linear":
@@ -241,7 +241,7 @@ def _told(rows: Rows, fit: Fit, spread: Meat, covariance: FloatArray, sigma: flo
         spread.degrees_of_freedom,
         coefficients,
         tuple(_tests([c.term for c in coefficients], solution.coefficients, covariance, free)),
-        tuple(told.all()),
+        tuple(effects.all()),
         tuple(accuracies(rows, fit.of, units, residuals_of(rows, fit.of))),
         tuple(name for at, name in enumerate(rows.names) if at not in solution.columns),
         sigma,
