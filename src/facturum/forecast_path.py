@@ -168,7 +168,7 @@ class Level:
         return base / 100 if self.percent else np.ones(len(base))
 
 
-class Path:
+class ForecastPath:
     """Forecasts period by period, each of which later ones may read.
 
     Args:
@@ -261,7 +261,7 @@ class Path:
             all_in_all[rows] = own[rows] + np.square(total @ self._coordinates[rows]).sum(axis=1)
         return self._sigma * np.sqrt(own), self._sigma * np.sqrt(all_in_all)
 
-    def told(self, residuals: FloatArray) -> Forecasts:
+    def forecasts(self, residuals: FloatArray) -> Forecasts:
         """Return the forecasts in raw units.
 
         Args:

@@ -16,7 +16,7 @@ from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, bounded
-from facturum.forecast_path import Forecasts, Level, Path, RowsAhead, looks_of
+from facturum.forecast_path import ForecastPath, Forecasts, Level, RowsAhead, looks_of
 from facturum.plan import Plan
 from facturum.trial.accuracy import residuals_of
 
@@ -54,7 +54,7 @@ def build_ahead(
         [[1.0, 4.0]]
     """
     with bounded():
-        made = _ahead(_resolved(plan, table, history, series), table, ahead, future, history, series)
+        made = _ahead(plan, table, ahead, future, history, series)
         return made.design(made.rows)
 
 
@@ -85,12 +85,8 @@ def rows_ahead(
         (2, 3)
     """
     with bounded():
-        made = _ahead(_resolved(plan, table, history, series), table, ahead, future, history, series)
+        made = _ahead(plan, table, ahead, future, history, series)
         return made.rows, made.table
-
-
-def _resolved(plan: Plan, table: Any, history: Any, series: Mapping[str, Any] | None) -> Plan:
-    return plan if plan.resolved else plan.build(table, history=history, series=series).plan
 
 
 @checked
@@ -125,10 +121,12 @@ def forecast(
         made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series).without_response()
         fit, rows = design.fit(model)
         level = Level.of(str(design.plan.spec.response))
-        path = Path(made, fit, level, float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0, ahead)
+        path = ForecastPath(
+            made, fit, level, float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0, ahead
+        )
         _refuse_response(made, level.units.source, str(design.plan.spec.response), path.recursive)
         path.run()
-        return path.told(residuals_of(rows, fit.of))
+        return path.forecasts(residuals_of(rows, fit.of))
 
 
 def _refuse_response(made: RowsAhead, source: str, response: str, recursive: bool) -> None:
@@ -154,10 +152,11 @@ def _ahead(
 ) -> RowsAhead:
     if not 1 <= ahead <= MAX_AHEAD:
         raise DataError(f"{ahead} periods ahead are not possible", remedy=f"Write a number from 1 to {MAX_AHEAD:,}.")
-    if plan.spec.data.timing is None:
-        raise DataError("rows ahead need a plan with a time", remedy="Write [data] time and every.")
-    spec, given = shaped_first(plan.spec, plan.given(table, history, series))
     timing = plan.spec.data.timing
+    if timing is None:
+        raise DataError("rows ahead need a plan with a time", remedy="Write [data] time and every.")
+    plan = plan if plan.resolved else plan.build(table, history=history, series=series).plan
+    spec, given = shaped_first(plan.spec, plan.given(table, history, series))
     declared = declared_tables(spec, given)
     rows, unknown = future_rows(given.table, declared[DATA], timing, ahead)
     if future is not None:

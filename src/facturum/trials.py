@@ -43,13 +43,13 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
 
     in_memory = origin if isinstance(origin, FromBuild) else None
     known = None if in_memory is None else in_memory.factor
-    beyond: _Beyond | None = None
+    not_carried: _NotCarried | None = None
     if table is not None:
-        beyond = _Beyond(partial(_declared, design, table), lambda: design.kept - 1)
+        not_carried = _NotCarried(partial(_declared, design, table), lambda: design.kept - 1)
     elif in_memory is not None:
-        beyond = _Beyond(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
+        not_carried = _NotCarried(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
     beside = {SOURCE_ROW, LEARNING_ROW, *design.response_names, *design.names}
-    carried = _Carried(lambda: design.side, beside, beyond)
+    carried = _Carried(lambda: design.side, beside, not_carried)
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
 
 
@@ -67,7 +67,7 @@ def _declared(design: Design, table: Any) -> Table:
     return found
 
 
-class _Beyond:
+class _NotCarried:
     """Variables of the source that are not carried along, at the rows of the matrix.
 
     Args:
@@ -87,8 +87,8 @@ class _Beyond:
 class _Carried(Mapping[str, Array]):
     """The variables taken along, and others where the source is known, read when one is asked for."""
 
-    def __init__(self, side: Callable[[], pa.Table], beside: set[str], beyond: _Beyond | None) -> None:
-        self._side, self._beside, self._beyond = side, beside, beyond
+    def __init__(self, side: Callable[[], pa.Table], beside: set[str], not_carried: _NotCarried | None) -> None:
+        self._side, self._beside, self._not_carried = side, beside, not_carried
         self._known: dict[str, Array] | None = None
 
     def _read(self) -> dict[str, Array]:
@@ -101,7 +101,7 @@ class _Carried(Mapping[str, Array]):
     def __getitem__(self, name: str) -> Array:
         known = self._read()
         if name not in known:
-            found = None if self._beyond is None else self._beyond.get(name)
+            found = None if self._not_carried is None else self._not_carried.get(name)
             if found is None:
                 raise KeyError(name)
             known[name] = found

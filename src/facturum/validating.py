@@ -11,6 +11,8 @@ import numpy as np
 from facturum.arguments import checked
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
+from facturum.data.time.calendar import period_text
+from facturum.data.time.series import period_numbers
 from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.design import Design
@@ -184,12 +186,12 @@ class _Draws:
     Args:
         plan: with the number of the draw in its panel, where whole units are drawn.
         given: the tables.
-        rows: of each unit, where these are drawn.
+        units: the rows of each, where whole units are drawn.
     """
 
     plan: Plan
     given: Given
-    rows: tuple[Array, ...] = ()
+    units: tuple[Array, ...] = ()
 
     @classmethod
     def of(cls, plan: Plan, table: Any, series: Mapping[str, Any] | None) -> _Draws:
@@ -199,8 +201,9 @@ class _Draws:
         spec, given = shaped_first(plan.spec, given)
         declared = declared_tables(spec, given)[DATA]
         unit = group_numbers([declared[name] for name in spec.data.panel], declared.length)
-        rows = tuple(np.flatnonzero(unit == each) for each in range(int(unit.max()) + 1))
-        if len(rows) < 2:
+        order = np.argsort(unit, kind="stable")
+        units = tuple(np.split(order, np.flatnonzero(np.diff(unit[order])) + 1))
+        if len(units) < 2:
             raise DataError(
                 "rows cannot be drawn from a single series over time",
                 remedy="Use --origin-folds, or name the units as [data] panel: whole units are drawn.",
@@ -210,15 +213,15 @@ class _Draws:
                 f"'{DRAW}' is a variable of the table", remedy="Give it another name: draws are held in it."
             )
         data = spec.data.model_copy(update={"panel": [*spec.data.panel, DRAW]})
-        return cls(Plan.of(spec.model_copy(update={"data": data})).with_checks("off"), given, rows)
+        return cls(Plan.of(spec.model_copy(update={"data": data})).with_checks("off"), given, units)
 
     def design(self, dice: np.random.Generator) -> Design:
         """Return the design of a table drawn at random."""
         table = self.given.table
-        if not self.rows:
+        if not self.units:
             drawn = table.take(np.sort(dice.integers(0, table.length, table.length)))
         else:
-            units = [self.rows[unit] for unit in dice.integers(0, len(self.rows), len(self.rows))]
+            units = [self.units[unit] for unit in dice.integers(0, len(self.units), len(self.units))]
             numbers = np.repeat(np.arange(len(units), dtype=np.float64), [len(unit) for unit in units])
             drawn = _with(table.take(np.concatenate(units)), DRAW, numbers)
         return self.plan.build(drawn, series=self.given.series or None)
@@ -280,9 +283,6 @@ def _parts(
 def _along_time(
     spec: PlanSpec, given: Given, learning: Array, count: int, part: FloatArray
 ) -> tuple[FloatArray, list[str], str]:
-    from facturum.data.time.calendar import period_text
-    from facturum.data.time.series import period_numbers
-
     timing = spec.data.timing
     if timing is None or timing.time is None or timing.every == "row":
         raise DataError("folds along time need a time", remedy="Write [data] time and every, or use folds.")

@@ -146,12 +146,8 @@ class Node(ABC):
         """Return at which periods it reads its expressions, counted from the row's own."""
         return (0,)
 
-    def rows_filled_from(self, row: Node) -> tuple[tuple[str, Node], ...]:
-        """Return expressions of the rows that a value filled along time is taken from, each with where that row lies.
-
-        Args:
-            row: the number of each row in which the operand has a value; missing in others.
-        """
+    def filled_from(self) -> tuple[tuple[str, Node], ...]:
+        """Return the values that fill a missing one along time, each with where it lies: earlier or later."""
         return ()
 
     def children(self) -> tuple[Node, ...]:

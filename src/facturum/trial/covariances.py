@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from facturum.data.grouping import group_numbers
+from facturum.data.table import Table
 from facturum.data.time.series import Series, period_numbers, row_numbers
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.spec import DataSpec
@@ -92,12 +94,10 @@ def meat(rows: Rows, solution: Solution, errors: ErrorKind, residual: Residual) 
 
 def _clustered(scores: FloatArray, units: Array, size: int, free: int, by: str) -> Meat:
     """Return the sandwich of sums within units, times G / (G - 1) (n - 1) / (n - k) (Cameron & Miller 2015)."""
-    known, place = np.unique(units, return_inverse=True)
-    if len(known) < 2:
+    sums = _summed(scores, units)
+    groups = len(sums)
+    if groups < 2:
         raise DataError(f"all rows are of one unit of {by}", remedy="Cluster by another variable, or use hc3.")
-    sums = np.zeros((len(known), scores.shape[1]))
-    np.add.at(sums, place, scores)
-    groups = len(known)
     scale = groups / (groups - 1) * (size - 1) / free
     return Meat(scale * (sums.T @ sums), groups - 1, f"clustered by {by} ({groups:,} units)")
 
@@ -111,15 +111,11 @@ def _along_time(rows: Rows, scores: FloatArray, errors: ErrorKind, free: int) ->
     size = len(scores)
     data = DataSpec(**rows.columns.resolved.get("data", {}))
     within = data.panel if errors.by is None else [errors.by]
-    unit = np.zeros(size, dtype=np.int64)
-    for name in within:
-        unit = _codes(np.column_stack([unit, _codes(_units(rows, name))]))
+    unit = group_numbers([Table.of({name: _units(rows, name)})[name] for name in within], size)
     period, every = _periods(rows, data, unit if within else None)
     places, of_row = np.unique(np.column_stack([unit, period]), axis=0, return_inverse=True)
-    sums = np.zeros((len(places), scores.shape[1]))
-    np.add.at(sums, of_row.ravel(), scores)
-    moments = len(np.unique(places[:, 1]))
-    lags = int(4 * (moments / 100) ** (2 / 9)) if errors.lags is None else errors.lags
+    sums = _summed(scores, of_row.ravel())
+    lags = int(4 * (len(np.unique(period)) / 100) ** (2 / 9)) if errors.lags is None else errors.lags
     series = Series(places[:, 0], places[:, 1], np.ones(len(places), dtype=bool), every)
     total = sums.T @ sums
     for lag in range(1, lags + 1):
@@ -146,8 +142,12 @@ def _periods(rows: Rows, data: DataSpec, unit: Array | None) -> tuple[Array, str
     return period_numbers(moments, timing.every), timing.every
 
 
-def _codes(values: Array) -> Array:
-    return np.unique(values, axis=0, return_inverse=True)[1].ravel()
+def _summed(scores: FloatArray, groups: Array) -> FloatArray:
+    """Return the sums of rows within groups, in the order of these."""
+    known, place = np.unique(groups, return_inverse=True)
+    sums = np.zeros((len(known), scores.shape[1]))
+    np.add.at(sums, place, scores)
+    return sums
 
 
 def _units(rows: Rows, name: str) -> Array:

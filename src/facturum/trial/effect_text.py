@@ -25,6 +25,17 @@ class Response:
     scale: str
 
 
+def number_text(value: float) -> str:
+    """Return a number in four digits, as people write it.
+
+    Example:
+        >>> number_text(37.527), number_text(1640.0), number_text(16432.4), number_text(0.00012)
+        ('37.53', '1640', '16,430', '0.00012')
+    """
+    text = f"{value:.4g}"
+    return f"{float(text):,.0f}" if 1e4 <= abs(value) < 1e15 else text
+
+
 def effect_text(
     response: Response, change: str, where: str, estimate: float, low: float, high: float, held: Sequence[str] = ()
 ) -> str:

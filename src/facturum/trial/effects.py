@@ -16,7 +16,7 @@ import numpy as np
 from facturum.data.values import FloatArray
 from facturum.language.reading import Holds, Indicator, Logged, NoValue, Power, Product, Reading, Scaled, Unit
 from facturum.trial.composition import Composition
-from facturum.trial.effect_text import Response, effect_text
+from facturum.trial.effect_text import Response, effect_text, number_text
 from facturum.trial.functions import CategoryFunction, NumberFunction
 
 MAX_SETTINGS = 8  # of other variables, at which an effect is reported
@@ -149,7 +149,11 @@ class Effects:
             return []
         low, middle, high = points
         pairs = ((low, middle, "lower quartile to median"), (middle, high, "median to upper quartile"))
-        return [_Change(a, b, f"{subject} from {a:.4g} to {b:.4g} ({what})") for a, b, what in pairs if b > a]
+        return [
+            _Change(a, b, f"{subject} from {number_text(a)} to {number_text(b)} ({what})")
+            for a, b, what in pairs
+            if b > a
+        ]
 
     def _points(self, subject: str) -> tuple[float, float, float] | None:
         """Return the quartiles of a number, from a column that is made of it alone."""
@@ -176,7 +180,9 @@ class Effects:
         words: dict[float, list[str]] = {}
         for value, word in zip(points, ("lower quartile", "median", "upper quartile"), strict=True):
             words.setdefault(value, []).append(word)
-        return [(at, f"where {subject} is {at:.4g} (its {' and '.join(names)})") for at, names in words.items()]
+        return [
+            (at, f"where {subject} is {number_text(at)} (its {' and '.join(names)})") for at, names in words.items()
+        ]
 
     def _value(self, reading: Reading, given: Mapping[str, Setting]) -> float | None:
         """Return what a column is where variables are as given; None where that is not known."""
@@ -201,7 +207,7 @@ class Effects:
 def _by_one(subject: str, unit: Unit) -> _Change:
     """Return the change by one unit, or by a standard deviation of a number that is told in these."""
     size = unit.size if unit.standardized and unit.size else 1.0
-    of = f"one standard deviation ({size:.4g}) of" if unit.standardized else "one unit of"
+    of = f"one standard deviation ({number_text(size)}) of" if unit.standardized else "one unit of"
     start = unit.center or 0.0
     return _Change(start, start + size, f"An increase of {of} {subject}")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 
@@ -14,7 +15,7 @@ from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import LeverageEntry, TermEntry
 from facturum.engine.passes.build import Built
-from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
 from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.errors import counted, named
 from facturum.language.reading import Logged
@@ -108,69 +109,64 @@ class Checks:
             yield from wide_findings(self.outline, sums.family, sums.absorbed, truth_response(self.outline))
 
     def _constants(self, moments: Moments, response: Moments) -> Iterator[Finding]:
-        columns = self.outline.columns
-        same = constants(columns, moments)
-        yield from self._nearly_constant({columns[at].name for at in same})
-        for at in sorted(same):
-            column, value = columns[at], float(moments.smallest[at])
-            if column.role == INTERCEPT:
-                continue
-            if value == 0:
-                of_category = column.column is not None and column.column.reference is not None
-                holds = "no row is in its category" if of_category else "no row is different"
-                what = f"{holds}, and it has no coefficient. Leave it out."
-            elif self.outline.spec.intercept:
-                what = "it is collinear with the intercept. Leave it out."
-            else:
-                what = "it takes the place of an intercept."
-            yield Finding(
-                "constant", f"{column.name} is {value:.6g} in every row of the matrix: {what}", (column.name,)
-            )
+        same = constants(self.outline.columns, moments)
+        yield from self._without_spread({self.outline.columns[at].name for at in same})
+        for column, value in ((self.outline.columns[at], float(moments.smallest[at])) for at in sorted(same)):
+            if column.role != INTERCEPT:
+                text = f"{column.name} is {value:.6g} in every row of the matrix: {self._of_constant(column, value)}"
+                yield Finding("constant", text, (column.name,))
         for at in sorted(constants(self.outline.responses, response)):
-            name, value = self.outline.responses[at].name, float(response.smallest[at])
-            yield Finding(
-                "constant",
-                f"the response is {value:.6g} in every row of the matrix: there is nothing to explain.",
-                (name,),
-            )
+            value = float(response.smallest[at])
+            text = f"the response is {value:.6g} in every row of the matrix: there is nothing to explain."
+            yield Finding("constant", text, (self.outline.responses[at].name,))
 
-    def _nearly_constant(self, told: set[str]) -> Iterator[Finding]:
-        """Yield columns that vary by roundings alone, or in no row without missing values."""
+    def _of_constant(self, column: BuiltColumn, value: float) -> str:
+        """Return what follows from a constant column, and what to do."""
+        if value == 0:
+            of_category = column.column is not None and column.column.reference is not None
+            holds = "no row is in its category" if of_category else "no row is different"
+            return f"{holds}, and it has no coefficient. Leave it out."
+        if self.outline.spec.intercept:
+            return "it is collinear with the intercept. Leave it out."
+        return "it takes the place of an intercept."
+
+    def _without_spread(self, known: set[str]) -> Iterator[Finding]:
+        """Yield columns that vary by rounding errors alone, or in no row without missing values."""
         if self.collinearity is None:
             return
-        where = (
-            "row without missing values"
-            if self.outline.spec.rows.missing == "keep"
-            else "row, apart from rounding errors"
-        )
+        keeps = self.outline.spec.rows.missing == "keep"
+        where = "row without missing values" if keeps else "row, apart from rounding errors"
+        factor = self.collinearity.factor
         for at in sorted(self.collinearity.constant):
-            name = self._predictors[at].name
-            if name not in told and (self.outline.spec.intercept or self.collinearity.factor.zero[at]):
-                factor = self.collinearity.factor
-                value = 0.0 if factor.zero[at] else rounded(float(factor.mean[at]))
-                what = f"{name} is {value:.6g} in every {where}, and has no coefficient. Leave it out."
-                yield Finding("constant", what, (name,))
+            zero = factor.zero[at]
+            if self._predictors[at].name not in known and (self.outline.spec.intercept or zero):
+                value = 0.0 if zero else rounded(float(factor.mean[at]))
+                yield self._about(
+                    "constant", at, f"is {value:.6g} in every {where}, and has no coefficient. Leave it out."
+                )
+
+    def _about(self, check: str, at: int, text: str, level: Literal["warning", "note"] = WARNING) -> Finding:
+        """Return a finding about one predictor."""
+        name = self._predictors[at].name
+        return Finding(check, f"{name} {text}", (name,), level=level)
 
     def _leaks(self) -> Iterator[Finding]:
         outline = self.outline
         prepared = outline.prepared
-        if self.sums.copies is not None:
-            for at in self.sums.copies.found():
-                name = self._predictors[at].name
-                yield Finding(
-                    "leak",
-                    f"{name} is one-to-one with the response {outline.responses[0].name}, and in its order in every "
-                    "row: it may be a copy of it on another scale. Leave it out, unless it is known beforehand.",
-                    (name,),
-                )
-        for at in self.sums.counting.found():
-            name = self._predictors[at].name
-            yield Finding(
+        for at in [] if self.sums.copies is None else self.sums.copies.found():
+            yield self._about(
                 "leak",
-                f"{name} holds whole numbers that increase from row to row, as an id does. Leave it out, or write "
-                'kind = "id" in [variables]; if it is a trend, write trend().',
-                (name,),
-                level=NOTE,
+                at,
+                f"is one-to-one with the response {outline.responses[0].name}, and in its order in every row: it may be "
+                "a copy of it on another scale. Leave it out, unless it is known beforehand.",
+            )
+        for at in self.sums.counting.found():
+            yield self._about(
+                "leak",
+                at,
+                'holds whole numbers that increase from row to row, as an id does. Leave it out, or write kind = "id" '
+                "in [variables]; if it is a trend, write trend().",
+                NOTE,
             )
         clock = prepared.spec.data.time, prepared.spec.data.every
         explained = explained_variables(prepared.response, prepared.derived, clock)

@@ -187,11 +187,6 @@ def _reduced(spec: PlanSpec, entries: list[ColumnEntry]) -> PlanSpec:
     return spec.model_copy(update={"terms": terms, "response": response, "columns": names, "rows": rows})
 
 
-def _where_known(x: Node) -> Node:
-    """Return the number of the row, where an expression has a value."""
-    return MissingIf(Name(ROW), IsMissing(x))
-
-
 class _Tracer:
     def __init__(self, source: Source, scope: Scope, stored: ColumnMap, spec: PlanSpec) -> None:
         self._source, self._scope, self._spec = source, scope, spec
@@ -262,8 +257,8 @@ class _Tracer:
         """Yield what a part is computed from: its operands in the same row, and in the rows that it reaches."""
         offsets = node.offsets_read() if node.along_time else (0,)
         home = self._source.home_of(node) if node.along_time else None
-        if (x := getattr(node, "x", None)) is not None and (fills := node.rows_filled_from(_where_known(x))):
-            yield from self._filled(x, fills, place, depth, home)
+        if fills := node.filled_from():
+            yield from self._filled(node.children()[0], fills, place, depth, home)
             return
         for field, child in node.arguments():
             looked_at = offsets if field == "x" else (0,)
@@ -285,17 +280,16 @@ class _Tracer:
         yield own
         if own.value is not None:
             return
-        for where, row in fills:
+        row_of_value = MissingIf(Name(ROW), IsMissing(x))
+        for where, fill in fills:
             if home is not None:  # whose periods are not rows of the table
-                yield Step(
-                    str(x), self._value(row.replaced(x=x), place), None, f"the value {where}, in the series {home}"
-                )
+                yield Step(str(x), self._value(fill, place), None, f"the {where} value, in the series {home}")
                 continue
-            number = self._value(row, place)
+            number = self._value(fill.rebuilt([row_of_value]), place)
             if isinstance(number, float):
                 yield self._step(x, int(self._source.positions_of(np.array([int(number)]))[0]), depth + 1)
             else:
-                yield Step(str(x), None, None, f"no value {where} in the unit, or none near enough")
+                yield Step(str(x), None, None, f"no {where} value in the unit, or none near enough")
 
     def _reached(self, child: Node, place: int, offset: int, depth: int, home: str | None) -> Step:
         """Return an operand in the row that is so many periods later, in the same unit."""

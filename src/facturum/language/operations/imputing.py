@@ -271,10 +271,10 @@ class Impute(Node):
     def decided_by(self) -> tuple[Node, ...]:
         return (self.x,) if self.along_time else ()
 
-    def rows_filled_from(self, row: Node) -> tuple[tuple[str, Node], ...]:
-        where = {"previous": "before", "next": "after"}
+    def filled_from(self) -> tuple[tuple[str, Node], ...]:
+        where = {"previous": "earlier", "next": "later"}
         ways = tuple(where) if self.how == "linear" else (self.how,) if self.how in where else ()
-        return tuple((where[way], self.replaced(x=row, how=way)) for way in ways)
+        return tuple((where[way], self.replaced(how=way)) for way in ways)
 
     def offsets_read(self) -> tuple[int, ...]:
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))

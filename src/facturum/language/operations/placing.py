@@ -96,7 +96,7 @@ class Categorical(Node):
             self._check_pooled(self.order if isinstance(self.order, tuple) else ())
             texts = [label for label in self.pooled if isinstance(label, str)]
             if texts and type_of_x.kind is Kind.NUMBER:
-                raise self.error(f"'{self.x}' is a number, and {texts[0]!r} is pooled", "Pool numbers.")
+                raise self.error(f"'{self.x}' is a number, and pooled holds the text {texts[0]!r}", "Name numbers.")
         labels = type_of_x.labels or ()
         if not (kinds.resolved or type_of_x.declared) and len(labels) > FEW_NUMBERS:
             unread = unread_numbers(str(self.x), labels)
