@@ -157,8 +157,8 @@ class Checks:
             yield self._about(
                 "leak",
                 at,
-                f"is one-to-one with the response {outline.responses[0].name}, and in its order in every row: it may be "
-                "a copy of it on another scale. Leave it out, unless it is known beforehand.",
+                f"is one-to-one with the response {outline.responses[0].name}, and in its order in every row: it may "
+                "be a copy of it on another scale. Leave it out, unless it is known beforehand.",
             )
         for at in self.sums.counting.found():
             yield self._about(
