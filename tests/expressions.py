@@ -168,6 +168,33 @@ LEARNED = st.sampled_from(
         "codes(impute(access, 'mode', by=[valley]))", "codes(missing_if(access, codes(valley) > 1))",
     ]
 )  # fmt: skip
+# what is learned of what lies elsewhere in time, and what lies elsewhere in time of what is learned
+LEARNED_ALONG = st.one_of(
+    st.tuples(
+        st.sampled_from(["center", "standardize", "mean", "median", "largest"]),
+        st.one_of(ALONG, st.sampled_from(["lag(price, 1)", "lead(snow, 1)", "lag(snow, 4)"])),
+    ).map(lambda t: f"{t[0]}({t[1]})"),
+    st.tuples(
+        st.sampled_from(["lag", "lead"]),
+        st.sampled_from(
+            [
+                "center(price)",
+                "standardize(snow)",
+                "impute(price, 'median', by=[valley])",
+                "winsorize(snow)",
+                "(price - mean(price, by=[valley]))",
+                "missing_if(snow, snow > mean(snow))",
+                "impute(missing_if(price, price > 60), 'next')",
+                "codes(bins(price, quantiles=3))",
+            ]
+        ),
+        st.integers(1, 4),
+    ).map(lambda t: f"{t[0]}({t[1]}, {t[2]})"),
+    st.tuples(
+        st.sampled_from(["difference({}, step=2)", "moving_average({}, 3, at_least=2)", "impute({}, 'previous')"]),
+        st.sampled_from(["center(snow)", "impute(price, 'mean')", "(snow if price > median(price) else missing)"]),
+    ).map(lambda t: t[0].format(t[1])),
+)
 CALENDAR = st.sampled_from(
     [
         "trend()", "trend(degree=2)", "season('month')", "season('quarter', coding='effect', reference='q2')",

@@ -91,7 +91,6 @@ class Interpreter:
         self.derived = {name: _parsed(text) for name, text in derived.items()}
         self.at = {(u, p): i for i, (u, p) in enumerate(zip(unit, period, strict=True))}
         self.unit, self.period = unit, period
-        self.visible: frozenset[int] | None = None
         self.memory: dict[Any, Any] = {}
         everything = range(len(rows))
         self.kept = [i for i in everything if keep is None or self.value(_parsed(keep), i)]
@@ -103,23 +102,19 @@ class Interpreter:
         """Return the rows of the matrix, and its columns, those of the response first."""
         roots = ([] if response is None else [response]) + list(terms.values())
         trees = [_parsed(root) for root in roots]
-        # what is learned is the same as if the table had the learning rows alone
-        before, self.visible = self.visible, self.learning
-        learned = [i for i in self.kept if i in self.learning and all(self.has(tree, i) for tree in trees)]
-        self.visible = before
         whole = [i for i in self.kept if all(self.has(tree, i) for tree in trees)]
+        # what is learned is learned from the learning rows of the matrix, from columns as the matrix has them
+        learned = [i for i in whole if i in self.learning]
         if self.missing == "keep":
             return self.kept, self._cells(trees, self.kept)
         decided = dict(self.memory)
         while True:  # rows of a group or a category that was not seen are left out, and not learned from
             self.sample, self.memory = learned, dict(decided)
             columns = [column for tree in trees for column in self.columns(tree)]
-            before, self.visible = self.visible, self.learning
-            learned = [i for i in self.sample if all(column(i) is not None for column in columns)]
-            self.visible = before
+            learned = [i for i in self.sample if _complete(columns, i)]
             if len(learned) == len(self.sample):
                 break
-        remaining = [i for i in whole if all(column(i) is not None for column in columns)]
+        remaining = [i for i in whole if _complete(columns, i)]
         return remaining, [[_number(column(i)) for i in remaining] for column in columns]
 
     def _cells(self, trees: Sequence[ast.expr], rows: Sequence[int]) -> list[list[Cell]]:
@@ -171,7 +166,17 @@ class Interpreter:
             sign = -1 if name == "lag" else 1
             shifts = ast.literal_eval(tree.args[1])
             each = shifts if isinstance(shifts, list) else [shifts]
-            return all(self._shifted(tree.args[0], i, sign * k) is not None for k in each)
+            return all(self._has_at(tree.args[0], i, sign * k) for k in each)
+        if name in ("difference", "percent_change"):
+            steps = [-options.get("step", 1) * n for n in range(options.get("order", 1) + 1)]
+            return all(self._has_at(tree.args[0], i, k) for k in steps)
+        if name in ("moving_average", "moving_sum"):
+            weights = self._weights(tree, options)
+            there = sum(self._has_at(tree.args[0], i, k) for k in weights)
+            return there >= options.get("at_least", len(weights))
+        if name == "impute":
+            how = ast.literal_eval(tree.args[1])
+            return self.has(tree.args[0], i) or self._ends(tree.args[0], how, options.get("limit"), i) is not None
         if name == "category" and options.get("unseen") == "missing" and isinstance(options.get("order"), list):
             value = self.value(tree.args[0], i)
             return value in options["order"] if value is not None else options.get("missing") == "category"
@@ -183,6 +188,10 @@ class Interpreter:
         if name in PRESENCE and not paired and not (name == "log" and "nonpositive" in options):
             return self.has(tree.args[0], i)
         return self.value(tree, i) is not None
+
+    def _has_at(self, x: ast.expr, i: int, offset: int) -> bool:
+        row = self._row(x, i, offset)
+        return row is not None and self.has(x, row)
 
     # columns
 
@@ -248,13 +257,13 @@ class Interpreter:
         if not self.sample:
             raise Refused("nothing to learn from")
         first = min(self.period[i] for i in self.sample)
-        return [lambda i, d=d: float(self.period[i] - first) ** d for d in range(1, degree + 1)]  # type: ignore[misc]
+        return [lambda i, d=d: float(self.period_of(i) - first) ** d for d in range(1, degree + 1)]  # type: ignore[misc]
 
     def _columns_season(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
         part = ast.literal_eval(tree.args[0])
         labels = MONTHS if part == "month" else QUARTERS
         coding = options.get("coding", "reference")
-        code = lambda i: labels.index(self._part(self.period[i], part))  # noqa: E731
+        code = lambda i: labels.index(self._part(self.period_of(i), part))  # noqa: E731
         if coding == "waves":
             pairs = [(f, n) for n in range(1, options.get("pairs", 1) + 1) for f in (math.sin, math.cos)]
             pairs = [(f, n) for f, n in pairs if not (f is math.sin and 2 * n == len(labels))]
@@ -291,7 +300,7 @@ class Interpreter:
         unseen = options.get("unseen", "fail")
         key = ("order", ast.dump(x), repr(options))
         if key not in self.memory:
-            counts = Counter(self._while_learning(x, i) for i in self.sample)
+            counts = Counter(self.value(x, i) for i in self.sample)
             absent = counts.pop(None, 0)
             self.memory[key] = self._categories(x, counts, absent if with_missing else 0, options)
         order, pooled = self.memory[key]
@@ -408,13 +417,6 @@ class Interpreter:
             raise Refused("not finite")
         return found
 
-    def _while_learning(self, tree: ast.expr, i: int) -> Cell:
-        before, self.visible = self.visible, self.learning
-        try:
-            return self.value(tree, i)
-        finally:
-            self.visible = before
-
     def _value_constant(self, tree: ast.Constant, i: int) -> Cell:
         return tree.value
 
@@ -423,6 +425,8 @@ class Interpreter:
             return None
         if tree.id in self.derived:
             return self.value(self.derived[tree.id], i)
+        if isinstance(i, tuple):
+            return self.period_of(i) if tree.id == "month" else self.unit_of(i)
         return self.rows[i][tree.id]
 
     def _value_unaryop(self, tree: ast.UnaryOp, i: int) -> Cell:
@@ -569,7 +573,7 @@ class Interpreter:
 
     def _value_periods_since(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         date = ast.literal_eval(tree.args[0])
-        return float(self.period[i] - (12 * (int(date[:4]) - 1970) + int(date[5:7]) - 1))
+        return float(self.period_of(i) - (12 * (int(date[:4]) - 1970) + int(date[5:7]) - 1))
 
     # bins
 
@@ -632,7 +636,7 @@ class Interpreter:
 
     def _sample(self, x: ast.expr) -> list[float]:
         """Return the values from which a statistic is learned: of the rows learned from, those that are there."""
-        found = (self._while_learning(x, i) for i in self.sample)
+        found = (self.value(x, i) for i in self.sample)
         return [float(value) for value in found if value is not None]
 
     def _learned(self, name: str, x: ast.expr, share: float | None = None) -> float:
@@ -659,7 +663,7 @@ class Interpreter:
     def _groups(self, x: ast.expr, by: Sequence[ast.expr]) -> dict[tuple[Any, ...], list[Any]]:
         groups: dict[tuple[Any, ...], list[Any]] = {}
         for i in self.sample:
-            value, group = self._while_learning(x, i), tuple(self._while_learning(each, i) for each in by)
+            value, group = self.value(x, i), tuple(self.value(each, i) for each in by)
             if value is not None and None not in group:
                 groups.setdefault(group, []).append(value)
         return groups
@@ -688,7 +692,7 @@ class Interpreter:
             found: dict[Any, Any] = {None: _filling(how, whole, order)}
             if by:
                 found |= {group: _filling(how, values, order) for group, values in self._groups(x, by).items()}
-                seen = {tuple(self._while_learning(each, i) for each in by) for i in self.sample}
+                seen = {tuple(self.value(each, i) for each in by) for i in self.sample}
                 if how != "mode" and any(None not in group and group not in found for group in seen):
                     raise Refused("a group in which it is missing")
             self.memory[key] = found
@@ -696,12 +700,36 @@ class Interpreter:
 
     # along time
 
-    def _row(self, i: int, offset: int) -> int | None:
-        found = self.at.get((self.unit[i], self.period[i] + offset))
-        return found if self.visible is None or found in self.visible else None
+    def _row(self, x: ast.expr, i: Any, offset: int) -> Any:
+        """Return the row so many periods later; without one the period itself, where x needs no row there."""
+        place = self.unit_of(i), self.period_of(i) + offset
+        return self.at.get(place, place if self._stands_alone(x) else None)
 
-    def _shifted(self, x: ast.expr, i: int, offset: int) -> Cell:
-        row = self._row(i, offset)
+    def unit_of(self, i: Any) -> Any:
+        return i[0] if isinstance(i, tuple) else self.unit[i]
+
+    def period_of(self, i: Any) -> int:
+        return i[1] if isinstance(i, tuple) else self.period[i]
+
+    def _stands_alone(self, x: ast.expr) -> bool:
+        """Return whether an expression reads other periods, the calendar and the unit alone, and no cell of its row."""
+        if isinstance(x, ast.Name):
+            if x.id in self.derived:
+                return self._stands_alone(self.derived[x.id])
+            return x.id in ("month", "hut")
+        name, _ = _call(x)
+        if name in ("lag", "lead", "difference", "percent_change", "moving_average", "moving_sum"):
+            return True
+        if name == "impute" and ast.literal_eval(x.args[1]) in ("previous", "next", "linear"):  # type: ignore[attr-defined]
+            return False
+        parts = [child for child in ast.iter_child_nodes(x) if isinstance(child, ast.expr)]
+        if isinstance(x, ast.Call):
+            of_groups = _by(x)
+            parts = of_groups if name in STATISTICS else [*x.args, *of_groups]
+        return all(self._stands_alone(part) for part in parts)
+
+    def _shifted(self, x: ast.expr, i: Any, offset: int) -> Cell:
+        row = self._row(x, i, offset)
         return None if row is None else self.value(x, row)
 
     def _value_lag(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
@@ -711,30 +739,32 @@ class Interpreter:
         return self._shifted(tree.args[0], i, ast.literal_eval(tree.args[1]))
 
     def _value_difference(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        return self._differenced(tree.args[0], options.get("order", 1), options.get("step", 1), i)
-
-    def _differenced(self, x: ast.expr, order: int, step: int, i: int) -> Cell:
-        if order == 0:
-            return self.value(x, i)
-        now, row = self._differenced(x, order - 1, step, i), self._row(i, -step)
-        then = None if row is None else self._differenced(x, order - 1, step, row)
-        return None if now is None or then is None else float(now) - then
+        order, step = options.get("order", 1), options.get("step", 1)
+        values = [self._shifted(tree.args[0], i, -step * number) for number in range(order + 1)]
+        if None in values:
+            return None
+        while len(values) > 1:
+            values = [float(now) - then for now, then in pairwise(values)]
+        return values[0]
 
     def _value_percent_change(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        now, then = self.value(tree.args[0], i), self._shifted(tree.args[0], i, -options.get("step", 1))
+        now, then = self._shifted(tree.args[0], i, 0), self._shifted(tree.args[0], i, -options.get("step", 1))
         if now is None or then is None:
             return None
         if then == 0:
             raise Refused("nothing to be a percent of")
         return 100 * (now - then) / then
 
-    def _window(self, tree: ast.Call, options: dict[str, Any], i: int) -> list[tuple[float, float]] | None:
+    @staticmethod
+    def _weights(tree: ast.Call, options: dict[str, Any]) -> dict[int, float]:
         window = ast.literal_eval(tree.args[1])
-        if options.get("align") == "centre":
-            half = window // 2
-            weights = {o: 0.5 if window % 2 == 0 and abs(o) == half else 1.0 for o in range(-half, half + 1)}
-        else:
-            weights = dict.fromkeys(range(1 - window, 1), 1.0)
+        if options.get("align") != "centre":
+            return dict.fromkeys(range(1 - window, 1), 1.0)
+        half = window // 2
+        return {o: 0.5 if window % 2 == 0 and abs(o) == half else 1.0 for o in range(-half, half + 1)}
+
+    def _window(self, tree: ast.Call, options: dict[str, Any], i: int) -> list[tuple[float, float]] | None:
+        weights = self._weights(tree, options)
         found = [(w, v) for o, w in weights.items() if (v := self._shifted(tree.args[0], i, o)) is not None]
         return found if len(found) >= options.get("at_least", len(weights)) else None
 
@@ -746,30 +776,49 @@ class Interpreter:
         found = self._window(tree, options, i)
         return None if found is None else float(sum(w * v for w, v in found))
 
-    def _neighbours(self, x: ast.expr, how: str, limit: int | None, i: int) -> Cell:
-        own = [
-            (p, j) for (u, p), j in self.at.items() if u == self.unit[i] and (self.visible is None or j in self.visible)
-        ]
-        known = sorted((p, v) for p, j in own if (v := self.value(x, j)) is not None)
+    def _ends(self, x: ast.expr, how: str, limit: int | None, i: int) -> list[tuple[int, int]] | None:
+        """Return the periods and rows that a run of missing values is filled from, or None where it is not."""
+        own = [(p, j) for (u, p), j in self.at.items() if u == self.unit[i]]
+        known = [(p, j) for p, j in own if self.has(x, j)]
         at = self.period[i]
-        before = max((pair for pair in known if pair[0] < at), default=None, key=lambda pair: pair[0])
-        after = min((pair for pair in known if pair[0] > at), default=None, key=lambda pair: pair[0])
+        before = max((pair for pair in known if pair[0] < at), default=None)
+        after = min((pair for pair in known if pair[0] > at), default=None)
         start = before[0] if before else min(p for p, _ in own) - 1
         end = after[0] if after else max(p for p, _ in own) + 1
-        if limit is not None and end - start - 1 > limit:
+        chosen = {"previous": [before], "next": [after]}.get(how, [before, after])
+        if None in chosen or (limit is not None and end - start - 1 > limit):
             return None
-        if how == "linear":
-            if before is None or after is None:
-                return None
-            return before[1] + (after[1] - before[1]) * (at - before[0]) / (after[0] - before[0])
-        chosen = before if how == "previous" else after
-        return None if chosen is None else chosen[1]
+        return [pair for pair in chosen if pair is not None]
+
+    def _neighbours(self, x: ast.expr, how: str, limit: int | None, i: int) -> Cell:
+        ends = self._ends(x, how, limit, i)
+        if ends is None:
+            return None
+        values = [self.value(x, j) for _, j in ends]
+        if how != "linear" or None in values:
+            return values[0]
+        (start, _), (end, _) = ends
+        return values[0] + (values[1] - values[0]) * (self.period[i] - start) / (end - start)
 
     def _across(self, name: str, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         items = [member for arg in tree.args for member in _members(self._spread(arg))]
         found = [float(v) for item in items if (v := self.value(item, i)) is not None]
         least = _least(name, options, items)
         return float(ACROSS[name](found)) if len(found) >= least else None
+
+
+def _complete(columns: Sequence[Column], i: int) -> bool:
+    """Return whether all columns have a value in a row; one that is left out anyway cannot fail."""
+    failed = None
+    for column in columns:
+        try:
+            if column(i) is None:
+                return False
+        except Refused as refused:
+            failed = refused
+    if failed is not None:
+        raise failed
+    return True
 
 
 def value_of(text: str, row: dict[str, Cell], orders: dict[str, Sequence[str]] | None = None) -> Cell:

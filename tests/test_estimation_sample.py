@@ -45,6 +45,55 @@ class Remaining(Folder):
         again = made.plan.build(table).columns
         self.assertEqual((again.learned, again.rows.learned), ([], 0))  # a resolved plan learns nothing
 
+    def test_learned_numbers_beside_lags_and_random_masks_follow_from_the_learning_rows_of_the_matrix(self) -> None:
+        """Each number is worked out by hand from the plain columns of the same matrix."""
+        for seed in range(6):
+            table = panel(seed, units=4, periods=40, gaps=0.2, missing=0.1)
+            dice = np.random.default_rng(seed)
+            table["drawn"] = (dice.random(len(table["hut"])) < 0.6).tolist()
+            plain = {
+                "p": "price",
+                "s": "impute(snow, 'next')",
+                "g": "lag(price, 2)",
+                "m": "moving_average(snow, 3, at_least=1)",
+            }
+            learned = {
+                "c": "center(price)",
+                "z": "standardize(impute(snow, 'next'))",
+                "w": "winsorize(lag(price, 2), shares=[0.1, 0.9])",
+                "o": "lag(center(price), 2)",
+                "q": "moving_average(snow, 3, at_least=1) > median(moving_average(snow, 3, at_least=1))",
+            }
+            data = {"time": "month", "every": "month", "panel": ["hut"]}
+            plan = fa.Plan(
+                "stays", {**plain, "far": "lag(price, [4, 5])", **learned}, data=data, rows={"learn": "drawn"}
+            )
+            made = plan.build(table)
+            rows = made.rows.learning
+            x = dict(zip(made.names, made.X.T, strict=True))
+            mean, low, high = x["p"][rows].mean(), *np.quantile(x["g"][rows], [0.1, 0.9])
+            by_hand = {
+                "c": x["p"] - mean,
+                "z": (x["s"] - x["s"][rows].mean()) / x["s"][rows].std(ddof=1),
+                "w": np.clip(x["g"], low, high),
+                "o": x["g"] - mean,
+                "q": x["m"] > np.median(x["m"][rows]),
+            }
+            for key, column in by_hand.items():
+                np.testing.assert_allclose(x[key], column, rtol=1e-12, atol=1e-12, err_msg=key)
+            self.assertEqual({(each.rows, each.remaining) for each in made.columns.learned}, {(rows.sum(), True)})
+            self.assertFalse([text for text in made.columns.warnings if "terms.m reads later rows" in text])
+
+    def test_the_warning_of_later_rows_counts_the_learning_rows_that_read_them(self) -> None:
+        table = {"t": list(range(2001, 2009)), "x": [1.0, 2, None, 4, 5, None, 7, 8], "k": [1, 1, 1, 0, 1, 1, 1, 0]}
+        table["u"] = [float(value) for value in range(8)]
+        terms = {"l": "lead(lag(u, 1), 2)", "f": "impute(x, 'next')"}
+        made = fa.Plan(None, terms, data={"time": "t", "every": "year"}, rows={"learn": "k == 1"}).build(table)
+        # rows 1 to 7 remain; row 3 reads row 4, and row 7 row 8; row 3 is filled from row 4
+        said = "\n".join(made.columns.warnings)
+        self.assertIn("terms.l reads later rows that are not learned from in 2 of 6 learning rows", said)
+        self.assertIn("terms.f reads later rows that are not learned from in 1 of 6 learning rows", said)
+
     def test_rows_of_a_group_without_a_value_are_not_learned_from(self) -> None:
         table: dict[str, Any] = {
             "g": list("aabbccdd"),

@@ -16,13 +16,17 @@ from facturum.engine.passes.build import resolve
 from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.prepare import prepare
 from facturum.language.parser import parse
-from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, SCALARS, TERMS
+from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, LEARNED_ALONG, SCALARS, TERMS
 from tests.interpreter import Interpreter, Refused
 from tests.support import PANEL_DATA, VARIABLES, built, huts, panel
 
 ORDERS = {"comfort": ("poor", "fair", "good")}
 DERIVED = {"ratio": "price / (beds + 1)", "near": "regroup(valley, {'near': ['Upper']}, rest='far')"}
-ANY = st.one_of(TERMS, SCALARS, CONDITIONS, BLOCKS, ALONG, LEARNED, CALENDAR, st.sampled_from(["ratio", "near"]))
+ANY = st.one_of(
+    TERMS, SCALARS, CONDITIONS, BLOCKS, ALONG, LEARNED, LEARNED_ALONG, CALENDAR, st.sampled_from(["ratio", "near"])
+)
+MASKS = st.sampled_from(["hidden > -0.5", "hidden > 0.3", "not is_missing(hidden) and hidden < 1"])  # of random rows
+LEARN = st.one_of(CONDITIONS, MASKS, MASKS, st.none(), st.none())
 PRODUCTS = st.tuples(st.one_of(BLOCKS, CALENDAR, LEARNED), st.one_of(ALONG, LEARNED, BLOCKS)).map(
     lambda t: f"{t[0]} * ({t[1]})"
 )
@@ -87,7 +91,7 @@ class Plans(unittest.TestCase):
     @given(
         st.lists(st.one_of(ANY, ANY, PRODUCTS), min_size=1, max_size=3),
         st.one_of(st.just("open"), CONDITIONS, st.none(), st.none()),
-        st.one_of(CONDITIONS, st.none(), st.none()),
+        LEARN,
         st.sampled_from(["drop", "keep"]),
         st.sampled_from([None, "hidden", "hidden > 0", "lead(hidden, 1)"]),
         st.integers(0, 10**6),
@@ -177,7 +181,7 @@ class AlongTime(unittest.TestCase):
 
     @given(ALONG, st.integers(0, 10**6), st.integers(2, 12))
     @settings(max_examples=40, deadline=None)
-    def test_what_is_learned_does_not_see_later_rows(self, text: str, seed: int, until: int) -> None:
+    def test_what_is_learned_sees_later_rows_only_where_it_says_so(self, text: str, seed: int, until: int) -> None:
         table = cells(seed)
         month = f"{2020 + until // 12}-{until % 12 + 1:02d}"
         made = fa.Plan(None, {"z": f"center({text})"}, data=PANEL_DATA, rows={"learn": f"month < '{month}'"})
@@ -188,7 +192,8 @@ class AlongTime(unittest.TestCase):
             ]
             for name, values in table.items()
         }
-        self.assertEqual(_resolved(made, table), _resolved(made, wild))
+        if _resolved(made, table) != _resolved(made, wild):
+            self.assertIn("terms.z reads later rows", " ".join(made.build(table).columns.warnings))
 
     @given(ALONG, st.sampled_from(["snow", "price", "stays", "change", "floor"]), st.integers(0, 10**6))
     @settings(max_examples=40, deadline=None)

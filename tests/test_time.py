@@ -93,8 +93,32 @@ class Operations(unittest.TestCase):
         slow = Slow(table, "snow")
         self.agree(column(f"lag(snow, {k})", table), slow.each(slow.shift(-k)))
         self.agree(column(f"lead(snow, {k})", table), slow.each(slow.shift(k)))
-        twice = slow.then(slow.shift(-1))
-        self.agree(column("lag(lag(snow, 1), 2)", table), twice.each(twice.shift(-2)))
+
+    @given(st.integers(0, 10**6), st.integers(1, 3), st.integers(1, 3))
+    @settings(max_examples=25, deadline=None)
+    def test_nested_operations_read_values_and_the_calendar_also_where_a_row_is_absent(
+        self, seed: int, a: int, b: int
+    ) -> None:
+        table = panel(seed, units=3, periods=16, gaps=0.35)
+        same = {
+            f"lag(lag(snow, {a}), {b})": f"lag(snow, {a + b})",
+            f"lead(lag(snow, {a}), {a})": "snow",
+            f"lag(lead(snow, {a}), {a})": "snow",
+            f"moving_average(lag(snow, {a}), 3, at_least=1)": f"lag(moving_average(snow, 3, at_least=1), {a})",
+            f"percent_change(lag(price, {a}), step={b})": f"lag(percent_change(price, step={b}), {a})",
+            f"lag(periods_since('2020-03'), {a})": f"periods_since('2020-03') - {a}",
+        }
+        for nested, plain in same.items():
+            self.agree(column(nested, table), column(plain, table), False)
+        hut = table["hut"][0]
+        self.agree(column(f"lag(hut, {b}) == '{hut}'", table), [float(other == hut) for other in table["hut"]])
+        months = [(int(text[5:7]) - 1 + a) % 12 + 1 for text in table["month"]]
+        self.agree(column(f"lead(part(month, 'month') == 'may', {a})", table), [float(month == 5) for month in months])
+        # what is filled in a row is not known without the row
+        rows = Slow(table, "snow").rows
+        there = [(unit, period - a) in set(rows) for unit, period in rows]
+        filled = column(f"lag(impute(snow, value=0), {a})", table)
+        self.assertEqual([value is not None for value in filled], there)
 
     @given(st.lists(st.sampled_from("abc"), min_size=1, max_size=20), st.integers(1, 3))
     @settings(max_examples=40, deadline=None)

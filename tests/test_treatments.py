@@ -78,10 +78,10 @@ class Neighbours(unittest.TestCase):
         self.assertEqual((before[:3:2], after[0]), ([None, None], None))  # what fails has no value in the figure
         np.testing.assert_allclose(after[1:], np.log([1, 10, 100]))  # type: ignore[arg-type]
 
-    def test_while_learning_nothing_looks_at_other_rows(self) -> None:
+    def test_what_is_filled_from_earlier_rows_is_learned_without_later_ones(self) -> None:
         table = panel(8)
         plan = fa.Plan(
-            None, {"x": "center(impute(snow, 'linear'))"}, data=PANEL_DATA, rows={"learn": "month < '2021-06'"}
+            None, {"x": "center(impute(snow, 'previous'))"}, data=PANEL_DATA, rows={"learn": "month < '2021-06'"}
         )
         changed = {
             **table,

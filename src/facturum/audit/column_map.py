@@ -157,6 +157,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
             *text_warnings(outline),
             *overlap_warnings(outline),
             *conversion_warnings(prepared),
+            *report.later_rows.warnings(),
             *[warning for each in bins for warning in bins_warnings(each)],
             *[warning for each in imputations for warning in imputation_warnings(each, preparation.flagged)],
             *[warning for each in scores for warning in score_warnings(each)],

@@ -316,6 +316,26 @@ class Negative(Node):
         return scaled(self.value.reading(), -1)
 
 
+@node
+class Presence(Node):
+    """Whether an expression has a value: true where it has, missing where it has none.
+
+    Operations along time find by it which rows remain, before what lies inside them has been learned.
+    """
+
+    x: Node = argument("any expression")
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.type_of(self.x)
+        return Type(Kind.TRUTH)
+
+    def values(self, rows: Rows) -> Values:
+        return Values(np.ones(rows.length, dtype=bool), rows.valid(self.x))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.valid(self.x)
+
+
 class Condition(Node):
     """What is true, false or missing in each row."""
 

@@ -162,6 +162,10 @@ class Node(ABC):
             named += [(field, each) for each in value] if several else [(field, value)]
         return tuple(named)
 
+    def own_row(self) -> tuple[Node, ...]:
+        """Return the expressions that it reads in the row itself, and not only to learn from all rows."""
+        return self.children()
+
     def decided_by(self) -> tuple[Node, ...]:
         """Return the expressions whose values, and not only their presence, decide in which rows this has a value."""
         return ()

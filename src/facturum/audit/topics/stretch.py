@@ -59,6 +59,14 @@ class Stretch:
         return self.kept[self.is_remaining]
 
     @cached_property
+    def learning(self) -> Array:
+        """Positions of the rows of the matrix that are learned from."""
+        whole = [np.arange(leaf.count) if leaf.learning is None else leaf.learning for leaf in self.selection.leaves]
+        return np.concatenate(
+            [leaf.positions()[which] for leaf, which in zip(self.selection.leaves, whole, strict=True)]
+        )
+
+    @cached_property
     def left_out(self) -> Array:
         """Positions of the rows that [rows] keep takes and that are left out, since a value is missing."""
         return np.concatenate([leaf.dropped[leaf.causes >= 0] + leaf.start for leaf in self.selection.leaves])

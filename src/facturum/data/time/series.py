@@ -89,6 +89,35 @@ def period_numbers(moments: Array, step: str) -> Array:
     return numbers
 
 
+def period_starts(numbers: Array, step: str) -> Array:
+    """Return the moment at which each period begins, in microseconds since 1970.
+
+    Args:
+        numbers: of the periods, as `period_numbers` gives them.
+        step: as there.
+
+    Example:
+        >>> period_starts(np.array([0, 1]), "day").tolist(), period_starts(np.array([-1]), "month").tolist()
+        ([0, 86400000000], [-2678400000000])
+    """
+    if step in MINUTES:
+        return numbers * (MINUTES[step] * 60_000_000)
+    if step == "hour":
+        return numbers * _HOUR
+    if step == "day":
+        days = numbers
+    elif step == "workday":
+        weeks, weekday = np.divmod(numbers + 3, 5)
+        days = 7 * weeks + weekday - 3
+    elif step.startswith("week"):
+        days = 7 * numbers + first_day(step)
+    else:
+        months = numbers * {"month": 1, "quarter": 3, "year": 12}[step]
+        days = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    starts: Array = days * (24 * _HOUR)
+    return starts
+
+
 @dataclass(frozen=True)
 class Series:
     """The rows of a table by unit and period.

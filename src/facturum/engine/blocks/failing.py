@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from facturum.data.values import Array, Mask, Values, and_masks
+from facturum.data.values import Array, Mask, Values
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 
@@ -20,7 +20,7 @@ Failed = dict[Node, tuple[RowFailure, Array]]  # of each operation that fails, f
 
 
 def evaluated(source: Source, node: Node, start: int, stop: int, rows: LeafRows | None = None) -> tuple[Values, Failed]:
-    """Return an expression over a range of rows, and where it fails; there it is missing, as in rows not visible.
+    """Return an expression over a range of rows, and where it fails; there it is missing.
 
     Args:
         source: the table.
@@ -37,11 +37,6 @@ def evaluated(source: Source, node: Node, start: int, stop: int, rows: LeafRows 
         return at
 
     part = fine_values(rows or source.rows(start, stop), node, remember)
-    if source.visible is not None:
-        visible = source.visible[start:stop]
-        for _, origins in failed.values():
-            origins[~visible] = NOWHERE
-        part = Values(part.data, and_masks(part.valid, visible), part.labels)
     return part, failed
 
 

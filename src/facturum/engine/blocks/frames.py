@@ -10,6 +10,7 @@ import numpy as np
 
 from facturum.data.time.joining import JoinedSeries
 from facturum.data.values import Array, Mask, Values
+from facturum.engine.blocks.elsewhen import patched, without_row
 from facturum.engine.blocks.failing import NOWHERE, Failed, evaluated, failing, origins_at, refuse, taken
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.blocks.margin import Margin
@@ -28,25 +29,37 @@ class BlockFrame:
     Args:
         margin: the range that they lie in, and its margin.
         rows: those asked for.
+        node: the expression that is read.
     """
 
-    def __init__(self, margin: Margin, rows: LeafRows) -> None:
+    def __init__(self, margin: Margin, rows: LeafRows, node: Node) -> None:
         self._margin, self._rows = margin, rows
+        self._alone = node if rows.source.stands_alone(node) else None
         self._stop = margin.inset + rows.stop - rows.start
 
     def whole(self, node: Node) -> Values:
-        """Return an expression over all rows of the frame; where it fails or is not visible it is missing."""
+        """Return an expression over all rows of the frame; where it fails it is missing."""
         return self._margin.whole(node)
 
     def here(self, values: Values, offset: int = 0) -> Values:
         """Return for each row asked for the value so many periods later in its unit."""
+        part = self._at(values, offset)
+        if self._alone is None or offset == 0:
+            return part
+        return without_row(part, self._alone, self._rows, offset, self.absent(offset))
+
+    def _at(self, values: Values, offset: int) -> Values:
         margin, chosen = self._margin, self._rows.positions_chosen
         part = margin.shift(values, offset, margin.inset, self._stop)
         return part if chosen is None else part.take(chosen)
 
+    def place(self, origins: Array, offset: int) -> Values:
+        """Return something of the rows of the frame, for each row asked for of the row so many periods later."""
+        return self._at(Values(origins), offset)
+
     def absent(self, offset: int) -> Mask:
         """Return for which rows asked for there is no row so many periods later."""
-        there = self.here(Values(np.ones(self._margin.length, dtype=bool)), offset)
+        there = self._at(Values(np.ones(self._margin.length, dtype=bool)), offset)
         return ~there.present_mask()
 
     def windowed(self, node: Node, key: Node, work: Callable[[Look], Values]) -> Values:
@@ -78,7 +91,7 @@ class BlockFrame:
 
 def _origins(frame: BlockFrame | JoinedFrame, offset: int, origins: Array) -> Array:
     """Return for rows asked for, so many periods later, the row in which an expression fails; NOWHERE for none."""
-    part = frame.here(Values(origins), offset)
+    part = frame.place(origins, offset)
     return part.data if part.valid is None else np.where(part.valid, part.data, NOWHERE)
 
 
@@ -117,16 +130,23 @@ class SeriesFrame:
 
 
 class JoinedFrame:
-    """The rows of a joined series, for rows of the plan's table to find theirs among."""
+    """The rows of a joined series, for rows of the plan's table to find theirs among.
 
-    def __init__(self, series: SeriesFrame, rows: LeafRows) -> None:
-        self._series, self._rows = series, rows
+    In a period that the series lacks, its variables are missing, as they are in the row that it is joined to.
+    """
+
+    def __init__(self, series: SeriesFrame, rows: LeafRows, node: Node) -> None:
+        self._series, self._rows, self._node = series, rows, node
 
     def whole(self, node: Node) -> Values:
         return self._series.whole(node)[0]
 
     def here(self, values: Values, offset: int = 0) -> Values:
-        return taken(values, self._positions(offset))
+        at = self._positions(offset)
+        return without_row(taken(values, at), self._node, self._rows, offset, at < 0)
+
+    def place(self, origins: Array, offset: int) -> Values:
+        return taken(Values(origins), self._positions(offset))
 
     def absent(self, offset: int) -> Mask:
         missing: Mask = self._positions(offset) < 0
@@ -143,7 +163,12 @@ class JoinedFrame:
         """Return the same, computed once over the whole series."""
         values, series = self.whole(node), self._series
         whole: Values = self._once(key, lambda: work(lambda offset: taken(values, series.positions(offset))))
-        return self.here(whole)
+        at = self._positions(0)
+        part, lacking = taken(whole, at), np.flatnonzero(at < 0)
+        if not len(lacking):
+            return part
+        frame = self._rows.where(lacking).frame(node, (0,))
+        return patched(part, lacking, work(partial(frame.here, values)))
 
     def _once(self, key: Any, make: Callable[[], Any]) -> Any:
         return self._series.source.shared(("once", key), make)

@@ -81,20 +81,11 @@ class Neighbours:
 
 
 def _spans(margin: Margin) -> tuple[Array, Array]:
-    """Return for each row of a margin the first and the last visible period of its unit."""
+    """Return for each row of a margin the first and the last period of its unit."""
     source = margin.source
     unit = np.cumsum(margin.changes) - 1
     begins = np.flatnonzero(margin.changes)
-    visible = (
-        np.ones(margin.length, dtype=bool) if source.visible is None else source.visible[margin.start : margin.stop]
-    )
-    at = np.arange(margin.length)
-    seen = np.flatnonzero(visible)
-    low, high = np.full(len(begins), margin.length), np.full(len(begins), -1)
-    np.minimum.at(low, unit[seen], at[seen])
-    np.maximum.at(high, unit[seen], at[seen])
-    first, last = np.minimum(low, margin.length - 1), np.maximum(high, 0)
-    first_period, last_period = margin.periods[first], margin.periods[last]
+    first_period, last_period = margin.periods[begins], margin.periods[np.append(begins[1:], margin.length) - 1]
     if (earliest := _edge_of_unit(source, margin.start, -1)) is not None:
         first_period[0] = source.places_in_time(earliest, earliest + 1)[0]
     if (latest := _edge_of_unit(source, margin.stop, 1)) is not None:
@@ -103,14 +94,11 @@ def _spans(margin: Margin) -> tuple[Array, Array]:
 
 
 def _edge_of_unit(source: Source, edge: int, direction: int) -> int | None:
-    """Return the outermost visible row of a unit that goes on beyond an edge; None where it does not."""
+    """Return the outermost row of a unit that goes on beyond an edge; None where it does not."""
     outermost = None
     for start, stop in _beyond(source, edge, direction):
-        rows = np.arange(start, stop)
-        if source.visible is not None:
-            rows = rows[source.visible[start:stop]]
-        if len(rows):
-            outermost = int(rows[0] if direction < 0 else rows[-1])
+        if stop > start:
+            outermost = start if direction < 0 else stop - 1
     return outermost
 
 

@@ -99,19 +99,16 @@ class LeafRows:
         """Return the rows among which an expression runs along time, with all that lie at some offsets."""
         home = self.source.home_of(node)
         if home is not None:
-            return JoinedFrame(self.source.joined[home], self)
+            return JoinedFrame(self.source.joined[home], self, node)
         before, after = max(0, -min(offsets)), max(0, *offsets)
         if self._margin is None or not self._margin.reaches(before, after):
             most_before, most_after = self.source.halo
             self._margin = Margin(self, max(before, most_before), max(after, most_after))
-        return BlockFrame(self._margin, self)
+        return BlockFrame(self._margin, self, node)
 
     def periods(self) -> tuple[Array, Mask | None]:
         """Return the number of the period of each row, and which rows have one (None for all)."""
-        known, visible = self.source.known(self.start, self.stop), self.source.visible
-        if visible is not None:
-            part = visible[self.start : self.stop]
-            known = part if known is None else known & part
+        known = self.source.known(self.start, self.stop)
         return self.chosen(self.source.periods(self.start, self.stop)), None if known is None else self.chosen(known)
 
     @property

@@ -21,7 +21,7 @@ from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF, leaves_of
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
-from facturum.language.core import names_in
+from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
 
 
@@ -33,7 +33,6 @@ class Source:
         table: the variables as declared; in the order of unit and period where an expression works along time.
         derived: new variables by name.
         timing: how rows follow one another, where the plan defines it.
-        visible: the rows that operations along time read; None for all.
         series_joined: other tables, at the plan's step, whose variables are joined to this one.
         history_rows: how many rows of history there are.
         numbers: the row number of each position of the table; None where they are in order, those of history below 1.
@@ -43,7 +42,6 @@ class Source:
     table: Table
     derived: Mapping[str, Node]
     timing: Timing | None = None
-    visible: Mask | None = None
     series_joined: tuple[JoinedSeries, ...] = ()
     history_rows: int = 0
     numbers: Array | None = None
@@ -80,7 +78,24 @@ class Source:
     @cached_property
     def series(self) -> Series:
         """All rows by unit and period."""
-        return series_of(self.table, self.timing or Timing(None, "row"), self.visible)
+        return series_of(self.table, self.timing or Timing(None, "row"))
+
+    def stands_alone(self, node: Node) -> bool:
+        """Return whether an expression has its value in a period of a unit without a row there.
+
+        It has where it reads other periods, the calendar and the unit alone. A value is imputed in rows alone.
+        """
+        known: bool = self.shared(("stands alone", node), lambda: self._stands_alone(node))
+        return known
+
+    def _stands_alone(self, node: Node) -> bool:
+        if isinstance(node, Name):
+            if node.variable in self.derived:
+                return self.stands_alone(self.derived[node.variable])
+            return self.timing is not None and node.variable in (self.timing.time, *self.timing.panel)
+        if node.along_time:
+            return not node.filled_from()
+        return all(self.stands_alone(child) for child in node.own_row())
 
     def home_of(self, node: Node) -> str | None:
         """Return the joined series among whose rows an expression runs along time; None for those of the table."""

@@ -4,13 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import cast
 
-import numpy as np
-
-from facturum.data.values import Array, Mask
-from facturum.engine.blocks.failing import evaluated
-from facturum.engine.blocks.leaves import TOGETHER, batched, leaves_of, run
+from facturum.data.values import Array
+from facturum.engine.blocks.leaves import TOGETHER, batched, run
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.selection import Sample, Selection
@@ -19,7 +15,6 @@ from facturum.engine.planning.prepare import at_place
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError
-from facturum.language.core import truths
 from facturum.language.failures import Unlearnable
 from facturum.language.nodes import Node, Question
 from facturum.threads import thread_count
@@ -42,21 +37,20 @@ def learn(
     Raises:
         DataError: where there is nothing to learn from, with the place in the plan.
     """
-    visible = _visible(prepared)
-    asking = _Asking(visible, threads, order)
+    asking = _Asking(threads, order)
     if not asking.ready(prepared):
         return prepared, None
     prepared = asking.decide(prepared)
     if not asking.ready(prepared):
         return prepared, None
-    sample = Sample(prepared, prepared.source(visible), threads).settled()
+    sample = Sample(prepared, prepared.source(), threads).settled()
     while True:
         learned = asking.answer(prepared, sample)
         if not any(each.node.leaves_out for each in learned.learned):
-            return learned, None if visible is not None else sample
-        remaining = Sample(learned, learned.source(visible), threads).settled()
+            return learned, sample
+        remaining = Sample(learned, learned.source(), threads).settled()
         if remaining.totals.learned == sample.totals.learned:
-            return learned, None if visible is not None else remaining
+            return learned, remaining
         sample = remaining
 
 
@@ -65,12 +59,10 @@ class _Asking:
     """Answers open questions level by level, those first whose own expressions hold none.
 
     Args:
-        visible: the rows that operations along time read while learning.
         threads: how many threads.
         order: the order in which the summaries of leaves are merged.
     """
 
-    visible: Mask | None
     threads: int | None
     order: Callable[[int], list[int]] | None
 
@@ -100,7 +92,7 @@ class _Asking:
             if not asked:
                 return prepared
             if kept is None:
-                kept = Sample(prepared, prepared.source(self.visible), self.threads, complete=False).settled()
+                kept = Sample(prepared, prepared.source(), self.threads, complete=False).settled()
             prepared = self._answered(prepared, asked, kept, remaining=False)
 
     def answer(self, prepared: Prepared, sample: Sample) -> Prepared:
@@ -110,35 +102,12 @@ class _Asking:
         return prepared
 
     def _answered(self, prepared: Prepared, asked: dict[Node, Question], sample: Sample, remaining: bool) -> Prepared:
-        answers = _answers(asked, prepared, prepared.source(self.visible), sample, self.threads, self.order)
+        answers = _answers(asked, prepared, prepared.source(), sample, self.threads, self.order)
         closed = {node: answer for node, (answer, _) in answers.items()}
         learned = [
             Learned(node, answer, prepared.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
         ]
         return replace(prepared.map(lambda node: _replaced(node, closed)), learned=(*prepared.learned, *learned))
-
-
-def _visible(prepared: Prepared) -> Mask | None:
-    """Return the learning rows where an operation along time could otherwise read others while learning."""
-    if prepared.learn is None or not any(prepared.looks_along(root) for root in prepared.parts().values()):
-        return None
-    rows = _LearningRows(prepared.source(), prepared.learn)
-    if prepared.shaped.leaves_at_once is not None:
-        return cast(Mask, rows)
-    return np.concatenate([rows[start:stop] for start, stop in leaves_of(prepared.table.length)])
-
-
-class _LearningRows:
-    """A mask of the rows that the plan learns from, found anew for each range that is asked for."""
-
-    def __init__(self, source: Source, condition: Node) -> None:
-        self._source, self._condition = source, condition
-
-    def __getitem__(self, rows: slice) -> Mask:
-        start, stop, _ = rows.indices(self._source.table.length)
-        values, _ = evaluated(self._source, self._condition, start, stop)
-        holds: Mask = truths(values) if values.valid is None else truths(values) & values.valid
-        return holds
 
 
 def _replaced(node: Node, answers: dict[Node, Node]) -> Node:

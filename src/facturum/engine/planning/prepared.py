@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from facturum.data.table import Table
-from facturum.data.values import Array, Mask
+from facturum.data.values import Array
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.learned import Learned
@@ -59,14 +59,13 @@ class Prepared:
         """Return the scope that types this plan's expressions."""
         return Scope(self.table, self.derived, self.spec.resolved, self.spec.data.step)
 
-    def source(self, visible: Mask | None = None) -> Source:
-        """Return the rows for operations to read; those along time read the visible ones."""
+    def source(self) -> Source:
+        """Return the rows for operations to read."""
         shaped = self.shaped
         return Source(
             shaped.table,
             self.derived,
             self.spec.data.timing,
-            visible,
             shaped.joined,
             shaped.history_rows,
             shaped.numbers,

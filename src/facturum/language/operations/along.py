@@ -10,6 +10,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
+from facturum.language.core import Presence
 from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import STEP, Logged, Reading, Unit
@@ -41,16 +42,10 @@ class AlongTime(Node):
     def along_time(self) -> bool:
         return True
 
-    def decided_by(self) -> tuple[Node, ...]:
-        return (self.x,)
-
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
         need_number(self, self.x, kinds)
         return Type(Kind.NUMBER)
-
-    def valid(self, rows: Rows) -> Mask | None:
-        return rows.evaluate(self).valid
 
     def reading(self) -> Reading:
         return Unit(self.subject())
@@ -63,12 +58,30 @@ class Windowed(AlongTime):
     def along(self, look: Look) -> Values:
         """Return the values of some rows; ``look`` returns the argument of each, so many periods later."""
 
+    def present_along(self, look: Look) -> Mask | None:
+        """Return which of some rows have a value; ``look`` returns whether the argument of each has, as `along`."""
+        valid: Mask | None = None
+        for offset in self.offsets_read():
+            valid = and_masks(valid, look(offset).valid)
+        return valid
+
     def values(self, rows: Rows) -> Values:
         offsets = self.offsets_read()
         frame = rows.frame(self.x, offsets)
         frame.refuse_failed(self.x, offsets)
         values = frame.windowed(self.x, self, self.along)
         return finite(self, rows, values.data, values.valid)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        presence, offsets = Presence(self.x), self.offsets_read()
+        frame = rows.frame(presence, offsets)
+        frame.refuse_failed(presence, offsets)
+
+        def there(look: Look) -> Values:
+            valid = self.present_along(look)
+            return Values(np.ones(len(look(offsets[0]).data), dtype=bool), valid)
+
+        return frame.windowed(presence, Presence(self), there).valid
 
 
 def _numbers(values: Values) -> Values:
@@ -122,11 +135,12 @@ class Shifted(AlongTime):
         return frame.here(whole, self.sign * self.k)
 
     def valid(self, rows: Rows) -> Mask | None:
-        if not isinstance(self.k, tuple):
-            return super().valid(rows)
-        valid: Mask | None = None
-        for shift in self.k:
-            valid = and_masks(valid, rows.valid(self.replaced(k=shift)))
+        presence, valid = Presence(self.x), None
+        frame = rows.frame(presence, self.offsets_read())
+        frame.refuse_failed(presence, self.offsets_read())
+        whole = frame.whole(presence)
+        for offset in self.offsets_read():
+            valid = and_masks(valid, frame.here(whole, offset).valid)
         return valid
 
     def columns(self) -> tuple[Column, ...]:
@@ -273,6 +287,15 @@ class Moving(Windowed):
                 np.add(weight, share, out=weight, where=there)
             np.add(count, 1, out=count, where=there)
         return total, count if equal else weight, count
+
+    def present_along(self, look: Look) -> Mask | None:
+        if isinstance(self.at_least, str):
+            return super().present_along(look)
+        count = np.zeros(len(look(0).data), dtype=np.int16)
+        for offset in self.offsets_read():
+            part = look(offset).valid
+            np.add(count, 1, out=count, where=True if part is None else part)
+        return self.enough(count)
 
     def enough(self, count: Array) -> Array:
         """Return where there are as many values as are asked for."""

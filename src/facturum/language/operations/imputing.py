@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
+from facturum.language.core import Presence
 from facturum.language.nodes import Kinds, Node, Question, Type, operation
 from facturum.language.operations.groups import Key, KeyIndex, group_codes, in_order
 from facturum.language.operations.samples import present, some
@@ -33,7 +34,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.reading import Reading, Unit
-from facturum.language.rows import Rows
+from facturum.language.rows import Nearest, Rows
 from facturum.numerics.paths import between
 
 LEARNED = ("median", "mean", "mode")
@@ -244,23 +245,12 @@ class Impute(Node):
 
         A row in which the argument fails is a neighbour too, to be refused where it is read.
         """
-        near = rows.frame(self.x, (0,)).nearest(self.x)
-        before, after = near.before, near.after
-        if self.limit is not None:
-            first, last = near.ends()
-            start = np.where(before >= 0, near.periods[before], first - 1)
-            end = np.where(after >= 0, near.periods[after], last + 1)
-            long = end - start - 1 > self.limit
-            before, after = np.where(long, -1, before), np.where(long, -1, after)
+        near, fill, before, after = self._filled_along(rows, self.x, present)
         if self.how != "linear":
             source = before if self.how == "previous" else after
-            fill = ~present & (source >= 0)
-            near.refuse([(source, fill)])
             data = inner.data.copy()
             data[fill] = near.values.data[source[fill]]
         else:
-            fill = ~present & (before >= 0) & (after >= 0)
-            near.refuse([(before, fill), (after, fill)])
             a, b, numbers = before[fill], after[fill], near.values.numbers()
             data = inner.numbers().copy()
             share = (near.period[fill] - near.periods[a]) / (near.periods[b] - near.periods[a])
@@ -268,8 +258,22 @@ class Impute(Node):
         valid = present | fill
         return Values(data, None if valid.all() else valid, inner.labels)
 
-    def decided_by(self) -> tuple[Node, ...]:
-        return (self.x,) if self.along_time else ()
+    def _filled_along(self, rows: Rows, x: Node, present: Mask) -> tuple[Nearest, Mask, Array, Array]:
+        """Return the neighbours of rows, which rows are filled from them, and their places before and after."""
+        near = rows.frame(x, (0,)).nearest(x)
+        before, after = near.before, near.after
+        if self.limit is not None:
+            first, last = near.ends()
+            start = np.where(before >= 0, near.periods[before], first - 1)
+            end = np.where(after >= 0, near.periods[after], last + 1)
+            long = end - start - 1 > self.limit
+            before, after = np.where(long, -1, before), np.where(long, -1, after)
+        sides = {"previous": [before], "next": [after]}.get(self.how or "", [before, after])
+        fill = ~present
+        for side in sides:
+            fill = fill & (side >= 0)
+        near.refuse([(side, fill) for side in sides])
+        return near, fill, before, after
 
     def filled_from(self) -> tuple[tuple[str, Node], ...]:
         where = {"previous": "earlier", "next": "later"}
@@ -280,7 +284,10 @@ class Impute(Node):
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))
 
     def valid(self, rows: Rows) -> Mask | None:
-        return rows.evaluate(self).valid if self.along_time else None
+        present = rows.valid(self.x) if self.along_time else None
+        if present is None:
+            return None
+        return present | self._filled_along(rows, Presence(self.x), present)[1]
 
     def reading(self) -> Reading:
         inner = self.x.reading()

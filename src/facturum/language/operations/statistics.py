@@ -210,6 +210,9 @@ class Statistic(Node):
     def leaves_out(self) -> bool:
         return bool(self.by)
 
+    def own_row(self) -> tuple[Node, ...]:
+        return self.by
+
     @abstractmethod
     def statistic(self, x: FloatArray) -> float:
         """Return the statistic of values held together."""
