@@ -869,7 +869,12 @@ def _number(value: Cell) -> float | None:
 
 def _product(a: Column, b: Column) -> Column:
     def column(i: int) -> Cell:
-        x, y = a(i), b(i)
+        try:
+            x, y = a(i), b(i)
+        except Refused:  # a product without one of its factors is missing, whatever the other is
+            if b(i) is None:
+                return None
+            raise
         found = None if x is None or y is None else float(x) * float(y)
         if found is not None and not math.isfinite(found):
             raise Refused("not finite")

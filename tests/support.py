@@ -158,6 +158,5 @@ def process(*words: str | Path, **environment: str) -> subprocess.CompletedProce
         capture_output=True,
         text=True,
         env={**os.environ, **environment},
-        timeout=120,
         check=False,
     )

@@ -11,6 +11,7 @@ import signal
 import subprocess
 import sys
 import textwrap
+import threading
 import time
 import warnings
 from collections.abc import Callable
@@ -405,21 +406,19 @@ class Interrupted(Folder):
     def test_many_threads_writing_and_reading_one_place_see_whole_builds_only(self) -> None:
         designs = [self.old, plan({"p": "price"}).build(huts(250, seed=52))]
         wanted = {tuple(design.names): design.X.tobytes("F") for design in designs}
-        stop = time.monotonic() + 2
         failures: list[str] = []
-        written = [0, 0]
+        writing = [15, 15]  # how many times each has still to write
 
         def write(at: int) -> None:
-            while time.monotonic() < stop:
+            while writing[at]:
                 try:
-                    designs[at].save(self.target, replace=True)
-                    written[at] += 1
-                except fa.DataError as error:
-                    if "another build is being written" not in str(error):
-                        failures.append(str(error))
+                    designs[at].save(self.target, replace=True, wait=3600)
+                except fa.FacturumError as error:
+                    failures.append(str(error))
+                writing[at] -= 1
 
         def read(at: int) -> None:
-            while time.monotonic() < stop:
+            while any(writing):
                 try:
                     found = fa.open_design(self.target)
                     if wanted[tuple(found.names)] != found.X.tobytes("F"):
@@ -430,7 +429,43 @@ class Interrupted(Folder):
         with ThreadPoolExecutor(4) as pool:
             list(pool.map(lambda work: work[0](work[1]), [(write, 0), (write, 1), (read, 0), (read, 1)]))
         self.assertEqual(failures, [])
-        self.assertGreater(min(written), 0)
+        self.assertEqual(self.left(), ["build"])
+
+    def test_who_waits_comes_before_who_returns(self) -> None:
+        """A writer that comes again at once is refused while another waits, which then has its turn."""
+        turns: list[str] = []
+        going, waiting = threading.Event(), threading.Event()
+        settle = folder._settle
+        sleep = time.sleep
+
+        def held(path: Path) -> None:
+            if not going.is_set():
+                going.set()
+                waiting.wait()
+            settle(path)
+
+        def noticed(seconds: float) -> None:
+            waiting.set()  # the second writer stands in the queue
+            sleep(seconds)
+
+        def save(name: str, wait: float) -> None:
+            try:
+                self.old.save(self.target, replace=True, wait=wait)
+                turns.append(f"{name} wrote")
+            except fa.DataError as error:
+                turns.append(f"{name}: {error.what}")
+
+        with mock.patch.object(folder, "_settle", held), mock.patch.object(folder.time, "sleep", noticed):
+            first = threading.Thread(target=save, args=("first", 0))
+            first.start()
+            going.wait()
+            with self.assertRaisesRegex(fa.DataError, "another build is being written"):
+                self.old.save(self.target, replace=True)
+            second = threading.Thread(target=save, args=("second", 3600))
+            second.start()
+            first.join()
+            second.join()
+        self.assertEqual(turns, ["first wrote", "second wrote"])
         self.assertEqual(self.left(), ["build"])
 
     def test_a_full_disk_at_any_write_leaves_the_old_build_and_says_so(self) -> None:

@@ -96,7 +96,7 @@ class Ends(Folder):
             "signal.signal(signal.SIGHUP, signal.SIG_DFL)\n"  # which nohup has the tests ignore
             "settle = folder._settle\n"
             "def waiting(file):\n"
-            "    settle(file); print('ready', flush=True); time.sleep(60)\n"
+            "    settle(file); print('ready', flush=True); time.sleep(36000)\n"
             "folder._settle = waiting\n"
             "from facturum.cli.main import run; run()"
         )

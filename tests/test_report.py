@@ -173,7 +173,7 @@ class Notebooks(unittest.TestCase):
 
         book = nbformat.read(ROOT / "examples/tour.ipynb", 4)
         NotebookClient(
-            book, timeout=120, kernel_name="python3", resources={"metadata": {"path": ROOT / "examples"}}
+            book, timeout=None, kernel_name="python3", resources={"metadata": {"path": ROOT / "examples"}}
         ).execute()
         shown = [output["data"] for cell in book.cells for output in cell.get("outputs", []) if "data" in output]
         rich = [data for data in shown if "text/html" in data]

@@ -243,7 +243,7 @@ class Design:
             yield block, None if self.y is None else self.y[part], kept[part]
 
     @checked
-    def save(self, folder: str | Path, *, format: str = "parquet", replace: bool = False) -> None:
+    def save(self, folder: str | Path, *, format: str = "parquet", replace: bool = False, wait: float = 0.0) -> None:
         """Write the build folder, whole or not at all.
 
         Args:
@@ -251,6 +251,7 @@ class Design:
             format: of the design file: parquet, csv or npy (numbers only, without carried variables); npz of a sparse
                 design, and no other.
             replace: whether a build already there is replaced.
+            wait: for how many seconds to wait where another is being written to the same place.
 
         Raises:
             DataError: where the folder already exists, is not a build, or cannot be written.
@@ -273,6 +274,7 @@ class Design:
             ),
             own_files,
             replace,
+            wait,
         )
 
     @checked

@@ -224,6 +224,7 @@ class Plan:
         series: Mapping[str, Any] | None = None,
         format: str = "parquet",
         replace: bool = False,
+        wait: float = 0.0,
         memory: int = Portions.memory,
         threads: int | None = None,
         progress: RowProgress | None = None,
@@ -240,6 +241,7 @@ class Plan:
             series: the tables of the plan's series, instead of their files.
             format: of the design file: parquet or csv.
             replace: whether a build already there is replaced.
+            wait: for how many seconds to wait where another is being written to the same place.
             memory: bytes in which rows are brought into order.
             threads: how many threads; the result does not depend on it.
             progress: is called with what is being done, and the number of rows done and of all.
@@ -259,7 +261,7 @@ class Plan:
         with bounded():
             scan = self.scan(table)
             tables = self.series_tables(series)
-            options = {"form": format, "replace": replace, "threads": threads, "progress": progress}
+            options = {"form": format, "replace": replace, "wait": wait, "threads": threads, "progress": progress}
             portions = Portions(memory=memory)
             columns = build_into(self._spec, scan, tables, Path(folder), portions=portions, **options)  # type: ignore[arg-type]
             design = Design.open(folder, check=False)

@@ -10,6 +10,7 @@ import secrets
 import shutil
 import stat
 import sys
+import time
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -24,13 +25,18 @@ from facturum.errors import DataError
 _EXCHANGE, _HERE = 2, -100  # RENAME_EXCHANGE and AT_FDCWD of Linux
 _SWAP = 2  # RENAME_SWAP of macOS
 _TRIES = 50
+_PAUSE = 0.01  # seconds between two looks at a lock
 _READ = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
 _DIRECTORY = getattr(os, "O_DIRECTORY", 0)
 Buffer: TypeAlias = bytes | mmap.mmap
 
 
 def write_folder(
-    target: Path, write: Callable[[Path], None], replaceable: Callable[[Path], Collection[str]], replace: bool = False
+    target: Path,
+    write: Callable[[Path], None],
+    replaceable: Callable[[Path], Collection[str]],
+    replace: bool = False,
+    wait: float = 0.0,
 ) -> None:
     """Write a folder whole or not at all.
 
@@ -42,6 +48,7 @@ def write_folder(
         write: fills an empty folder.
         replaceable: refuses a folder that is not ours; returns the names of those of its files that are.
         replace: whether an old build may be replaced.
+        wait: for how many seconds to wait for another writer of the place.
 
     Raises:
         DataError: where the folder already exists, is not ours, is being written by another, or cannot be written;
@@ -52,7 +59,7 @@ def write_folder(
         if not target.name:
             raise DataError(f"{target} is not a place for a build", remedy="Name a folder below it.")
         target.parent.mkdir(parents=True, exist_ok=True)
-        with _alone(target):
+        with _alone(target, wait):
             _clean_up(target)
             _refuse_target(target, replaceable, replace)
             _write_beside(target, write)
@@ -180,10 +187,16 @@ def _settle(path: Path) -> None:
 
 
 @contextmanager
-def _alone(target: Path) -> Iterator[None]:
-    """Refuse a second writer of one place; a lock ends with the process that holds it."""
-    place = _beside(target, "lock")
-    lock = _locked(place, target)
+def _alone(target: Path, wait: float) -> Iterator[None]:
+    """Refuse a second writer of one place, or wait for its turn; a lock ends with the process that holds it.
+
+    Who waits for the lock holds another one, of the queue. So a writer that comes again and again stands behind it.
+    """
+    until = time.monotonic() + wait
+    queue, place = _beside(target, "next-lock"), _beside(target, "lock")
+    ahead = _locked(queue, target, until)
+    with _at_the_end(partial(_unlock, ahead, queue)):
+        lock = _locked(place, target, until)
     with _at_the_end(partial(_unlock, lock, place)):
         yield
 
@@ -198,12 +211,34 @@ def _unlock(lock: BinaryIO, place: Path) -> None:
     lock.close()
 
 
-def _locked(place: Path, target: Path) -> BinaryIO:
-    """Return the lock as a file, which gives it back when it is closed, also by an interrupt."""
+def _locked(place: Path, target: Path, until: float) -> BinaryIO:
+    """Return the lock as a file, which gives it back when it is closed, also by an interrupt.
+
+    Raises:
+        DataError: where another has it until some moment.
+    """
+    while True:
+        lock = _lock_or_none(place)
+        if lock is not None:
+            return lock
+        if time.monotonic() >= until:
+            break
+        time.sleep(_PAUSE)
+    raise DataError(
+        f"another build is being written to {target}",
+        remedy="Wait until it is done (wait=60 waits for a minute), or choose another folder.",
+    )
+
+
+def _lock_or_none(place: Path) -> BinaryIO | None:
+    """Return the lock, or None where another has it."""
     try:
         import fcntl
     except ImportError:  # where files cannot be locked, the lock is that the file is there
-        return place.open("xb")
+        try:
+            return place.open("xb")
+        except FileExistsError:
+            return None
     for _ in range(_TRIES):
         lock = place.open("ab")
         try:
@@ -216,9 +251,7 @@ def _locked(place: Path, target: Path) -> BinaryIO:
         except FileNotFoundError:  # the writer before removed its lock between the two steps
             pass
         lock.close()
-    raise DataError(
-        f"another build is being written to {target}", remedy="Wait until it is done, or choose another folder."
-    )
+    return None
 
 
 def read_folder(folder: Path, names: Callable[[bytes], Collection[str]], first: str) -> Snapshot:

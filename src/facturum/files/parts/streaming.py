@@ -38,6 +38,7 @@ def build_into(
     *,
     form: str = "parquet",
     replace: bool = False,
+    wait: float = 0.0,
     threads: int | None = None,
     portions: Portions | None = None,
     progress: RowProgress | None = None,
@@ -51,6 +52,7 @@ def build_into(
         folder: where the build is written.
         form: of the design file: parquet or csv.
         replace: whether a build already there is replaced.
+        wait: for how many seconds to wait for another writer of the place.
         threads: how many threads.
         portions: how much of the table is held at a time.
         progress: is called with what is being done, the number of rows done and of all.
@@ -70,7 +72,7 @@ def build_into(
     def write(part: Path) -> None:
         maps.append(_write(part, spec, scan, series, form, threads, portions or Portions(), progress))
 
-    write_folder(folder, write, own_files, replace)
+    write_folder(folder, write, own_files, replace, wait)
     return maps[0]
 
 
