@@ -202,7 +202,7 @@ class Interpreter:
             return [column for member in tree.elts for column in self.columns(member)]
         if isinstance(tree, ast.BinOp) and isinstance(tree.op, ast.Mult):
             left, right = self.columns(tree.left), self.columns(tree.right)
-            return [_product(a, b) for a in left for b in right]
+            return [_product(a, b, self.missing == "keep") for a in left for b in right]
         name, options = _call(tree)
         maker = getattr(self, f"_columns_{name}", None)
         if maker is not None:
@@ -867,20 +867,29 @@ def _number(value: Cell) -> float | None:
     return None if value is None else float(value)
 
 
-def _product(a: Column, b: Column) -> Column:
+def _product(a: Column, b: Column, kept: bool) -> Column:
+    """Return a product; where rows with missing values are left out, one without a factor is, whatever the other is."""
+
     def column(i: int) -> Cell:
-        try:
-            x, y = a(i), b(i)
-        except Refused:  # a product without one of its factors is missing, whatever the other is
-            if b(i) is None:
-                return None
-            raise
-        found = None if x is None or y is None else float(x) * float(y)
-        if found is not None and not math.isfinite(found):
+        x, y = (a(i), b(i)) if kept else (_tried(a, i), _tried(b, i))
+        if x is None or y is None:
+            return None
+        for factor in (x, y):
+            if isinstance(factor, Refused):
+                raise factor
+        found = float(x) * float(y)
+        if not math.isfinite(found):
             raise Refused("not finite")
         return found
 
     return column
+
+
+def _tried(column: Column, i: int) -> Any:
+    try:
+        return column(i)
+    except Refused as refused:
+        return refused
 
 
 def _at(coefficients: Sequence[Fraction], x: Fraction) -> Fraction:

@@ -12,7 +12,8 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from facturum.trial.trial import Trial, t_quantile
+from facturum.trial.regression import t_quantile
+from facturum.trial.trial import Trial
 from tests import reference_problems as problems
 from tests.support import Folder, command, huts
 
@@ -892,7 +893,7 @@ class OnTheCommandLine(Folder):
         done = command("trial", str(self.folder / "b"), "--errors", "hc3")
         status, out = done.returncode, done.stdout
         self.assertEqual(status, 0)
-        for part in ("standard errors robust", "joint tests", "effects", "accuracy in raw units", "access_road"):
+        for part in ("standard errors robust", "joint tests", "effects", "accuracy in units of stays", "access_road"):
             self.assertIn(part, out)
         done = command("trial", str(self.folder / "b"), "--errors", "hc3", "--json")
         status, out = done.returncode, done.stdout

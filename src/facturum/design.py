@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -32,8 +32,9 @@ from facturum.numerics.sparse import SparseColumns
 from facturum.threads import one_blas_thread
 from facturum.tracing import traced
 from facturum.trial.covariances import ErrorKind
+from facturum.trial.regression import Fit, fitted, run_trial
 from facturum.trial.rows import Rows
-from facturum.trial.trial import Fit, Trial, fitted, run_trial
+from facturum.trial.trial import Trial
 from facturum.trials import rows_of
 from facturum.verifying import verified
 from facturum.warned import are_shown, issue
@@ -334,8 +335,8 @@ class Design:
 
     @checked
     def trial(
-        self, model: str = "linear", *, errors: str = "ordinary", by: str | None = None, lags: int | None = None,
-        table: Any = None,
+        self, model: str = "linear", *, errors: str = "ordinary", by: str | Sequence[str] | None = None,
+        lags: int | None = None, table: Any = None,
     ) -> Trial:  # fmt: skip
         """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
 
@@ -344,7 +345,8 @@ class Design:
         Args:
             model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
             errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
-            by: the variable that names the unit, of clustered errors or of series (otherwise the panel's).
+            by: the variable that names the unit, of clustered errors (or two of them) or of series (otherwise the
+                panel's).
             lags: of autocorrelation; otherwise chosen by the number of periods.
             table: the source of a stored build, for units and times that are not carried along.
 
@@ -358,7 +360,7 @@ class Design:
             2.1
         """
         with bounded(), one_blas_thread():
-            return run_trial(rows_of(self, self._origin, table), model, ErrorKind(errors, by, lags))[0]
+            return run_trial(rows_of(self, self._origin, table), model, ErrorKind.of(errors, by, lags))[0]
 
     def fit(self, model: str = "linear", table: Any = None, to_the_last_digit: bool = True) -> tuple[Fit, Rows]:
         """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""

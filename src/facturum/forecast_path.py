@@ -24,7 +24,7 @@ from facturum.language.parser import parse
 from facturum.notebook import table_html
 from facturum.plan import Plan
 from facturum.trial.likelihood import FAMILIES
-from facturum.trial.trial import Fit, t_quantile
+from facturum.trial.regression import Fit, t_quantile
 from facturum.trial.units import RawUnits
 
 _STEP = 1e-4  # by which a forecast is moved, in standard deviations of the errors, to see what follows from it

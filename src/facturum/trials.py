@@ -115,7 +115,7 @@ class _Carried(Mapping[str, Array]):
 
 
 def _plain(column: pa.ChunkedArray) -> Array:
-    """Return numbers and moments as they are, and anything else as text."""
+    """Return numbers and moments as they are, and anything else as text; masked where cells are missing."""
     kind = column.type
     if pa.types.is_timestamp(kind):
         return np.asarray(column.to_numpy())
@@ -123,4 +123,6 @@ def _plain(column: pa.ChunkedArray) -> Array:
         return np.asarray(column.to_numpy())
     if pa.types.is_dictionary(kind):
         column = column.cast(kind.value_type)
-    return np.array(["" if value is None else str(value) for value in column.to_pylist()])
+    values = column.to_pylist()
+    texts = np.array(["" if value is None else str(value) for value in values])
+    return np.ma.array(texts, mask=[value is None for value in values]) if column.null_count else texts

@@ -22,9 +22,9 @@ from facturum.errors import DataError, FacturumError, bounded, counted, listed
 from facturum.notebook import table_html
 from facturum.plan import Plan
 from facturum.trial.accuracy import Accuracy, Sums
+from facturum.trial.regression import Fit
 from facturum.trial.rows import Rows
 from facturum.trial.solving import names_of
-from facturum.trial.trial import Fit
 from facturum.trial.units import RawUnits
 
 FOLD, DRAW = "fold_of_validation", "draw_of_resample"  # variables that are added to the table

@@ -35,7 +35,12 @@ if TYPE_CHECKING:
     show_default=True,
     help="Standard errors; hc1 and hc3 are robust to heteroscedasticity.",
 )
-@click.option("--by", metavar="VARIABLE", help="The variable that names the unit, of clustered errors or series.")
+@click.option(
+    "--by",
+    metavar="VARIABLE",
+    multiple=True,
+    help="The variable that names the unit, of clustered errors (once or twice) or series.",
+)
 @click.option("--lags", type=click.IntRange(0), help="Of autocorrelation, how many; otherwise chosen.")
 @click.option(
     "--data",
@@ -67,7 +72,7 @@ def trial(
     folder: Path,
     model: str,
     errors: str,
-    by: str | None,
+    by: tuple[str, ...],
     lags: int | None,
     data: Path | None,
     folds: int | None,
@@ -101,7 +106,7 @@ def trial(
         forecasts = None if ahead is None else asked.forecasts(ahead, future)
         result = None
         if forecasts is None or figure is not None:
-            result = design.trial(model, errors=errors, by=by, lags=lags, table=data)
+            result = design.trial(model, errors=errors, by=by or None, lags=lags, table=data)
         _print(result if forecasts is None else forecasts, as_json)
         if figure is not None and result is not None:
             from facturum.show import terminal

@@ -28,7 +28,7 @@ from facturum.show import pictures
 from facturum.show.checks import leverages_text
 from facturum.show.columns import rounded
 from facturum.show.terminal import check_facts, clock_text, figure, learned_text
-from facturum.show.trial import p_text, summary_lines
+from facturum.show.trial import coefficient_cells, summary_lines
 from facturum.trial.trial import Trial
 
 CELLS = 20  # of a histogram
@@ -276,10 +276,10 @@ def _trial(design: Design) -> dict[str, Any] | None:
     return {
         "title": trial.title,
         "coefficients": [
-            [c.name, figure(c.estimate), figure(c.error), f"{c.t:.2f}", p_text(c.p), figure(c.low), figure(c.high)]
+            [c.name, *coefficient_cells(c)]
             for c in trial.coefficients
         ],
-        "lines": summary_lines(trial),
+        "lines": [*trial.cautions, *summary_lines(trial)],
         "effects": [effect.text for effect in trial.effects],
         "accuracy": [
             [a.sample, a.kind, f"{a.rows:,}", figure(a.rmse), figure(a.mae),

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.rule import Rule
 from rich.text import Text
 
-from facturum.errors import counted
+from facturum.errors import counted, named
 from facturum.forecast_path import Forecasts
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 from facturum.trial.accuracy import Accuracy
-from facturum.trial.trial import Trial
+from facturum.trial.likelihood import LikelihoodFigures
+from facturum.trial.trial import Coefficient, Trial
+from facturum.trial.truth_accuracy import TruthAccuracy
 from facturum.validating import Interval, Validation
 
 MOST_PARTS = 50
@@ -27,6 +31,7 @@ _HEADS = (
     Head("95 % from", right=True),
     Head("to", right=True),
 )
+_LIKELIHOOD_HEADS = tuple(Head("z", right=True) if head.name == "t" else head for head in _HEADS)
 
 
 def result_view(result: Trial | Validation | Forecasts | list[Interval]) -> RenderableType:
@@ -81,17 +86,18 @@ def _intervals_view(intervals: list[Interval]) -> RenderableType:
 
 def trial_view(trial: Trial) -> RenderableType:
     """Return a trial regression as tables and sentences."""
-    rows = [
-        [safe(c.name), *map(Text, (figure(c.estimate), figure(c.error), f"{c.t:.2f}", p_text(c.p))),
-         Text(figure(c.low)), Text(figure(c.high))]
-        for c in trial.coefficients
-    ]  # fmt: skip
+    rows = [[safe(c.name), *map(Text, coefficient_cells(c))] for c in trial.coefficients]
     view: list[RenderableType] = [
         Rule(safe(trial.title, "bold"), style="dim", align="left"),
-        Fitting(_HEADS, rows),
+        Fitting(_HEADS if trial.statistic_name == "t" else _LIKELIHOOD_HEADS, rows),
+        *[Padding(safe(line, "yellow"), (0, 0, 0, 2)) for line in trial.cautions],
         *[Padding(safe(line), (0, 0, 0, 2)) for line in summary_lines(trial)],
     ]
-    tests = [[safe(t.term), Text(str(t.columns)), Text(f"{t.statistic:.2f}"), Text(p_text(t.p))] for t in trial.terms]
+    tests = [
+        [safe(t.term), Text(str(t.columns)), Text("–" if t.statistic is None else f"{t.statistic:.2f}"),
+         safe(t.note) if t.statistic is None else Text(p_text(t.p))]
+        for t in trial.terms
+    ]  # fmt: skip
     if any(t.columns > 1 for t in trial.terms):
         name = "F" if trial.model == "linear" else "chi² / df"
         heads = (
@@ -106,7 +112,13 @@ def trial_view(trial: Trial) -> RenderableType:
         view += [Padding(safe(effect.text), (0, 0, 0, 2)) for effect in trial.effects[:MAX_EFFECTS]]
         if len(trial.effects) > MAX_EFFECTS:
             view.append(Text(f"  and {len(trial.effects) - MAX_EFFECTS:,} more: --json lists all", "dim"))
-    view += accuracy_view(trial.accuracy, "accuracy in raw units")
+    if trial.not_identified:
+        told = f"not identified, and so not reported: effects of {named(trial.not_identified)}"
+        view.append(Padding(safe(told, "dim"), (0, 0, 0, 2)))
+    if trial.truth:
+        view += truth_view(trial.truth)
+    else:
+        view += accuracy_view(trial.accuracy, f"accuracy in units of {trial.units}")
     return Group(*view)
 
 
@@ -128,21 +140,90 @@ def summary_lines(trial: Trial) -> list[str]:
     """Return what goes below the coefficients."""
     parts = []
     if trial.r2 is not None:
-        parts.append(f"R² {trial.r2:.4f}" + (f" (adjusted {trial.adjusted:.4f})" if trial.adjusted is not None else ""))
+        parts.append(
+            f"{trial.r2_name} {trial.r2:.4f}"
+            + (f" (adjusted {trial.adjusted:.4f})" if trial.adjusted is not None else "")
+        )
     if trial.sigma is not None:
         parts.append(f"standard deviation of the errors {figure(trial.sigma)}")
     parts.append(f"{counted(trial.degrees_of_freedom, 'degree')} of freedom")
     lines = ["; ".join(parts)]
-    if trial.left_out:
-        lines.append(f"without a coefficient, as combinations of others: {', '.join(trial.left_out)}")
+    if trial.likelihood is not None:
+        lines = likelihood_lines(trial.likelihood)
+    by_reason: dict[str, list[str]] = {}
+    for name, why in trial.left_out.items():
+        by_reason.setdefault(why, []).append(name)
+    lines += [f"without a coefficient: {named(names)} ({why})" for why, names in by_reason.items()]
     return lines
 
 
-def p_text(p: float) -> str:
-    """Return a p value as it is printed.
+def likelihood_lines(found: LikelihoodFigures) -> list[str]:
+    """Return how well a likelihood fits, in words and figures."""
+    mcfadden = "" if found.mcfadden is None else f"; McFadden's R² {found.mcfadden:.4f}"
+    lines = [f"log-likelihood {found.log_likelihood:.4f} (null {found.null:.4f}){mcfadden}"]
+    if found.restrictions:
+        lines.append(
+            f"likelihood-ratio test: chi² {found.ratio:.2f}, {counted(found.restrictions, 'degree')} of freedom, "
+            f"p {p_text(found.ratio_p) if found.ratio_p < 0.001 else f'= {p_text(found.ratio_p)}'}"
+        )
+    return [*lines, f"AIC {found.aic:.2f}; BIC {found.bic:.2f}"]
+
+
+def truth_view(accuracy: Sequence[TruthAccuracy]) -> list[RenderableType]:
+    """Return how well a response of 0 and 1 is predicted, as tables."""
+    heads = [Head("rows", "bold", leads=True)]
+    names = ("number", "base rate", "AUC", "Brier", "log loss", "errors at 0.5", "at base rate")
+    heads += [Head(name, right=True) for name in names]
+    lines = [
+        [Text(a.sample), Text(f"{a.rows:,}"), Text(f"{a.base_rate:.4f}"), Text(_four(a.auc)), Text(f"{a.brier:.4f}"),
+         Text(_four(a.log_loss)), Text(f"{100 * a.at_half.error_rate:.1f} %"),
+         Text(f"{100 * a.at_base.error_rate:.1f} %")]
+        for a in accuracy
+    ]  # fmt: skip
+    view: list[RenderableType] = [
+        Rule(Text("accuracy of predicted probabilities", "bold"), style="dim", align="left"),
+        Fitting(heads, lines),
+    ]
+    heads = [Head("rows", "bold", leads=True), Head("called 1 from", right=True)]
+    heads += [Head(name, right=True) for name in ("0 called 0", "0 called 1", "1 called 0", "1 called 1")]
+    counts = [
+        [Text(a.sample), Text(f"{c.threshold:.4g}"),
+         *[Text(f"{n:,}") for n in (c.true_zeros, c.false_ones, c.false_zeros, c.true_ones)]]
+        for a in accuracy for c in (a.at_half, a.at_base)
+    ]  # fmt: skip
+    view.append(Fitting(heads, counts))
+    for a in accuracy:
+        heads = [Head(f"{a.sample}, by tenths", "bold", leads=True)]
+        heads += [Head(name, right=True) for name in ("rows", "predicted", "observed")]
+        tenths = [
+            [Text(f"{at + 1}"), Text(f"{t.rows:,}"), Text(f"{t.predicted:.4f}"), Text(f"{t.observed:.4f}")]
+            for at, t in enumerate(a.calibration)
+        ]
+        view.append(Fitting(heads, tenths))
+        if a.outside:
+            told = f"{counted(a.outside, 'prediction')} of {a.sample} rows not between 0 and 1"
+            told += ", so that the log loss is not defined." if a.log_loss is None else "."
+            view.append(Padding(safe(told, "yellow"), (0, 0, 0, 2)))
+    return view
+
+
+def _four(value: float | None) -> str:
+    return "–" if value is None else f"{value:.4f}"
+
+
+def coefficient_cells(c: Coefficient) -> list[str]:
+    """Return a coefficient's figures as they are printed; those that are not defined as a dash."""
+    statistic = "–" if c.t is None else f"{c.t:.2f}"
+    return [figure(c.estimate), figure(c.error), statistic, p_text(c.p), figure(c.low), figure(c.high)]
+
+
+def p_text(p: float | None) -> str:
+    """Return a p value as it is printed; a dash where there is none.
 
     Example:
         >>> p_text(0.0312), p_text(1e-9)
         ('0.031', '<0.001')
     """
+    if p is None:
+        return "–"
     return "<0.001" if p < 0.001 else f"{p:.3f}"

@@ -107,7 +107,8 @@ def _points(design: Design, model: str, most: int, table: Any) -> _Points:
         moments = read.astype("datetime64[us]") if dated.all() else None
     names = [name for name in panel if name in rows.carried]
     labels = [
-        ", ".join(parts) for parts in zip(*[rows.carried[name][known].astype(str) for name in names], strict=True)
+        ", ".join(parts)
+        for parts in zip(*[np.ma.getdata(rows.carried[name])[known].astype(str) for name in names], strict=True)
     ]
     named = np.array(labels) if names else np.full(int(known.sum()), "")
     raw = rows.units if model == "linear" else RawUnits("none", "")
@@ -157,7 +158,7 @@ def _against(axes: Axes, points: _Points, trial: Trial) -> None:
     axes.plot([low, high], [low, high], color=MARK, linewidth=1)
     axes.set_xlabel("fitted")
     axes.set_ylabel("actual")
-    axes.set_title("actual against fitted, in raw units", loc="left")
+    axes.set_title(f"actual against fitted, {trial.units}", loc="left")
 
 
 def _residuals(axes: Axes, x: Array, residual: FloatArray, label: str, title: str) -> None:
@@ -169,11 +170,12 @@ def _residuals(axes: Axes, x: Array, residual: FloatArray, label: str, title: st
 
 def _coefficients(axes: Axes, trial: Trial) -> None:
     """Draw each coefficient with its interval, in standard errors, so that all can be seen."""
-    shown = [each for each in trial.coefficients if each.name != "intercept" and each.error > 0][:MOST_COEFFICIENTS]
+    drawn = [each for each in trial.coefficients if each.name != "intercept" and each.error]
+    shown = drawn[:MOST_COEFFICIENTS]
     places = np.arange(len(shown))[::-1]
-    t = np.array([each.t for each in shown])
-    wide = np.array([(each.high - each.estimate) / each.error for each in shown])
-    axes.errorbar(t, places, xerr=wide, fmt="o", color=BAR, ecolor=FAINT, markersize=4, linewidth=1.2)
+    error, high, estimate = np.array([[each.error, each.high, each.estimate] for each in shown], dtype=float).T
+    wide = (high - estimate) / error
+    axes.errorbar(estimate / error, places, xerr=wide, fmt="o", color=BAR, ecolor=FAINT, markersize=4, linewidth=1.2)
     axes.axvline(0, color=MARK, linewidth=1)
     axes.set_yticks(places, [plain(each.name) for each in shown], fontsize=8)
     axes.tick_params(axis="y", colors=INK, length=0)

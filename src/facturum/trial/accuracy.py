@@ -9,6 +9,7 @@ import numpy as np
 
 from facturum.data.values import FloatArray
 from facturum.trial.rows import Block, Rows
+from facturum.trial.truth_accuracy import TruthAccuracy, truth_accuracy
 from facturum.trial.units import RawUnits
 
 Prediction = Callable[[Block], FloatArray]
@@ -24,7 +25,7 @@ class Accuracy:
         kind: plain, or smeared for expected values of a transformed response.
         rows: how many.
         rmse, mae: the root mean square and the mean absolute error, in raw units.
-        mape: the mean absolute error in percent of the response; None where that is 0 in some row.
+        mape: the mean absolute error in percent of the response; None where that is 0 or less in some row.
         r2: the share of the variance of the raw response that is explained.
     """
 
@@ -56,7 +57,7 @@ class Sums:
         apart = y - fitted
         self.squares += float(apart @ apart)
         self.sizes += float(np.abs(apart).sum())
-        if self.zero or not y.all():
+        if self.zero or not (y > 0).all():
             self.zero = True
         else:
             self.shares += float(np.abs(apart / y).sum())
@@ -111,3 +112,28 @@ def residuals_of(rows: Rows, predicted: Prediction) -> FloatArray:
     step = max(rows.columns.rows.kept // _FEW, 1)
     parts = [(block.y - predicted(block))[::step] for block in rows.blocks() if len(block.y)]
     return np.concatenate(parts) if parts else np.zeros(0)
+
+
+def truth_accuracies(rows: Rows, predicted: Prediction) -> Iterator[TruthAccuracy]:
+    """Yield how well a response of 0 and 1 is predicted, in rows fitted and held out; nothing for other responses.
+
+    Args:
+        rows: all of them.
+        predicted: the fitted response of a block.
+    """
+    actual: dict[str, list[FloatArray]] = {"fitted": [], "held out": []}
+    chances: dict[str, list[FloatArray]] = {"fitted": [], "held out": []}
+    for block in rows.read():
+        fitted_rows = rows.fitted(block)
+        for sample, chosen in (("fitted", fitted_rows), ("held out", rows.complete(block) & ~fitted_rows)):
+            part = block.of(chosen)
+            if not np.isin(part.y, (0.0, 1.0)).all():
+                return
+            if len(part.y):
+                actual[sample].append(part.y)
+                chances[sample].append(predicted(part))
+    base = float(np.concatenate(actual["fitted"]).mean())
+    for sample, parts in actual.items():
+        if parts:
+            y = np.concatenate(parts)
+            yield truth_accuracy(sample, y, np.concatenate(chances[sample]), np.full(len(y), base))

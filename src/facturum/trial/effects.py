@@ -6,7 +6,7 @@ the quartiles or categories of the other variable.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import product
 from typing import Literal
@@ -53,13 +53,28 @@ class _Change:
     text: str
 
 
+@dataclass(frozen=True)
+class Known:
+    """What is known of sums of coefficients.
+
+    Args:
+        kept: the columns that have one.
+        identifies: returns whether a change of all columns keeps the relations among them.
+        error: returns the standard error of what goes with the change; None where it is not defined.
+    """
+
+    kept: tuple[int, ...]
+    identifies: Callable[[FloatArray], bool]
+    error: Callable[[FloatArray], float | None]
+
+
 class Effects:
     """The effects of a fitted design.
 
     Args:
-        composition: of the columns that have coefficients, in the order of these, without the intercept.
-        coefficients: of the same.
-        covariance: of these.
+        composition: of all columns, without the intercept.
+        coefficients: of the same, 0 where a column has none.
+        known: what is known of sums of coefficients.
         quantile: of the t or normal distribution, for the intervals.
         response: how differences are reported.
         quartiles: of each column, by name, where it was asked for.
@@ -69,13 +84,14 @@ class Effects:
         self,
         composition: Composition,
         coefficients: FloatArray,
-        covariance: FloatArray,
+        known: Known,
         quantile: float,
         response: Response,
         quartiles: Mapping[str, tuple[float, float, float]],
     ) -> None:
         self._composition, self._response = composition, response
-        self._coefficients, self._covariance, self._quantile = coefficients, covariance, quantile
+        self._coefficients, self._known, self._quantile = coefficients, known, quantile
+        self.not_identified: dict[str, None] = {}
         self._quartiles = quartiles
         self._entries, self._readings = composition.entries, composition.readings
 
@@ -109,15 +125,21 @@ class Effects:
             if values[0] is None or values[1] is None:
                 return None
             weights[at] = values[1] - values[0]
+        if not weights.any():  # the plan leaves it no effect there
+            return None
+        if not self._known.identifies(weights):
+            self.not_identified[subject] = None
+            return None
         with np.errstate(over="ignore", invalid="ignore"):
-            estimate = float(weights @ self._coefficients)
-            error = float(np.sqrt(max(float(weights @ self._covariance @ weights), 0.0)))
-        if not np.isfinite([estimate, error]).all():
+            estimate, error = float(weights @ self._coefficients), self._known.error(weights)
+        if error is None or not np.isfinite([estimate, error]).all():
             return None
         low, high = estimate - self._quantile * error, estimate + self._quantile * error
         held = self._composition.also_reading(subject, own)
         text = effect_text(self._response, change.text, where, estimate, low, high, held)
-        return Effect(subject, change.text, where, estimate, low, high, text, tuple(weights.tolist()))
+        return Effect(
+            subject, change.text, where, estimate, low, high, text, tuple(weights[list(self._known.kept)].tolist())
+        )
 
     def _changes(self, subject: str, own: list[int]) -> list[_Change]:
         """Return the changes of a variable that an effect is reported for."""

@@ -27,12 +27,14 @@ class Family:
         mean: of a linear predictor.
         weight: the variance of the response at a mean.
         deviance: of responses at their means, one for each row.
+        saturated: the log-likelihood of responses at means that equal them, one for each row.
     """
 
     name: str
     mean: Callable[[FloatArray], FloatArray]
     weight: Callable[[FloatArray], FloatArray]
     deviance: Callable[[FloatArray, FloatArray], FloatArray]
+    saturated: Callable[[FloatArray], FloatArray]
 
 
 def _logistic(eta: FloatArray) -> FloatArray:
@@ -51,9 +53,15 @@ def _poisson_deviance(y: FloatArray, mean: FloatArray) -> FloatArray:
     return np.asarray(2 * (part - (y - mean)))
 
 
+def _poisson_saturated(y: FloatArray) -> FloatArray:
+    from scipy import special  # loaded when it is needed, for commands to start at once
+
+    return np.asarray(special.xlogy(y, y) - y - special.gammaln(y + 1))
+
+
 FAMILIES = {
-    "logistic": Family("logistic", _logistic, lambda mean: mean * (1 - mean), _logistic_deviance),
-    "poisson": Family("poisson", np.exp, lambda mean: mean, _poisson_deviance),
+    "logistic": Family("logistic", _logistic, lambda mean: mean * (1 - mean), _logistic_deviance, np.zeros_like),
+    "poisson": Family("poisson", np.exp, lambda mean: mean, _poisson_deviance, _poisson_saturated),
 }
 
 
@@ -64,12 +72,62 @@ class Likelihood:
     Args:
         solution: the coefficients; its inverse is a root of their covariance.
         deviance: of the fit.
-        null: of the mean alone.
+        null: of the mean alone; of a model without an intercept, of a linear predictor of 0.
+        saturated: the log-likelihood of means that equal the responses.
+        dispersion: Pearson's chi squared over the degrees of freedom.
     """
 
     solution: Solution
     deviance: float
     null: float
+    saturated: float
+    dispersion: float
+
+    @property
+    def figures(self) -> LikelihoodFigures:
+        """How well it fits."""
+        from scipy import special  # loaded when it is needed, for commands to start at once
+
+        count, first = len(self.solution.coefficients), 1 if self.solution.intercept else 0
+        log_likelihood, null = self.saturated - self.deviance / 2, self.saturated - self.null / 2
+        ratio, restrictions = self.null - self.deviance, count - first
+        return LikelihoodFigures(
+            log_likelihood,
+            null,
+            1 - log_likelihood / null if null else None,
+            ratio,
+            restrictions,
+            float(special.chdtrc(restrictions, max(ratio, 0.0))),
+            2 * count - 2 * log_likelihood,
+            float(np.log(self.solution.rows)) * count - 2 * log_likelihood,
+            self.dispersion,
+        )
+
+
+@dataclass(frozen=True)
+class LikelihoodFigures:
+    """How well a likelihood fits.
+
+    Args:
+        log_likelihood: of the fit.
+        null: of the intercept alone; of a model without one, of a linear predictor of 0.
+        mcfadden: 1 - log_likelihood / null (McFadden 1974); None where the latter is 0.
+        ratio: twice what the log-likelihood gains over the null.
+        restrictions: the coefficients that the null lacks.
+        ratio_p: of the likelihood-ratio test that they are 0.
+        aic, bic: the criteria of Akaike (1974) and Schwarz (1978), smaller for a better model.
+        dispersion: Pearson's chi squared over the degrees of freedom, about 1 where the variance is that of the model.
+    """
+
+    log_likelihood: float
+    null: float
+    mcfadden: float | None
+    ratio: float
+    restrictions: int
+    ratio_p: float
+    aic: float
+    bic: float
+    dispersion: float
 
 
 def maximise(rows: Rows, family: Family) -> Likelihood:
@@ -143,12 +201,19 @@ def _finished(rows: Rows, known: Solution, centred: FloatArray, triangle: FloatA
     inverse = lift @ np.linalg.inv(triangle)
     solution = replace(known, coefficients=coefficients, inverse=inverse)
     _, _, deviance = _weighted(rows, known, centred, family)
-    return Likelihood(solution, deviance, _null(rows, family))
+    saturated = chi_squared = 0.0
+    for block in rows.blocks():
+        saturated += float(family.saturated(block.y).sum())
+        mean = family.mean(solution.predicted(block.X))
+        with np.errstate(all="ignore"):
+            chi_squared += float(np.nansum(np.square(block.y - mean) / family.weight(mean)))
+    dispersion = chi_squared / solution.degrees_of_freedom
+    return Likelihood(solution, deviance, _null(rows, family), saturated, dispersion)
 
 
 def _null(rows: Rows, family: Family) -> float:
     factor = rows.factor()
-    mean = float(factor.mean[len(rows.names)])
+    mean = float(factor.mean[len(rows.names)]) if rows.intercept else float(family.mean(np.zeros(1))[0])
     return float(sum(family.deviance(block.y, np.full(len(block.y), mean)).sum() for block in rows.blocks()))
 
 

@@ -109,6 +109,7 @@ def moments_of(values: Array) -> tuple[Array, Mask]:
         >>> moments_of(np.array(["1970-01-01 00:00:00", "1970-01", ""]))[1].tolist()
         [True, True, False]
     """
+    values = np.ma.getdata(values)
     if values.dtype.kind == "M":
         known = ~np.isnat(values)
         return np.where(known, values.astype("datetime64[us]").astype(np.int64), 0), known

@@ -14,6 +14,7 @@ from facturum.numerics.factors import UNIT, Factor, triangle_of
 from facturum.numerics.inflation import Inflation
 from facturum.numerics.refining import refined
 from facturum.numerics.relations import independent, relations
+from facturum.trial.absorbing import absorbed_by
 from facturum.trial.rows import Rows
 
 CHEAP = 1e7  # rows times columns squared, up to which the solution is always refined
@@ -33,6 +34,7 @@ class Solution:
         total: the sum of squares of the response, about its mean if there is an intercept.
         inverse: a root of (X'X)^-1: its rows times their transpose, doubles (k, k).
         centre: what is taken off the predictors before `inverse` would lose digits, doubles (k,) with 0 first.
+        absorbed: the degrees of freedom that the groups of a response within these take, of the intercept's too.
     """
 
     columns: tuple[int, ...]
@@ -43,11 +45,12 @@ class Solution:
     total: float
     inverse: FloatArray
     centre: FloatArray
+    absorbed: int = 0
 
     @property
     def degrees_of_freedom(self) -> int:
         """The degrees of freedom that are left."""
-        return self.rows - len(self.coefficients)
+        return self.rows - len(self.coefficients) - self.absorbed
 
     @property
     def variance(self) -> float:
@@ -112,7 +115,9 @@ def solve(rows: Rows, to_the_last_digit: bool = True) -> Solution:
     refuse_few(factor.rows, 1)
     refuse_large(factor)
     columns = with_coefficients(factor, rows.intercept, width)
-    refuse_few(factor.rows, len(columns) + (1 if rows.intercept else 0))
+    groups = absorbed_by(rows.columns)
+    absorbed = groups.degrees + (0 if rows.intercept else 1) if groups else 0
+    refuse_few(factor.rows, len(columns) + (1 if rows.intercept else 0), absorbed)
     part = factor.of_columns([*columns, width])
     joint = part.centred if rows.intercept else triangle_of(np.asfortranarray(part.raw))
     triangle, right = joint[:-1, :-1], joint[:-1, -1]
@@ -128,7 +133,7 @@ def solve(rows: Rows, to_the_last_digit: bool = True) -> Solution:
     else:
         coefficients, inverse = _plain(triangle, right, part, rows.intercept)
     padded = np.concatenate([np.zeros(first), centre[:-1]])
-    return Solution(columns, rows.intercept, factor.rows, coefficients, squares, total, inverse, padded)
+    return Solution(columns, rows.intercept, factor.rows, coefficients, squares, total, inverse, padded, absorbed)
 
 
 def refuse_large(factor: Factor) -> None:
@@ -140,13 +145,14 @@ def refuse_large(factor: Factor) -> None:
         )
 
 
-def refuse_few(rows: int, columns: int) -> None:
-    """Refuse to fit no coefficient, or as many as there are rows."""
+def refuse_few(rows: int, columns: int, absorbed: int = 0) -> None:
+    """Refuse to fit no coefficient, or as many as there are rows, those that groups take among them."""
     if not columns:
         raise DataError("no column of the matrix varies", remedy="Take other terms, or an intercept.")
-    if rows <= columns:
+    if rows <= columns + absorbed:
+        beside = f" beside {absorbed:,} of groups" if absorbed else ""
         raise DataError(
-            f"a trial regression of {counted(columns, 'coefficient')} needs more than {counted(rows, 'row')}",
+            f"a trial regression of {counted(columns, 'coefficient')}{beside} needs more than {counted(rows, 'row')}",
             remedy="Take fewer terms, pool categories, or keep more rows.",
         )
 

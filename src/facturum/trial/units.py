@@ -22,19 +22,21 @@ class RawUnits:
         how: log, sqrt, asinh, none (it is the source itself), or unknown.
         source: what it is made of, as text.
         shift: what a logarithm added first.
+        is_source: whether the response is a variable of the table itself.
     """
 
     how: str
     source: str
     shift: float = 0.0
+    is_source: bool = False
 
     @classmethod
     def of(cls, response: str) -> RawUnits:
         """Return those of a response, from its expression.
 
         Example:
-            >>> RawUnits.of("log(stays)"), RawUnits.of("stays / beds")
-            (RawUnits(how='log', source='stays', shift=0.0), RawUnits(how='none', source='stays / beds', shift=0.0))
+            >>> RawUnits.of("log(stays)")
+            RawUnits(how='log', source='stays', shift=0.0, is_source=False)
         """
         try:
             node: Node = parse(response, True)
@@ -45,7 +47,9 @@ class RawUnits:
         for kind, how in ((Sqrt, "sqrt"), (Asinh, "asinh")):
             if isinstance(node, kind):
                 return cls(how, str(node.x))
-        return cls("none", node.variable if isinstance(node, Name) else response)
+        if isinstance(node, Name):
+            return cls("none", node.variable, is_source=True)
+        return cls("none", response)
 
     @property
     def changes(self) -> bool:
