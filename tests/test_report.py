@@ -108,7 +108,7 @@ class Pages(Folder):
             "imputed by",
             "in bins",
             "Trial regression",
-            "Accuracy in raw units",
+            "Accuracy in units of stays",
             "Correlations",
         ):
             self.assertIn(said, text)

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from facturum.errors import AuditError, DataError, FacturumError, FacturumWarning, PlanError
+from facturum.errors import AuditError, ChecksFailed, DataError, FacturumError, FacturumWarning, PlanError
 
 if TYPE_CHECKING:
     from facturum import terms
@@ -22,11 +22,13 @@ if TYPE_CHECKING:
     from facturum.files.reading.tables import read
     from facturum.forecasting import build_ahead, forecast, rows_ahead
     from facturum.plan import Plan
+    from facturum.resampling import resample
     from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
-    from facturum.validating import resample, validate
+    from facturum.validating import validate
 
 __all__ = [
     "AuditError",
+    "ChecksFailed",
     "DataError",
     "Design",
     "FacturumError",
@@ -65,7 +67,7 @@ _HOMES = {
     "open_design": "facturum.design",
     "profile": "facturum.tables",
     "read": "facturum.files.reading.tables",
-    "resample": "facturum.validating",
+    "resample": "facturum.resampling",
     "rows_ahead": "facturum.forecasting",
     "sample": "facturum.tables",
     "stack": "facturum.tables",

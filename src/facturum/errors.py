@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from typing import Any
 
 ROWS_SHOWN = 5
 NAMED = 12  # words in a row
@@ -95,6 +96,23 @@ class PlanError(FacturumError):
 
 class DataError(FacturumError):
     """The data do not allow the plan."""
+
+
+class FailedRows(DataError):
+    """The rows in which an operation fails, all of their numbers.
+
+    Args:
+        what: what is wrong, without the number of rows.
+        operation: that fails, as text.
+        numbers: of the rows, whole numbers in an array.
+        rest: as of any error.
+    """
+
+    def __init__(self, what: str, *, operation: str = "", numbers: Any = (), **rest: Any) -> None:
+        self.numbers, self.operation, self.alone, self.rest = numbers, operation, what, rest
+        count = len(numbers)
+        told = f"{what} in {counted(count, 'row')}" if count else what
+        super().__init__(told, rows=list(numbers[: ROWS_SHOWN + 1]), count=count, **rest)
 
 
 class AuditError(FacturumError):

@@ -18,14 +18,14 @@ from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.leaks import Look, looks
 from facturum.engine.planning.spec import PlanSpec, RowsSpec
 from facturum.errors import DataError, counted, listed
+from facturum.forecast_level import Level, constant
+from facturum.language.core import names_in
 from facturum.language.nodes import Node
-from facturum.language.operations.along import Difference, Lag, PercentChange
 from facturum.language.parser import parse
 from facturum.notebook import table_html
 from facturum.plan import Plan
 from facturum.trial.likelihood import FAMILIES
 from facturum.trial.regression import Fit, t_quantile
-from facturum.trial.units import RawUnits
 
 _STEP = 1e-4  # by which a forecast is moved, in standard deviations of the errors, to see what follows from it
 
@@ -39,7 +39,9 @@ class Forecast:
         period: as text.
         forecast: transformations undone.
         expected: with the smearing correction; the same without a transformation.
-        low, high: 95 % interval of what will be seen; of the mean, where a likelihood was fitted.
+        low, high: 95 % interval of what will be seen: the value, or the count; of a response of 0 and 1, of its
+            probability.
+        mean_low, mean_high: 95 % interval of the mean, where a likelihood was fitted.
     """
 
     unit: str
@@ -48,6 +50,8 @@ class Forecast:
     expected: float
     low: float
     high: float
+    mean_low: float | None = None
+    mean_high: float | None = None
 
 
 @dataclass(frozen=True)
@@ -57,6 +61,7 @@ class Forecasts:
     Args:
         response: in whose units.
         recursive: whether later ones read earlier ones.
+        interval: what lies between low and high: the value, the count, or the probability.
         of: the forecasts, period by period.
         without: why other rows ahead have none, a sentence for each reason.
     """
@@ -65,6 +70,7 @@ class Forecasts:
     recursive: bool
     of: tuple[Forecast, ...]
     without: tuple[str, ...] = ()
+    interval: str = "value"
 
     def __len__(self) -> int:
         return len(self.of)
@@ -91,6 +97,8 @@ class RowsAhead:
         table: the rows so far, those of history first.
         rows: those ahead, period by period, with the same units in each.
         series: the tables of the plan's series.
+        notes: what is not known of the periods ahead, in sentences.
+        later: how many periods after their rows the responses lie.
     """
 
     plan: Plan
@@ -99,13 +107,29 @@ class RowsAhead:
     table: Table
     rows: Table
     series: Mapping[str, Any]
+    notes: tuple[str, ...] = ()
+    later: int = 0
 
     def design(self, rows: Table) -> Design:
-        """Return the design of rows ahead, which lags reach back from into the table."""
-        return self.plan.build(rows, history=self.table, series=self.series or None)
+        """Return the design of rows ahead, which lags reach back from into the table.
+
+        Raises:
+            DataError: where none of them can be built, with what is not known of them.
+        """
+        try:
+            return self.plan.build(rows, history=self.table, series=self.series or None)
+        except DataError as error:
+            if not self.notes:
+                raise
+            remedy = "; ".join(self.notes) + "."
+            raise DataError(
+                error.what, place=error.place, text=error.text, remedy=remedy[:1].upper() + remedy[1:]
+            ) from None
 
     def earlier(self, rows: Table, before: Node) -> FloatArray:
         """Return for each row an expression of earlier periods; NaN where it is missing."""
+        if not names_in(before):
+            return np.full(rows.length, constant(before))
         changes = {"terms": {"before": str(before)}, "columns": None, "rows": RowsSpec(missing="keep"), "series": {}}
         plan = Plan.of(self.spec.model_copy(update=changes))
         return plan.build(rows, history=self.table).column("before")
@@ -120,7 +144,7 @@ class RowsAhead:
     def periods(self) -> Array:
         """The number of the period of each row ahead."""
         numbers: Array = period_numbers(self.rows[str(self.timing.time)].data, self.timing.every)
-        return numbers
+        return numbers + self.later
 
 
 def looks_of(spec: PlanSpec) -> Iterator[tuple[str, Look]]:
@@ -129,43 +153,6 @@ def looks_of(spec: PlanSpec) -> Iterator[tuple[str, Look]]:
     keep = {} if spec.rows.keep is None else {"[rows] keep": spec.rows.keep}
     for key, text in {**spec.terms, **keep}.items():
         yield from ((key, look) for look in looks(parse(text, True), derived))
-
-
-@dataclass(frozen=True)
-class Level:
-    """How levels follow from forecasts of a response: as they are, or as changes since an earlier period.
-
-    Args:
-        units: how a level is brought back into raw units.
-        before: the level that a change is counted from; None where the response is no change.
-        percent: whether the change is in percent.
-    """
-
-    units: RawUnits
-    before: Node | None = None
-    percent: bool = False
-
-    @classmethod
-    def of(cls, response: str) -> Level:
-        """Return those of a response, from its expression.
-
-        Example:
-            >>> level = Level.of("difference(log(stays), step=12)")
-            >>> level.units.source, str(level.before)
-            ('stays', 'lag(log(stays), 12)')
-        """
-        node = parse(response, True)
-        if isinstance(node, Difference | PercentChange) and (isinstance(node, PercentChange) or node.order == 1):
-            return cls(RawUnits.of(str(node.x)), Lag(node.x, node.step), isinstance(node, PercentChange))
-        return cls(RawUnits.of(response))
-
-    def after(self, base: FloatArray, change: FloatArray) -> FloatArray:
-        """Return levels from those before and the forecasts."""
-        return base * (1 + change / 100) if self.percent else base + change
-
-    def gain(self, base: FloatArray) -> FloatArray:
-        """Return by how much a level changes with a forecast."""
-        return base / 100 if self.percent else np.ones(len(base))
 
 
 class ForecastPath:
@@ -192,8 +179,10 @@ class ForecastPath:
     @property
     def recursive(self) -> bool:
         """Whether later forecasts read earlier ones."""
+        if self._made.later:
+            return False
         read = any(look.variable == self._rule.units.source for _, look in looks_of(self._made.spec))
-        return read or self._rule.before is not None
+        return read or bool(names_in(self._rule.rest) or names_in(self._rule.slope))
 
     def run(self) -> None:
         """Forecast all periods."""
@@ -224,10 +213,11 @@ class ForecastPath:
         design = self._made.design(rows)
         change = np.full(len(self._step), np.nan)
         change[design.rows.kept - 1] = self._fit.solution.predicted(self._predictors(design))
-        if self._rule.before is None:
+        if not self._rule.changes:
             return change, np.ones(len(change)), design
-        base = self._made.earlier(rows, self._rule.before)
-        return self._rule.after(base, change), self._rule.gain(base), design
+        slope, rest = (self._made.earlier(rows, node) for node in (self._rule.slope, self._rule.rest))
+        with np.errstate(all="ignore"):
+            return (change - rest) / slope, 1 / slope, design
 
     def _predictors(self, design: Design) -> FloatArray:
         return np.asarray(design.X[:, 1 if self._fit.solution.intercept else 0 :])
@@ -240,7 +230,7 @@ class ForecastPath:
                 self._causes.setdefault(design.rows.reasons[int(cause)], []).append(int(row))
         kept = design.rows.kept - 1
         for row in np.flatnonzero(np.isnan(level) & now & np.isin(np.arange(len(level)), kept)).tolist():
-            self._causes.setdefault((f"{self._rule.before} is missing", "response"), []).append(row)
+            self._causes.setdefault(("the level that it changes from is missing", "response"), []).append(row)
         coordinates = np.zeros(self._coordinates.shape)
         coordinates[kept] = self._fit.solution.coordinates(self._predictors(design))
         self._coordinates[now] = coordinates[now]
@@ -268,6 +258,7 @@ class ForecastPath:
             residuals: of rows fitted.
         """
         level, units = self._level, self._rule.units
+        of_mean: tuple[FloatArray, ...] = ()
         if self._fit.model == "linear":
             own, spread = self._spread()
             wide = t_quantile(self._fit.solution.degrees_of_freedom) * spread
@@ -275,18 +266,27 @@ class ForecastPath:
             expected = self._expected(own, residuals)
         else:
             mean = FAMILIES[self._fit.model].mean
-            wide = t_quantile(None) * np.sqrt(np.square(self._coordinates).sum(axis=1))
-            plain = expected = mean(level)
-            low, high = mean(level - wide), mean(level + wide)
+            error = np.sqrt(np.square(self._coordinates).sum(axis=1))
+            wide = t_quantile(None) * error
+            with np.errstate(over="ignore"):
+                plain = expected = mean(level)
+                low, high = of_mean = mean(level - wide), mean(level + wide)
+            if self._fit.model == "poisson":
+                low, high = count_interval(level, error, self._fit.dispersion)
         panel = [self._made.rows[name] for name in self._made.timing.panel]
         numbers, places = np.unique(self._made.periods, return_inverse=True)
         periods = [period_text(int(number), self._made.timing.every) for number in numbers]
         found = []
         for row in np.flatnonzero(~np.isnan(level)).tolist():
             unit = ", ".join(variable.text_of(variable.data[row]) for variable in panel)
-            figures = (float(values[row]) for values in (plain, expected, low, high))
+            figures = [float(values[row]) for values in (plain, expected, low, high, *of_mean)]
+            if not np.isfinite(figures).all():
+                self._causes.setdefault(("it grows beyond what a double holds", "the recursion"), []).append(row)
+                continue
             found.append(Forecast(unit, periods[places[row]], *figures))
-        return Forecasts(units.source, self.recursive, tuple(found), tuple(self._without()))
+        without = (*self._made.notes, *self._without())
+        interval = {"poisson": "count", "logistic": "probability"}.get(self._fit.model, "value")
+        return Forecasts(units.source, self.recursive, tuple(found), without, interval)
 
     def _expected(self, own: FloatArray, residuals: FloatArray) -> FloatArray:
         """Return expected responses in raw units: smeared over residuals as large as the errors of each level."""
@@ -305,3 +305,52 @@ class ForecastPath:
             first = period_text(int(self._made.periods[rows].min()), self._made.timing.every)
             have = "has" if len(rows) == 1 else "have"
             yield f"{counted(len(rows), 'row')} ahead, from {first} on, {have} no forecast: {what} ({place})"
+
+
+def count_interval(
+    linear: FloatArray, error: FloatArray, dispersion: float = 1.0, share: float = 0.95
+) -> tuple[FloatArray, FloatArray]:
+    """Return where counts will lie, given the linear predictor of their log mean and its standard error.
+
+    The distribution is Poisson's, with a variance larger than the mean the negative binomial one, each averaged over
+    the normal distribution of the linear predictor by Gauss-Hermite quadrature. The interval ends at the smallest
+    counts up to which its two tails and the middle lie.
+
+    Args:
+        linear: doubles (rows,).
+        error: doubles (rows,).
+        dispersion: the variance over the mean.
+        share: of counts that lie between.
+
+    Example:
+        >>> [ends.tolist() for ends in count_interval(np.log([4.0]), np.zeros(1))]
+        [[1.0], [8.0]]
+    """
+    from scipy import special  # loaded when it is needed, for commands to start at once
+
+    points, weights = np.polynomial.hermite.hermgauss(21)
+    means = np.exp(np.clip(linear[:, None] + np.sqrt(2) * error[:, None] * points, -700, 600))
+    weights = weights / np.sqrt(np.pi)
+
+    def below(counts: FloatArray) -> FloatArray:
+        """Return the probability of a count of at most so much."""
+        if dispersion <= 1.0 + 1e-9:
+            each = special.pdtr(counts[:, None], means)
+        else:
+            each = special.betainc(means / (dispersion - 1), counts[:, None] + 1, 1 / dispersion)
+        return np.asarray(each @ weights)
+
+    ends = []
+    for tail in ((1 - share) / 2, (1 + share) / 2):
+        low, high = np.full(len(linear), -1.0), np.maximum(2 * means.max(axis=1), 16.0)
+        for _ in range(60):
+            short = below(high) < tail
+            if not short.any():
+                break
+            high[short] *= 2
+        while (high - low > 1).any():
+            middle = np.floor((low + high) / 2)
+            enough = below(middle) >= tail
+            high, low = np.where(enough, middle, high), np.where(enough, low, middle)
+        ends.append(np.floor(high))
+    return ends[0], ends[1]

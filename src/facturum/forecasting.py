@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from facturum.arguments import checked
+from facturum.data.grouping import dense_ranks
 from facturum.data.table import Table
 from facturum.data.time.appending import append, without_overlap
-from facturum.data.time.future import filled_in, future_rows
-from facturum.data.time.series import series_of
+from facturum.data.time.calendar import period_text
+from facturum.data.time.future import filled_in, future_rows, lacking
+from facturum.data.time.series import Timing, period_numbers, period_starts, series_of
+from facturum.data.values import Kind
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, bounded
-from facturum.forecast_path import ForecastPath, Forecasts, Level, RowsAhead, looks_of
+from facturum.errors import DataError, bounded, counted, named
+from facturum.forecast_level import Level
+from facturum.forecast_path import ForecastPath, Forecasts, RowsAhead, looks_of
 from facturum.plan import Plan
 from facturum.trial.accuracy import residuals_of
+from facturum.trial.units import RawUnits
 
 MAX_AHEAD = 1_000
 
@@ -120,22 +126,65 @@ def forecast(
     with bounded():
         made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series).without_response()
         fit, rows = design.fit(model)
-        level = Level.of(str(design.plan.spec.response))
-        path = ForecastPath(
-            made, fit, level, float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0, ahead
-        )
-        _refuse_response(made, level.units.source, str(design.plan.spec.response), path.recursive)
+        level = _level_of(str(design.plan.spec.response), model)
+        sigma = float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0
+        path = ForecastPath(made, fit, level, sigma, ahead)
+        if not level.horizon:
+            _refuse_response(made, level.units.source, path.recursive)
         path.run()
         return path.forecasts(residuals_of(rows, fit.of))
 
 
-def _refuse_response(made: RowsAhead, source: str, response: str, recursive: bool) -> None:
-    """Refuse a response that cannot be brought back into raw units, and one whose lags are known in no unit."""
-    if source not in made.table.variables:
+def _level_of(response: str, model: str) -> Level:
+    """Return how levels follow from a response, or refuse one from which none do."""
+    level = Level.of(response)
+    if level is None and model == "logistic":
+        return Level(RawUnits("none", response))
+    if level is None or (level.horizon and level.changes):
         raise DataError(
-            f"forecasts need a response made of one variable, and it is {response}",
-            remedy="Write it as a variable, its log, sqrt or asinh, or the difference or percent_change of these.",
+            f"forecasts need a response from which a variable follows, and it is {response}",
+            remedy="Write a variable, its log, sqrt or asinh, differences, percent changes or multiples of these, or "
+            "lead(.., k) of one of the first.",
         )
+    return level
+
+
+def _shifted(made: RowsAhead, horizon: int, ahead: int) -> RowsAhead:
+    """Return the rows whose responses lie in the periods ahead: the last ones of the table, without those after them.
+
+    Raises:
+        DataError: where they reach further than the response.
+    """
+    if ahead > horizon:
+        raise DataError(
+            f"a response {horizon} periods later forecasts {horizon} at most, and {ahead} are asked for",
+            remedy=f"Write --ahead {horizon} or fewer, or a response at its own period, whose forecasts go on.",
+        )
+    timing, table = made.timing, declared_tables(made.spec, Given(made.table))[DATA]
+    periods = period_numbers(table[str(timing.time)].data, timing.every)
+    keys = [made.rows[name] for name in timing.panel]
+    both = [np.concatenate([table[name].data, key.data]) for name, key in zip(timing.panel, keys, strict=True)]
+    unit = np.zeros(table.length + made.rows.length, dtype=np.int64)
+    for codes in both:
+        unit = dense_ranks(unit * (int(codes.max(initial=0)) + 1) + dense_ranks(codes))
+    at = {(u, p): row for row, (u, p) in enumerate(zip(unit[: table.length].tolist(), periods.tolist(), strict=True))}
+    wanted = list(zip(unit[table.length :].tolist(), (made.periods - horizon).tolist(), strict=True))
+    if absent := [place for place, key in enumerate(wanted) if key not in at]:
+        first = period_text(int(made.periods[absent].min()) - horizon, timing.every)
+        raise DataError(
+            f"the rows from which {counted(len(absent), 'forecast')} would be made are not in the table, the first of "
+            f"{first}",
+            remedy="Give the rows up to the last period of each unit.",
+        )
+    rows = np.array([at[key] for key in wanted])
+    rest = np.setdiff1d(np.arange(table.length), rows)
+    return replace(made, table=made.table.take(rest), rows=table.take(rows), later=horizon)
+
+
+def _refuse_response(made: RowsAhead, source: str, recursive: bool) -> None:
+    """Refuse a response whose lags are known in no unit."""
+    if source not in made.table.variables:
+        return
     series = series_of(declared_tables(made.spec, Given(made.table))[DATA], made.timing)
     last = series.order[np.append(np.diff(series.unit[series.order]) != 0, True)]
     if recursive and made.table[source].missing_rows()[last].all():
@@ -159,26 +208,58 @@ def _ahead(
     spec, given = shaped_first(plan.spec, plan.given(table, history, series))
     declared = declared_tables(spec, given)
     rows, unknown = future_rows(given.table, declared[DATA], timing, ahead)
+    notes: list[str] = []
     if future is not None:
         known = declared_tables(spec, Given(plan.given(future, series=series).table, given.series))[DATA]
-        rows = filled_in(rows, known, timing.panel, str(timing.time), timing.every)
-        unknown = [name for name in unknown if rows[name].missing_rows().any()]
-    _refuse_unknown(spec, unknown)
+        rows, notes = filled_in(rows, known, timing.panel, str(timing.time), timing.every)
+    level = None if spec.response is None else Level.of(spec.response)
+    later = 0 if level is None else level.horizon
+    if not later:
+        notes += [*_unknown(spec, timing, rows, unknown), *_short_series(spec, timing, declared, rows)]
     so_far = given.table
     if HISTORY in declared:
         so_far = append(without_overlap(declared[HISTORY], declared[DATA], timing), declared[DATA])
-    return RowsAhead(plan if spec is plan.spec else Plan.of(spec), spec, timing, so_far, rows, given.series)
+    own = plan if spec is plan.spec else Plan.of(spec)
+    made = RowsAhead(own, spec, timing, so_far, rows, given.series, tuple(notes))
+    return _shifted(made, later, ahead) if later else made
 
 
-def _refuse_unknown(spec: PlanSpec, unknown: list[str]) -> None:
-    """Refuse rows ahead in which a term reads a variable that is not known, other than the response's lags."""
+def _unknown(spec: PlanSpec, timing: Timing, rows: Table, unknown: list[str]) -> Iterator[str]:
+    """Yield in which rows ahead a variable is not known that a term reads, other than the response's lags.
+
+    Raises:
+        DataError: where one is not known in any row.
+    """
     needed: dict[str, list[str]] = {}
     for key, look in looks_of(spec):
         if look.offset >= 0 and look.variable in unknown:
             needed.setdefault(look.variable, []).append(key)
-    if needed:
-        told = "; ".join(f"{name} (in {', '.join(dict.fromkeys(keys))})" for name, keys in needed.items())
+    nowhere = {name: keys for name, keys in needed.items() if rows[name].missing_rows().all()}
+    if nowhere:
+        told = "; ".join(f"{name} (in {', '.join(dict.fromkeys(keys))})" for name, keys in nowhere.items())
         raise DataError(
             f"values of the periods ahead are needed and not known: {told}",
             remedy="Give a table with them by unit and period (--future FILE), or use their lags in the plan.",
         )
+    for name in needed:
+        gone = lacking(rows, name, timing.panel, str(timing.time), timing.every)
+        if gone:
+            yield f"{name} is not known in {counted(len(gone), 'row')} ahead: {named(gone, 5)}"
+
+
+def _short_series(spec: PlanSpec, timing: Timing, declared: Mapping[str, Table], rows: Table) -> Iterator[str]:
+    """Yield which joined series end before the periods ahead do."""
+    last = int(period_numbers(rows[str(timing.time)].data, timing.every).max(initial=0))
+    for name, series in spec.series.items():
+        table = declared.get(f"series.{name}")
+        if table is None or table[series.time].kind is not Kind.TIME:
+            continue
+        time = table[series.time]
+        known = time.data[~time.missing_rows()]
+        end = period_starts(period_numbers(known, series.every).max(initial=-(10**6))[None] + 1, series.every) - 1
+        ends = int(period_numbers(end, timing.every)[0])
+        if ends < last:
+            yield (
+                f"the series {name} ends in {period_text(ends, timing.every)}, and the periods ahead in "
+                f"{period_text(last, timing.every)}: give a longer file (--series {name}=FILE)"
+            )

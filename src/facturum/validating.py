@@ -2,32 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from facturum.arguments import checked
-from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.series import period_numbers
-from facturum.data.values import Array, FloatArray, Kind
-from facturum.data.variable import Variable
+from facturum.data.values import Array, FloatArray
 from facturum.design import Design
+from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, FacturumError, bounded, counted, listed
+from facturum.errors import DataError, FacturumError, FailedRows, bounded, counted, listed, named
+from facturum.forecast_level import Level
+from facturum.forecast_path import looks_of
+from facturum.forecasting import forecast
+from facturum.held_out import Outcome, accuracy_of, of_fitted, with_variable
+from facturum.language.parser import parse
 from facturum.notebook import table_html
 from facturum.plan import Plan
 from facturum.trial.accuracy import Accuracy, Sums
+from facturum.trial.identification import Identification
 from facturum.trial.regression import Fit
 from facturum.trial.rows import Rows
-from facturum.trial.solving import names_of
-from facturum.trial.units import RawUnits
+from facturum.trial.truth_accuracy import TruthAccuracy
 
-FOLD, DRAW = "fold_of_validation", "draw_of_resample"  # variables that are added to the table
+FOLD = "fold_of_validation"  # a variable that is added to the table
+LEFT_OUT = -2.0  # in place of a part, for rows that cannot be predicted
 MAX_REFITS = 2_000
 
 
@@ -38,13 +43,13 @@ class Fold:
     Args:
         name: of the part.
         fitted, predicted: how many rows.
-        rmse: of the rows predicted, in raw units.
+        rmse: of the rows predicted, in units of the response; None where none is.
     """
 
     name: str
     fitted: int
     predicted: int
-    rmse: float
+    rmse: float | None
 
 
 @dataclass(frozen=True)
@@ -54,32 +59,33 @@ class Validation:
     Args:
         scheme: in words.
         folds: the parts.
-        accuracy: of all rows predicted, in raw units, plain and smeared.
+        accuracy: of all rows predicted, plain and smeared; and of forecasts made one from another, where lags of the
+            response are read along time.
+        truth: of a response of 0 and 1.
+        notes: which rows are not predicted, and why, in sentences.
     """
 
     scheme: str
     folds: tuple[Fold, ...]
     accuracy: tuple[Accuracy, ...]
+    truth: tuple[TruthAccuracy, ...] = ()
+    notes: tuple[str, ...] = ()
 
     def __repr__(self) -> str:
-        lines = [f"{a.kind}: RMSE {a.rmse:.6g}, MAE {a.mae:.6g} over {counted(a.rows, 'row')}" for a in self.accuracy]
-        return listed(self.scheme, lines)
+        lines = [
+            f"{a.kind}: RMSE {a.rmse:.6g}, MAE {a.mae:.6g} in units of {a.units} over {counted(a.rows, 'row')}"
+            for a in self.accuracy
+        ]
+        lines += [f"{a.sample}: AUC {a.auc}, Brier {a.brier:.6g} over {counted(a.rows, 'row')}" for a in self.truth]
+        return listed(self.scheme, [*lines, *self.notes])
 
     def _repr_html_(self) -> str:
-        rows = [[f.name, f"{f.fitted:,}", f"{f.predicted:,}", f"{f.rmse:.6g}"] for f in self.folds[:50]]
+        rows = [
+            [f.name, f"{f.fitted:,}", f"{f.predicted:,}", "–" if f.rmse is None else f"{f.rmse:.6g}"]
+            for f in self.folds[:50]
+        ]
         notes = repr(self).splitlines()[1:]
         return table_html(self.scheme, ("part", "rows fitted", "rows predicted", "RMSE"), rows, notes)
-
-
-@dataclass(frozen=True)
-class Interval:
-    """A coefficient over resampled tables: percentile interval, and in how many of them it could be estimated."""
-
-    name: str
-    estimate: float
-    low: float
-    high: float
-    samples: int
 
 
 @checked
@@ -99,13 +105,15 @@ def validate(
 
     For each part of the learning rows the whole plan is resolved and fitted on the others, and predicts that part.
     Where the plan learns nothing, leaving one out is computed from one factorisation. A table that the plan stacks or
-    converts is stacked and converted once, before it is parted. Lags of the response read what was seen.
+    converts is stacked and converted once, before it is parted. Lags of the response read what was seen; along time
+    the accuracy of forecasts made one from another is given besides.
 
     Args:
         plan: with open questions or none.
         table: the rows.
         folds: how many parts, at random.
-        origin_folds: how many stretches along time, the last ones; each is predicted from all rows before it.
+        origin_folds: how many stretches along time, the last ones; each is predicted from all rows whose response lies
+            before it.
         leave_one_out: whether each row is a part.
         model: linear, logistic or poisson.
         seed: of the random parts.
@@ -128,115 +136,8 @@ def validate(
         if leave_one_out and not base.columns.learned and model == "linear":
             return left_out_at_once(base)
         learning = base.rows.kept[base.rows.learning] - 1
-        parts, names, scheme = _parts(spec, given, learning, folds, origin_folds, seed)
-        work = _Folds(spec, given, base, parts, names, origin_folds is not None, model)
-        return work.validation(scheme)
-
-
-@checked
-def resample(
-    plan: Plan, table: Any, samples: int = 200, *, model: str = "linear", seed: int = 0,
-    series: Mapping[str, Any] | None = None,
-) -> list[Interval]:  # fmt: skip
-    """Return percentile intervals of coefficients over tables of rows drawn with replacement (Efron 1979).
-
-    The whole plan is resolved anew for each table; it is meant for small ones. Of a plan with a time and a panel whole
-    units are drawn, each with all its periods (Cameron, Gelbach & Miller 2008, "pairs cluster bootstrap").
-
-    Args:
-        plan: with open questions or none.
-        table: the rows.
-        samples: how many tables.
-        model: linear, logistic or poisson.
-        seed: of the draws.
-        series: the tables of the plan's series, instead of their files.
-
-    Raises:
-        DataError: where the plan works along time in one unit, or fewer than half of the tables can be fitted.
-
-    Example:
-        >>> table = {"x": [1.0, 2, 3, 4, 5, 6], "y": [2.1, 3.9, 6.2, 7.8, 10.1, 11.9]}
-        >>> [each.name for each in resample(Plan("y", {"x": "x"}), table, 20)]
-        ['intercept', 'x']
-    """
-    if not 2 <= samples <= MAX_REFITS:
-        raise DataError(f"{samples} tables are not possible", remedy=f"Write a number from 2 to {MAX_REFITS:,}.")
-    with bounded():
-        draws = _Draws.of(plan, table, series)
-        base, names = _fitted(plan.build(table, series=series), model, True)
-        dice = np.random.default_rng(seed)
-        drawn: list[dict[str, float]] = []
-        for _ in range(samples):
-            try:
-                fit, own = _fitted(draws.design(dice), model)
-                drawn.append(dict(zip(own, fit.solution.coefficients.tolist(), strict=True)))
-            except FacturumError:  # such as a category that was not drawn
-                continue
-        if 2 * len(drawn) < samples:
-            raise DataError(
-                f"only {len(drawn)} of {samples} resampled tables could be fitted", remedy="Pool rare categories."
-            )
-        return [_interval(name, value, drawn) for name, value in zip(names, base.solution.coefficients, strict=True)]
-
-
-@dataclass(frozen=True)
-class _Draws:
-    """What tables are drawn from.
-
-    Args:
-        plan: with the number of the draw in its panel, where whole units are drawn.
-        given: the tables.
-        units: the rows of each, where whole units are drawn.
-    """
-
-    plan: Plan
-    given: Given
-    units: tuple[Array, ...] = ()
-
-    @classmethod
-    def of(cls, plan: Plan, table: Any, series: Mapping[str, Any] | None) -> _Draws:
-        given = plan.given(table, series=series)
-        if plan.spec.data.timing is None:
-            return cls(plan.with_checks("off"), given)
-        spec, given = shaped_first(plan.spec, given)
-        declared = declared_tables(spec, given)[DATA]
-        unit = group_numbers([declared[name] for name in spec.data.panel], declared.length)
-        order = np.argsort(unit, kind="stable")
-        units = tuple(np.split(order, np.flatnonzero(np.diff(unit[order])) + 1))
-        if len(units) < 2:
-            raise DataError(
-                "rows cannot be drawn from a single series over time",
-                remedy="Use --origin-folds, or name the units as [data] panel: whole units are drawn.",
-            )
-        if DRAW in given.table:
-            raise DataError(
-                f"'{DRAW}' is a variable of the table", remedy="Give it another name: draws are held in it."
-            )
-        data = spec.data.model_copy(update={"panel": [*spec.data.panel, DRAW]})
-        return cls(Plan.of(spec.model_copy(update={"data": data})).with_checks("off"), given, units)
-
-    def design(self, dice: np.random.Generator) -> Design:
-        """Return the design of a table drawn at random."""
-        table = self.given.table
-        if not self.units:
-            drawn = table.take(np.sort(dice.integers(0, table.length, table.length)))
-        else:
-            units = [self.units[unit] for unit in dice.integers(0, len(self.units), len(self.units))]
-            numbers = np.repeat(np.arange(len(units), dtype=np.float64), [len(unit) for unit in units])
-            drawn = _with(table.take(np.concatenate(units)), DRAW, numbers)
-        return self.plan.build(drawn, series=self.given.series or None)
-
-
-def _fitted(design: Design, model: str, to_the_last_digit: bool = False) -> tuple[Fit, list[str]]:
-    """Return the coefficients of a design, and their names."""
-    fit, rows = design.fit(model, to_the_last_digit=to_the_last_digit)
-    return fit, names_of(rows, fit.solution.columns)
-
-
-def _interval(name: str, estimate: float, drawn: list[dict[str, float]]) -> Interval:
-    values = [each[name] for each in drawn if name in each]
-    low, high = np.quantile(values, [0.025, 0.975]) if values else (np.nan, np.nan)
-    return Interval(name, float(estimate), float(low), float(high), len(values))
+        parts = _parts(spec, given, learning, folds, origin_folds, seed)
+        return _Folds(spec, given, base, parts, model).validation()
 
 
 def left_out_at_once(design: Design) -> Validation:
@@ -245,29 +146,58 @@ def left_out_at_once(design: Design) -> Validation:
     The error of a row that was left out is e / (1 - h).
     """
     fit, rows = design.fit()
-    units = rows.units
-    actual, predicted = [], []
+    outcomes, alone = [], []
+    base = float(np.concatenate([block.y for block in rows.blocks()]).mean())
+    residuals: list[FloatArray] = []
     for block in rows.blocks():
         leverage = np.square(fit.solution.coordinates(block.X)).sum(axis=1)
         residual = block.y - fit.of(block)
-        with np.errstate(all="ignore"):
-            predicted.append(np.where(leverage < 1 - 1e-12, block.y - residual / (1 - leverage), np.nan))
-        actual.append(block.y)
-    y, out = np.concatenate(actual), np.concatenate(predicted)
-    known = ~np.isnan(out)
-    accuracy = _accuracies([(y[known], out[known], y[known] - out[known])], units)
-    return Validation(f"leaving out each of {counted(len(y), 'row')}, from one factorisation", (), accuracy)
+        possible = leverage < 1 - 1e-9
+        alone += block.numbers[~possible].tolist()
+        left_out = residual[possible] / (1 - leverage[possible])
+        residuals.append(left_out)
+        outcomes.append((block.y[possible], block.y[possible] - left_out))
+    whole = np.concatenate(residuals)
+    made = [Outcome(y, out, whole, base) for y, out in outcomes]
+    accuracy, truth = accuracy_of(made, design.columns, "held out")
+    rows_alone = named([str(row) for row in alone], 5)
+    notes = [f"Not predicted: {counted(len(alone), 'row')} ({rows_alone}), which alone determine a coefficient."]
+    scheme = f"leaving out each of {counted(fit.solution.rows, 'row')}, from one factorisation"
+    return Validation(scheme, (), accuracy, truth, tuple(notes if alone else []))
+
+
+@dataclass(frozen=True)
+class _Parts:
+    """The parts that rows are held out in.
+
+    Args:
+        of_row: the part of each row of the table; below 0 for none.
+        trained_with: along time, the part that the response of each row lies in; otherwise as `of_row`.
+        names: of the parts, "" for what is predicted by none.
+        scheme: in words.
+        along_time: whether each part is predicted from those before.
+        periods: along time, how many each part has.
+        starts: along time, the number of the first period of each.
+    """
+
+    of_row: FloatArray
+    trained_with: FloatArray
+    names: list[str]
+    scheme: str
+    along_time: bool = False
+    periods: int = 0
+    starts: tuple[int, ...] = ()
 
 
 def _parts(
     spec: PlanSpec, given: Given, learning: Array, folds: int | None, origin_folds: int | None, seed: int
-) -> tuple[FloatArray, list[str], str]:
-    """Return the part of each row of the table, the names of the parts to predict, and the scheme in words."""
+) -> _Parts:
+    """Return the parts that rows are held out in."""
     if FOLD in given.table:
         raise DataError(f"'{FOLD}' is a variable of the table", remedy="Give it another name: folds are held in it.")
     part = np.full(given.table.length, -1.0)
     if origin_folds is not None:
-        return _along_time(spec, given, learning, origin_folds, part)
+        return _along_time(spec, given, learning, origin_folds)
     count = len(learning) if folds is None else folds
     if not 2 <= count <= min(len(learning), MAX_REFITS):
         raise DataError(
@@ -276,13 +206,14 @@ def _parts(
         )
     order = np.random.default_rng(seed).permutation(learning)
     part[order] = np.arange(len(order)) % count
-    what = "leaving out each row" if folds is None else f"{count} parts at random (seed {seed})"
-    return part, [f"part {at + 1}" for at in range(count)], f"{what}, the plan resolved anew for each"
+    if folds is None:
+        names = [f"row {row + 1}" for row in order]
+        return _Parts(part, part, names, "leaving out each row, the plan resolved anew for each")
+    names = [f"part {at + 1}" for at in range(count)]
+    return _Parts(part, part, names, f"{count} parts at random (seed {seed}), the plan resolved anew for each")
 
 
-def _along_time(
-    spec: PlanSpec, given: Given, learning: Array, count: int, part: FloatArray
-) -> tuple[FloatArray, list[str], str]:
+def _along_time(spec: PlanSpec, given: Given, learning: Array, count: int) -> _Parts:
     timing = spec.data.timing
     if timing is None or timing.time is None or timing.every == "row":
         raise DataError("folds along time need a time", remedy="Write [data] time and every, or use folds.")
@@ -296,9 +227,32 @@ def _along_time(
             remedy=f"Write origin_folds from 1 to {max(len(periods) - 1, 1):,}.",
         )
     starts = periods[[len(periods) - size * (count - at) for at in range(count)]]
-    part[:] = np.searchsorted(starts, numbers, side="right")
+    of_row = np.searchsorted(starts, numbers, side="right").astype(np.float64)
+    later = _latest(spec)
+    trained_with = np.searchsorted(starts, numbers + later, side="right").astype(np.float64)
     names = [f"from {period_text(int(start), timing.every)}" for start in starts]
-    return part, ["", *names], f"{count} stretches along time, each predicted from all rows before it"
+    what = (
+        f"{counted(count, 'stretch').replace('stretchs', 'stretches')} of {counted(int(size), timing.every)} along time"
+    )
+    before = "all rows whose response lies before it" if later else "all rows before it"
+    reads = _reads_response(spec)
+    steps = f", one {timing.every} ahead (lags of the response are those seen)" if reads else ""
+    scheme = f"{what}, each predicted from {before}{steps}"
+    return _Parts(of_row, trained_with, ["", *names], scheme, True, int(size), tuple(starts.tolist()))
+
+
+def _latest(spec: PlanSpec) -> int:
+    """Return how many periods after its row a response is known."""
+    if spec.response is None:
+        return 0
+    derived = {name: parse(text, True) for name, text in spec.derived.items()}
+    return max([look.offset for look in looks(parse(spec.response, True), derived) if look.pooled is None], default=0)
+
+
+def _reads_response(spec: PlanSpec) -> bool:
+    """Return whether a term reads the variable that levels of the response follow from."""
+    level = None if spec.response is None else Level.of(spec.response)
+    return level is not None and any(look.variable == level.units.source for _, look in looks_of(spec))
 
 
 @dataclass(frozen=True)
@@ -306,63 +260,175 @@ class _Folds:
     spec: PlanSpec
     given: Given
     base: Design
-    parts: FloatArray
-    names: list[str]
-    along_time: bool
+    parts: _Parts
     model: str
 
-    def validation(self, scheme: str) -> Validation:
-        units = RawUnits.of(str(self.base.columns.resolved.get("response")))
-        outcomes = [each for at, name in enumerate(self.names) if name for each in self._fold(at)]
-        folds = []
-        for name, fitted, (y, out, residuals) in outcomes:
-            accuracy = _accuracies([(y, out, residuals)], units)
-            folds.append(Fold(name, fitted, len(y), accuracy[0].rmse if accuracy else float("nan")))
-        return Validation(scheme, tuple(folds), _accuracies([pair for _, _, pair in outcomes], units))
+    def validation(self) -> Validation:
+        """Return how well each part is predicted.
 
-    def _fold(self, at: int) -> Iterator[tuple[str, int, tuple[FloatArray, FloatArray, FloatArray]]]:
-        """Yield a part's name, how many rows were fitted, and its responses, predictions and the residuals of these."""
-        name = self.names[at]
-        try:
-            earlier = self.given.history
-            history = None if earlier is None else _with(earlier, FOLD, np.full(earlier.length, -1.0))
-            table = _with(self.given.table, FOLD, self.parts)
-            design = self._plan(at).build(table, history=history, series=self.given.series or None)
-            fit, rows = design.fit(self.model, to_the_last_digit=False)
-        except FacturumError as error:
-            remedy = error.remedy or "Pool rare categories, or write unseen='pool' or fewer folds."
-            what = f"{name}: {error.what}"
-            raise DataError(what, place=error.place, text=error.text, span=error.span, remedy=remedy) from None
-        learning = np.isin(design.rows.kept, self.base.rows.kept[self.base.rows.learning])
-        chosen = learning & (self.parts[design.rows.kept - 1] == at)
+        Raises:
+            DataError: where no row is.
+        """
+        columns = self.base.columns
+        outcomes: list[Outcome] = []
+        recursive: list[tuple[FloatArray, FloatArray]] = []
+        folds, notes = [], _Notes()
+        for at, name in enumerate(self.parts.names):
+            if not name:
+                continue
+            made = self._made(at, notes)
+            if made is None:
+                folds.append(Fold(name, 0, 0, None))
+                continue
+            design, fit, outcome = made
+            accuracy = accuracy_of([outcome], columns, "held out")[0] if len(outcome.y) else ()
+            rmse = accuracy[0].rmse if accuracy else self._brier_root(outcome)
+            folds.append(Fold(name, fit.solution.rows, len(outcome.y), rmse))
+            if len(outcome.y):
+                outcomes.append(outcome)
+            if self.parts.along_time and self.model == "linear" and _reads_response(self.spec):
+                recursive += self._recursive(at, design, notes)
+        if not outcomes:
+            told = " ".join(notes.texts()) or "Their columns are missing where the plan is learned without them."
+            raise DataError(f"no row is predicted ({self.parts.scheme})", remedy=told)
+        accuracy, truth = accuracy_of(outcomes, columns, "held out")
+        if recursive:
+            accuracy = (*accuracy, self._of_recursion(recursive))
+        return Validation(self.parts.scheme, tuple(folds), accuracy, truth, tuple(notes.texts()))
+
+    @staticmethod
+    def _brier_root(outcome: Outcome) -> float | None:
+        return float(np.sqrt(np.square(outcome.y - outcome.predicted).mean())) if len(outcome.y) else None
+
+    def _made(self, at: int, notes: _Notes) -> tuple[Design, Fit, Outcome] | None:
+        """Return the design and the fit without a part, and what it predicts of that; None where there is none."""
+        left_out = np.zeros(0, dtype=np.int64)
+        while True:
+            try:
+                design = self._design(at, left_out)
+                fit, rows = design.fit(self.model, to_the_last_digit=False)
+                break
+            except FailedRows as failed:
+                inside = np.setdiff1d(failed.numbers[self.parts.of_row[failed.numbers - 1] == at], left_out)
+                if not len(inside):
+                    raise self._told(at, failed) from None
+                notes.add(inside, failed.alone)
+                left_out = np.union1d(left_out, inside)
+            except FacturumError as error:
+                if len(self.parts.names) < len(self.base.rows.kept[self.base.rows.learning]):
+                    raise self._told(at, error) from None
+                notes.add(np.flatnonzero(self.parts.of_row == at) + 1, error.what)  # a part of one row
+                return None
+        learning = self.base.rows.kept[self.base.rows.learning]
+        wanted = learning[self.parts.of_row[learning - 1] == at]
+        chosen = np.isin(design.rows.kept, wanted)
         y, out = _predicted(rows, fit)
-        some = chosen & ~np.isnan(y) & ~np.isnan(out)
-        residuals = np.concatenate([block.y - fit.of(block) for block in rows.blocks()])
-        if some.any():
-            yield name, fit.solution.rows, (y[some], out[some], residuals)
+        known = Identification.of(rows, rows.factor(), fit.solution.columns)
+        identified = np.concatenate([known.predicts(block.X) for block in rows.read()])
+        alone = design.rows.kept[chosen & ~identified]
+        if len(alone):
+            notes.add(alone, "a column has no coefficient without them")
+            left_out = np.union1d(left_out, alone)
+        some = chosen & identified & ~np.isnan(y) & ~np.isnan(out)
+        gone = np.setdiff1d(np.setdiff1d(wanted, design.rows.kept[some]), left_out)
+        if len(gone):
+            notes.add(gone, "a value is missing where the plan is learned without them")
+        residuals, base = of_fitted(rows, fit)
+        return design, fit, Outcome(y[some], out[some], residuals, base)
 
-    def _plan(self, at: int) -> Plan:
-        condition = f"{FOLD} {'<' if self.along_time else '!='} {at}"
-        learn = condition if self.spec.rows.learn is None else f"({self.spec.rows.learn}) and {condition}"
-        rows = self.spec.rows.model_copy(update={"learn": learn})
-        return Plan.of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
+    def _told(self, at: int, error: FacturumError) -> DataError:
+        remedy = error.remedy or "Pool rare categories, or write unseen='pool' or fewer folds."
+        what = f"{self.parts.names[at]}: {error.what}"
+        return DataError(what, place=error.place, text=error.text, span=error.span, remedy=remedy)
+
+    def _design(self, at: int, left_out: Array) -> Design:
+        """Return the design that is learned without a part."""
+        history = self._history()
+        numbers = self.parts.trained_with.copy()
+        numbers[left_out - 1] = LEFT_OUT
+        table = with_variable(self.given.table, FOLD, numbers)
+        condition = f"{FOLD} {'<' if self.parts.along_time else '!='} {at}"
+        own = self.spec.rows
+        learn = condition if own.learn is None else f"({own.learn}) and {condition}"
+        keep = own.keep if not len(left_out) else f"{FOLD} != {LEFT_OUT:g}" + (f" and ({own.keep})" if own.keep else "")
+        rows = own.model_copy(update={"learn": learn, "keep": keep})
+        plan = Plan.of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
+        return plan.build(table, history=history, series=self.given.series or None)
+
+    def _history(self) -> Table | None:
+        earlier = self.given.history
+        return None if earlier is None else with_variable(earlier, FOLD, np.full(earlier.length, -1.0))
+
+    def _recursive(self, at: int, design: Design, notes: _Notes) -> list[tuple[FloatArray, FloatArray]]:
+        """Return what is seen in a stretch, and its forecasts one from another, in units of the source."""
+        timing = self.spec.data.timing
+        level = Level.of(str(self.spec.response))
+        if timing is None or timing.time is None or level is None or level.horizon:
+            return []
+        declared = declared_tables(self.spec, self.given)[DATA]
+        periods = period_numbers(declared[timing.time].data, timing.every)
+        start = self.parts.starts[at - 1]
+        before, stretch = periods < start, (periods >= start) & (periods < start + self.parts.periods)
+        source = level.units.source
+        if source not in self.given.table or not stretch.any():
+            return []
+        table, history = with_variable(self.given.table, FOLD, self.parts.trained_with), self._history()
+        future = table.take(np.flatnonzero(stretch))
+        known = replace(future, variables={k: v for k, v in future.variables.items() if k not in (source, FOLD)})
+        try:
+            found = forecast(
+                design, table.take(np.flatnonzero(before)), self.parts.periods, future=known,
+                history=history, series=self.given.series or None,
+            )  # fmt: skip
+        except FacturumError as error:
+            notes.say(f"No forecasts one from another {self.parts.names[at]}: {error.what}.")
+            return []
+        own = {(each.unit, each.period): each.forecast for each in found.of}
+        panel = [declared[name] for name in timing.panel]
+        variable = declared[source]
+        missing = variable.missing_rows()
+        pairs = []
+        for row in np.flatnonzero(stretch & ~missing).tolist():
+            unit = ", ".join(each.text_of(each.data[row]) for each in panel)
+            key = unit, period_text(int(periods[row]), timing.every)
+            if key in own:
+                pairs.append((float(variable.data[row]), own[key]))
+        seen = np.array(pairs).reshape(-1, 2)
+        return [(seen[:, 0], seen[:, 1])] if len(seen) else []
+
+    def _of_recursion(self, recursive: list[tuple[FloatArray, FloatArray]]) -> Accuracy:
+        level = Level.of(str(self.spec.response))
+        sums = Sums()
+        for y, out in recursive:
+            sums.add(y, out)
+        return sums.accuracy("held out", "one from another", level.units.source if level else "")
 
 
-def _with(table: Table, name: str, numbers: FloatArray) -> Table:
-    """Return a table with one more variable, which selectors pass over."""
-    return replace(table, variables={**table.variables, name: Variable(name, Kind.NUMBER, numbers, identity=True)})
+class _Notes:
+    """Which rows are not predicted, by reason."""
+
+    def __init__(self) -> None:
+        self._rows: dict[str, list[int]] = {}
+        self._said: dict[str, None] = {}
+
+    def add(self, rows: Array, why: str) -> None:
+        """Take in rows that are not predicted."""
+        self._rows.setdefault(why, []).extend(rows.tolist())
+
+    def say(self, text: str) -> None:
+        """Take in a sentence."""
+        self._said[text] = None
+
+    def texts(self) -> list[str]:
+        """Return the sentences."""
+        told = [
+            f"Not predicted: {counted(len(set(rows)), 'row')} ({named([str(row) for row in sorted(set(rows))], 5)}): "
+            f"{why}."
+            for why, rows in self._rows.items()
+        ]
+        return [*told, *self._said]
 
 
 def _predicted(rows: Rows, fit: Fit) -> tuple[FloatArray, FloatArray]:
     pairs = [(block.y, fit.of(block)) for block in rows.read()]
     return np.concatenate([y for y, _ in pairs]), np.concatenate([out for _, out in pairs])
-
-
-def _accuracies(parts: list[tuple[FloatArray, FloatArray, FloatArray]], units: RawUnits) -> tuple[Accuracy, ...]:
-    kinds = ["plain", *(["smeared"] if units.changes else [])]
-    sums = {kind: Sums() for kind in kinds}
-    for y, out, residuals in parts:
-        sums["plain"].add(units.undone(y), units.undone(out))
-        if units.changes:
-            sums["smeared"].add(units.undone(y), units.smeared(out, residuals))
-    return tuple(each.accuracy("held out", kind) for kind, each in sums.items() if each.rows)

@@ -9,14 +9,15 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from facturum.cli.common import FILE, print_json, series_from, series_option
-from facturum.errors import DataError
+from facturum.errors import DataError, named
 
 if TYPE_CHECKING:
     from facturum.design import Design
     from facturum.forecast_path import Forecasts
     from facturum.plan import Plan
+    from facturum.resampling import Resampling
     from facturum.trial.trial import Trial
-    from facturum.validating import Interval, Validation
+    from facturum.validating import Validation
 
 
 @click.command()
@@ -95,6 +96,12 @@ def trial(
     """
     from facturum.design import open_design
 
+    _refuse_void(
+        [("--folds", folds), ("--origin-folds", origin_folds), ("--leave-one-out", leave_one_out),
+         ("--resample", resample), ("--ahead", ahead)],
+        [("--errors", errors != "ordinary"), ("--by", by), ("--lags", lags is not None), ("--future", future),
+         ("--unit", unit), ("--figure", figure)],
+    )  # fmt: skip
     design, tables = open_design(folder), series_from(series)
     asked = _Asked(design, model, data, history, tables)
     if folds is not None or origin_folds is not None or leave_one_out:
@@ -114,6 +121,32 @@ def trial(
 
             trial_figure(design, result, figure, unit, forecasts, data)
             terminal.console(stderr=as_json).print(terminal.safe(f"drawn into {figure}"))
+
+
+def _refuse_void(questions: list[tuple[str, Any]], beside: list[tuple[str, Any]]) -> None:
+    """Refuse two questions at once, and options that the one asked makes void.
+
+    Args:
+        questions: each with what is given for it.
+        beside: options of the regression and of what is drawn.
+    """
+    asked = [name for name, given in questions if given is not None and given is not False]
+    if len(asked) > 1:
+        raise DataError(f"{named(asked)} are questions of their own", remedy="Write one of them; call twice for both.")
+    question = asked[0] if asked else ""
+    given_beside = [name for name, given in beside if given]
+    allowed = {"": ["--errors", "--by", "--lags", "--figure"], "--ahead": ["--future", "--figure"]}.get(question, [])
+    if "--figure" in given_beside and "--figure" in allowed:
+        allowed = [*allowed, "--unit"]
+    void = [name for name in given_beside if name not in allowed]
+    if void:
+        needs = {"--future": "--ahead", "--unit": "--figure"}
+        if not question or void[0] in needs:
+            raise DataError(f"{void[0]} is valid only with {needs[void[0]]}", remedy="Write both, or leave it out.")
+        what = "is of the fit to all rows" if void[0] != "--figure" else "draws the fit to all rows"
+        raise DataError(
+            f"{question} makes {void[0]} void, which {what}", remedy="Leave one of the two out; call twice for both."
+        )
 
 
 class _Asked:
@@ -147,8 +180,8 @@ class _Asked:
             seed=seed, history=self._history, series=self._series,
         )  # fmt: skip
 
-    def intervals(self, samples: int, seed: int) -> list[Interval]:
-        from facturum.validating import resample
+    def intervals(self, samples: int, seed: int) -> Resampling:
+        from facturum.resampling import resample
 
         plan, source = self._plan(), self._source("--resample")
         return resample(plan, source, samples, model=self._model, seed=seed, series=self._series)
@@ -176,7 +209,7 @@ def _print(result: Any, as_json: bool) -> None:
 
 
 def _plain(result: Any) -> Any:
-    return [asdict(each) for each in result] if isinstance(result, list) else asdict(result)
+    return asdict(result)
 
 
 def trial_json(result: Trial) -> dict[str, Any]:

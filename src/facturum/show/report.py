@@ -24,11 +24,12 @@ from facturum.engine.planning.spec import spec_from
 from facturum.errors import AuditError, FacturumError, counted, rows_in_words
 from facturum.files.folder import write_file
 from facturum.files.plan_file import plan_text
+from facturum.numerics.cells import all_whole
 from facturum.show import pictures
 from facturum.show.checks import leverages_text
 from facturum.show.columns import rounded
 from facturum.show.terminal import check_facts, clock_text, figure, learned_text
-from facturum.show.trial import coefficient_cells, summary_lines
+from facturum.show.trial import coefficient_cells, summary_lines, truth_cells
 from facturum.trial.trial import Trial
 
 CELLS = 20  # of a histogram
@@ -269,26 +270,56 @@ def _sample(design: Design, places: list[int]) -> FloatArray:
 
 def _trial(design: Design) -> dict[str, Any] | None:
     """Return the trial regression, where there is a response that it can be made of."""
-    try:
-        trial = design.trial()
-    except FacturumError:
+    trial, instead = None, []
+    for model, errors in _models(design):
+        try:
+            trial = design.trial(model, errors=errors)
+            break
+        except FacturumError as error:
+            instead.append(f"Another model is shown, since {error.what}.")
+    if trial is None:
         return None
     return {
         "title": trial.title,
+        "statistic": trial.statistic_name,
+        "units": trial.units,
         "coefficients": [
             [c.name, *coefficient_cells(c)]
             for c in trial.coefficients
         ],
-        "lines": [*trial.cautions, *summary_lines(trial)],
+        "lines": [*instead, *trial.cautions, *summary_lines(trial)],
         "effects": [effect.text for effect in trial.effects],
         "accuracy": [
             [a.sample, a.kind, f"{a.rows:,}", figure(a.rmse), figure(a.mae),
              "–" if a.mape is None else f"{a.mape:.1f} %", "–" if a.r2 is None else f"{a.r2:.4f}"]
             for a in trial.accuracy
+        ] if not trial.truth else [],
+        "truth": [truth_cells(a) for a in trial.truth],
+        "tenths": [
+            [a.sample, str(at + 1), f"{t.rows:,}", f"{t.predicted:.4f}", f"{t.observed:.4f}"]
+            for a in trial.truth for at, t in enumerate(a.calibration)
         ],
         "picture": _figure(design, trial),
         "alt": f"Fitted against actual {trial.response}, residuals, and coefficients with their intervals",
     }  # fmt: skip
+
+
+def _models(design: Design) -> list[tuple[str, str]]:
+    """Return the models that the response asks for, each with how errors are computed, the best first.
+
+    Of a response of 0 and 1 that is the logistic, of whole numbers from 0 Poisson's with robust errors, which hold
+    where the variance is not the mean.
+    """
+    entries = [entry for entry in design.columns.columns if entry.role == "response"]
+    linear = [("linear", "ordinary")]
+    if len(entries) != 1:
+        return linear
+    low, high = entries[0].min, entries[0].max
+    y = None if design.y is None else np.asarray(design.y)
+    known = np.zeros(0) if y is None else y[~np.isnan(y)]
+    if not len(known) or low is None or high is None or low < 0 or not all_whole(known):
+        return linear
+    return [("logistic", "ordinary") if (low, high) == (0, 1) else ("poisson", "hc1"), *linear]
 
 
 def _figure(design: Design, trial: Trial) -> str:

@@ -11,13 +11,14 @@ from rich.text import Text
 
 from facturum.errors import counted, named
 from facturum.forecast_path import Forecasts
+from facturum.resampling import Resampling
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 from facturum.trial.accuracy import Accuracy
 from facturum.trial.likelihood import LikelihoodFigures
 from facturum.trial.trial import Coefficient, Trial
 from facturum.trial.truth_accuracy import TruthAccuracy
-from facturum.validating import Interval, Validation
+from facturum.validating import Validation
 
 MOST_PARTS = 50
 
@@ -34,7 +35,7 @@ _HEADS = (
 _LIKELIHOOD_HEADS = tuple(Head("z", right=True) if head.name == "t" else head for head in _HEADS)
 
 
-def result_view(result: Trial | Validation | Forecasts | list[Interval]) -> RenderableType:
+def result_view(result: Trial | Validation | Forecasts | Resampling) -> RenderableType:
     """Return whatever the command `trial` was asked for."""
     if isinstance(result, Trial):
         return trial_view(result)
@@ -49,39 +50,52 @@ def _validation_view(validation: Validation) -> RenderableType:
     rows = [
         [safe(f.name), Text(f"{f.fitted:,}"), Text(f"{f.predicted:,}"), Text(figure(f.rmse))] for f in validation.folds
     ]
+    notes = [Padding(safe(text, "yellow"), (0, 0, 0, 2)) for text in validation.notes]
     title = Rule(safe(validation.scheme, "bold"), style="dim", align="left")
     table = [Fitting(heads, rows)] if 0 < len(rows) <= MOST_PARTS else []
-    return Group(title, *table, *accuracy_view(validation.accuracy, "rows held out, in raw units"))
+    accuracy = [*accuracy_view(validation.accuracy, "rows held out"), *truth_view(validation.truth)]
+    return Group(title, *table, *notes, *accuracy)
 
 
 def _forecasts_view(forecasts: Forecasts) -> RenderableType:
     units = any(each.unit for each in forecasts.of)
     heads = [*([Head("unit", "bold", leads=True)] if units else []), Head("period", "bold", leads=True)]
-    heads += [Head(name, right=True) for name in ("forecast", "expected", "95 % from", "to")]
+    names = ["forecast", "expected", "95 % from", "to"]
+    if counts := forecasts.interval == "count":
+        names += ["mean from", "to"]
+    heads += [Head(name, right=True) for name in names]
     rows = [
         [
             *([safe(f.unit)] if units else []),
             safe(f.period),
             *map(Text, map(figure, (f.forecast, f.expected, f.low, f.high))),
+            *(map(Text, map(figure, (f.mean_low, f.mean_high))) if counts else ()),
         ]
         for f in forecasts.of
     ]  # fmt: skip
-    how = ", later ones from earlier ones" if forecasts.recursive else ""
+    how = ", made one from another" if forecasts.recursive else ""
     title = f"{counted(len(forecasts), 'forecast')} of {forecasts.response}{how}"
-    note = "forecast: transformations undone; expected: with the smearing correction"
+    note = f"95 %: of the {forecasts.interval}"
+    if forecasts.interval == "count":
+        note += "; of the mean in the last two columns"
+    elif any(each.expected != each.forecast for each in forecasts.of):
+        note += "; forecast: transformations undone; expected: with the smearing correction"
     left_out = [Padding(safe(f"{text}.", "yellow"), (0, 0, 0, 2)) for text in forecasts.without]
     head = Rule(safe(title, "bold"), style="dim", align="left")
     return Group(head, Fitting(heads, rows), *left_out, Text(f"  {note}", "dim"))
 
 
-def _intervals_view(intervals: list[Interval]) -> RenderableType:
+def _intervals_view(resampling: Resampling) -> RenderableType:
+    intervals = resampling.intervals
     heads = [Head("column", "bold", leads=True)]
     heads += [Head(name, right=True) for name in ("estimate", "95 % from", "to", "tables")]
     rows = [
         [safe(i.name), Text(figure(i.estimate)), Text(figure(i.low)), Text(figure(i.high)), Text(f"{i.samples:,}")]
         for i in intervals
     ]
-    return Group(Rule(Text("percentile intervals", "bold"), style="dim", align="left"), Fitting(heads, rows))
+    title = Rule(Text("percentile intervals", "bold"), style="dim", align="left")
+    accuracy = [*accuracy_view(resampling.accuracy, "rows not drawn"), *truth_view(resampling.truth)]
+    return Group(title, Fitting(heads, rows), *accuracy)
 
 
 def trial_view(trial: Trial) -> RenderableType:
@@ -118,14 +132,21 @@ def trial_view(trial: Trial) -> RenderableType:
     if trial.truth:
         view += truth_view(trial.truth)
     else:
-        view += accuracy_view(trial.accuracy, f"accuracy in units of {trial.units}")
+        view += accuracy_view(trial.accuracy, "accuracy")
     return Group(*view)
 
 
 def accuracy_view(accuracy: tuple[Accuracy, ...], title: str) -> list[RenderableType]:
-    """Return how far fitted values are from the response, as a table."""
-    if not accuracy:
-        return []
+    """Return how far fitted values are from the response, a table for each unit of measurement."""
+    by_units: dict[str, list[Accuracy]] = {}
+    for each in accuracy:
+        by_units.setdefault(each.units, []).append(each)
+    return [
+        part for units, parts in by_units.items() for part in _accuracy_table(parts, f"{title} in units of {units}")
+    ]
+
+
+def _accuracy_table(accuracy: Sequence[Accuracy], title: str) -> list[RenderableType]:
     heads = [Head("rows", "bold", leads=True), Head("fitted values", leads=True)]
     heads += [Head(name, right=True) for name in ("number", "RMSE", "MAE", "MAPE", "R²")]
     lines = [
@@ -171,15 +192,12 @@ def likelihood_lines(found: LikelihoodFigures) -> list[str]:
 
 def truth_view(accuracy: Sequence[TruthAccuracy]) -> list[RenderableType]:
     """Return how well a response of 0 and 1 is predicted, as tables."""
+    if not accuracy:
+        return []
     heads = [Head("rows", "bold", leads=True)]
     names = ("number", "base rate", "AUC", "Brier", "log loss", "errors at 0.5", "at base rate")
     heads += [Head(name, right=True) for name in names]
-    lines = [
-        [Text(a.sample), Text(f"{a.rows:,}"), Text(f"{a.base_rate:.4f}"), Text(_four(a.auc)), Text(f"{a.brier:.4f}"),
-         Text(_four(a.log_loss)), Text(f"{100 * a.at_half.error_rate:.1f} %"),
-         Text(f"{100 * a.at_base.error_rate:.1f} %")]
-        for a in accuracy
-    ]  # fmt: skip
+    lines = [[Text(cell) for cell in truth_cells(a)] for a in accuracy]
     view: list[RenderableType] = [
         Rule(Text("accuracy of predicted probabilities", "bold"), style="dim", align="left"),
         Fitting(heads, lines),
@@ -205,6 +223,12 @@ def truth_view(accuracy: Sequence[TruthAccuracy]) -> list[RenderableType]:
             told += ", so that the log loss is not defined." if a.log_loss is None else "."
             view.append(Padding(safe(told, "yellow"), (0, 0, 0, 2)))
     return view
+
+
+def truth_cells(a: TruthAccuracy) -> list[str]:
+    """Return how well a response of 0 and 1 is predicted, as it is printed."""
+    errors = [f"{100 * each.error_rate:.1f} %" for each in (a.at_half, a.at_base)]
+    return [a.sample, f"{a.rows:,}", f"{a.base_rate:.4f}", _four(a.auc), f"{a.brier:.4f}", _four(a.log_loss), *errors]
 
 
 def _four(value: float | None) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +13,9 @@ from matplotlib.figure import Figure
 from facturum.data.values import Array, FloatArray
 from facturum.design import Design
 from facturum.errors import DataError, nearest
+from facturum.forecast_level import Level, constant
 from facturum.forecast_path import Forecast, Forecasts
+from facturum.language.core import names_in
 from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, parted, plain, save
 from facturum.trial.rows import moments_of
 from facturum.trial.trial import Trial
@@ -74,12 +76,13 @@ def trial_picture(
 ) -> Figure:
     """Return the picture of a trial regression, with at most so many points."""
     points = _points(design, trial.model, most, table)
+    ahead = points if forecasts is None else _levels(design, points, forecasts, table)
     dated = points.moments is not None
     figure = Figure(figsize=(11, 10.5 if dated else 7.2), dpi=110, layout="constrained")
     grid = figure.add_gridspec(3 if dated else 2, 2, height_ratios=[1.1, 1, 1][: 3 if dated else 2])
     row = 0
     if dated:
-        _path(figure.add_subplot(grid[0, :]), points, trial, unit, forecasts)
+        _path(figure.add_subplot(grid[0, :]), ahead, trial, unit, forecasts)
         row = 1
     _against(figure.add_subplot(grid[row, 0]), points, trial)
     linear, residual = points.linear[:: points.step], points.residual[:: points.step]
@@ -118,6 +121,31 @@ def _points(design: Design, model: str, most: int, table: Any) -> _Points:
     )  # fmt: skip
 
 
+def _levels(design: Design, points: _Points, forecasts: Forecasts, table: Any) -> _Points:
+    """Return actual and fitted values as levels of the variable that is forecast, where the response is its changes.
+
+    Of a response c = slope * level + rest, a fitted change is (fitted - c) / slope away from the level.
+    """
+    level = Level.of(str(design.columns.resolved.get("response")))
+    if level is None or not level.changes:
+        return points
+    fit, rows = design.fit(table=table)
+    if forecasts.response not in rows.carried:
+        return replace(points, actual=np.full(len(points.actual), np.nan), fitted=np.full(len(points.fitted), np.nan))
+    raw = np.ma.filled(np.ma.array(rows.carried[forecasts.response]).astype(np.float64), np.nan)
+    change = np.concatenate([block.y for block in rows.read()])
+    out = np.concatenate([fit.of(block) for block in rows.read()])
+    known = ~(np.isnan(change) | np.isnan(out))
+    raw, change, out = raw[known], change[known], out[known]
+    with np.errstate(all="ignore"):
+        own = level.units.done(raw)
+        if names_in(level.slope):  # of a percent change, the slope is 100 over the level that it is counted from
+            fitted = own * (out + 100) / (change + 100)
+        else:
+            fitted = own + (out - change) / constant(level.slope)
+    return replace(points, actual=raw, fitted=level.units.undone(fitted))
+
+
 def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts: Forecasts | None) -> None:
     assert points.moments is not None  # as the caller asks for it
     known = list(dict.fromkeys(points.units.tolist()))
@@ -136,7 +164,8 @@ def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts
     ahead = [] if forecasts is None else [each for each in forecasts.of if each.unit == chosen]
     if ahead:
         _ahead(axes, ahead)
-    what = f"{chosen or trial.response}: actual, fitted{' and forecast' if ahead else ''}"
+    name = trial.units if forecasts is None else forecasts.response
+    what = f"{f'{chosen}: ' if chosen else ''}{name}, actual, fitted{' and forecast' if ahead else ''}"
     several = ", means of all rows in a period" if count.max(initial=1) > 1 else ""  # whose units are not known
     axes.set_title(plain(what + several), loc="left")
     axes.legend(frameon=False, loc="best", ncols=3)

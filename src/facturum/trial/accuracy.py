@@ -27,6 +27,7 @@ class Accuracy:
         rmse, mae: the root mean square and the mean absolute error, in raw units.
         mape: the mean absolute error in percent of the response; None where that is 0 or less in some row.
         r2: the share of the variance of the raw response that is explained.
+        units: what they are in units of.
     """
 
     sample: str
@@ -36,6 +37,7 @@ class Accuracy:
     mae: float
     mape: float | None
     r2: float | None
+    units: str = ""
 
 
 class Sums:
@@ -67,7 +69,7 @@ class Sums:
         self.mean += (mean - self.mean) * count / (self.rows + count)
         self.rows += count
 
-    def accuracy(self, sample: str, kind: str) -> Accuracy:
+    def accuracy(self, sample: str, kind: str, units: str = "") -> Accuracy:
         rows = max(self.rows, 1)
         return Accuracy(
             sample,
@@ -77,10 +79,13 @@ class Sums:
             self.sizes / rows,
             None if self.zero else 100 * self.shares / rows,
             1 - self.squares / self.total_squares if self.total_squares > 0 else None,
+            units,
         )
 
 
-def accuracies(rows: Rows, predicted: Prediction, units: RawUnits, residuals: FloatArray) -> Iterator[Accuracy]:
+def accuracies(
+    rows: Rows, predicted: Prediction, units: RawUnits, residuals: FloatArray, text: str
+) -> Iterator[Accuracy]:
     """Yield the accuracy of rows fitted and held out, plain and with the smearing correction.
 
     Args:
@@ -88,6 +93,7 @@ def accuracies(rows: Rows, predicted: Prediction, units: RawUnits, residuals: Fl
         predicted: the fitted response of a block.
         units: how the response is brought back into raw units.
         residuals: of rows fitted, for the smearing correction.
+        text: what the response is in units of.
     """
     kinds = ["plain", *(["smeared"] if units.changes else [])]
     sums = {(sample, kind): Sums() for sample in ("fitted", "held out") for kind in kinds}
@@ -104,7 +110,7 @@ def accuracies(rows: Rows, predicted: Prediction, units: RawUnits, residuals: Fl
                 sums[sample, "smeared"].add(raw, units.smeared(linear, residuals))
     for (sample, kind), each in sums.items():
         if each.rows:
-            yield each.accuracy(sample, kind)
+            yield each.accuracy(sample, kind, text)
 
 
 def residuals_of(rows: Rows, predicted: Prediction) -> FloatArray:

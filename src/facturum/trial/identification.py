@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.data.values import FloatArray
+from facturum.data.values import FloatArray, Mask
 from facturum.numerics.factors import Factor
 from facturum.numerics.relations import Relation, relations
 from facturum.trial.rows import Rows
@@ -22,13 +22,13 @@ class Identification:
     Args:
         names: of the columns.
         kept: the columns that have a coefficient.
-        constant: those that do not vary, and whether each is 0.
+        constant: those that do not vary, with their value.
         relations: the exact ones, among the others.
     """
 
     names: Sequence[str]
     kept: tuple[int, ...]
-    constant: dict[int, bool]
+    constant: dict[int, float]
     relations: tuple[Relation, ...]
 
     @classmethod
@@ -36,7 +36,9 @@ class Identification:
         """Return those of the rows fitted."""
         width = len(rows.names)
         none = factor.constant if rows.intercept else factor.zero
-        constant = {at: bool(factor.zero[at]) for at in np.flatnonzero(none[:width]).tolist()}
+        constant = {
+            at: 0.0 if factor.zero[at] else float(factor.mean[at]) for at in np.flatnonzero(none[:width]).tolist()
+        }
         if len(kept) + len(constant) == width:
             return cls(rows.names, kept, constant, ())
         usable = [at for at in range(width) if at not in constant]
@@ -57,12 +59,27 @@ class Identification:
                 return False
         return True
 
+    def predicts(self, X: FloatArray) -> Mask:  # noqa: N803 - the field's standard name
+        """Return which rows keep all relations that hold in the rows fitted, so that their response can be predicted.
+
+        Args:
+            X: doubles (rows, columns).
+        """
+        fine = np.ones(len(X), dtype=bool)
+        for at, value in self.constant.items():
+            fine &= np.abs(X[:, at] - value) <= HELD * max(abs(value), 1.0)
+        for relation in self.relations:
+            parts = X[:, list(relation.columns)] * np.array(relation.weights)
+            size = np.maximum(np.abs(parts).max(axis=1), abs(relation.constant))
+            fine &= np.abs(parts.sum(axis=1) + relation.constant) <= HELD * size
+        return fine
+
     def left_out(self) -> dict[str, str]:
         """Return the columns without a coefficient, each with the reason."""
         reasons: dict[str, str] = {}
         for at, name in enumerate(self.names):
             if at in self.constant:
-                reasons[name] = "0 in every row fitted" if self.constant[at] else "the same in every row fitted"
+                reasons[name] = "the same in every row fitted" if self.constant[at] else "0 in every row fitted"
             elif at not in self.kept:
                 others = [
                     self.names[other]

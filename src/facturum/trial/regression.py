@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.entries import ColumnEntry
+from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.data.values import FloatArray
 from facturum.errors import DataError, counted, named
 from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product, Scaled, stepped
@@ -25,6 +25,7 @@ from facturum.trial.rows import Block, Rows
 from facturum.trial.solving import Solution, names_of, solve
 from facturum.trial.spread import Spread
 from facturum.trial.trial import Coefficient, TermTest, Trial
+from facturum.trial.units import RawUnits
 
 MODELS = ("linear", "logistic", "poisson")
 OVERDISPERSED = 1.5  # times the variance of the model
@@ -38,10 +39,12 @@ class Fit:
     Args:
         solution: the coefficients.
         model: linear, logistic or poisson.
+        dispersion: of counts, their variance over their mean; at least 1.
     """
 
     solution: Solution
     model: str
+    dispersion: float = 1.0
 
     def predicted(self, X: FloatArray) -> FloatArray:  # noqa: N803 - the field's standard name
         """Return the expected response of rows, on the scale that was fitted."""
@@ -88,7 +91,8 @@ def fitted(rows: Rows, model: str, to_the_last_digit: bool = True) -> Fit:
     """
     refuse_response(rows, model)
     if model != "linear":
-        return Fit(maximise(rows, FAMILIES[model]).solution, model)
+        found = maximise(rows, FAMILIES[model])
+        return Fit(found.solution, model, max(found.dispersion, 1.0))
     return Fit(solve(rows, to_the_last_digit), model)
 
 
@@ -125,6 +129,7 @@ def _told(rows: Rows, fit: Fit, spread: Spread, absorbed: Absorbed, likelihood: 
     effects = _effects(rows, fit, spread, identification, response, quantile)
     told = tuple(effects.all())
     along = autocorrelation(rows, lambda block: block.y - fit.of(block)) if likelihood is None else None
+    units = units_text(rows.columns)
     r2, adjusted, r2_name = (None, None, "") if likelihood is not None else _explained(solution, absorbed)
     return Trial(
         response.name,
@@ -136,8 +141,8 @@ def _told(rows: Rows, fit: Fit, spread: Spread, absorbed: Absorbed, likelihood: 
         coefficients,
         tuple(_tests([c.term for c in coefficients], solution, spread, identification, entries)),
         told,
-        _units_text(rows, response),
-        tuple(accuracies(rows, fit.of, rows.units, residuals_of(rows, fit.of))),
+        units,
+        tuple(accuracies(rows, fit.of, rows.units, residuals_of(rows, fit.of), units)),
         tuple(truth_accuracies(rows, fit.of)),
         identification.left_out(),
         tuple(effects.not_identified),
@@ -248,12 +253,14 @@ def _tests(
         yield TermTest(term, len(at), statistic, p, note)
 
 
-def _units_text(rows: Rows, response: ColumnEntry) -> str:
-    """Return what the accuracy of a response is in units of."""
-    units, reading = rows.units, reading_of(response.structure) if response.structure else None
+def units_text(columns: ColumnMap) -> str:
+    """Return what the accuracy of the response of a build is in units of."""
+    units = RawUnits.of(str(columns.resolved.get("response")))
+    response = next(entry for entry in columns.columns if entry.role == "response")
+    reading = reading_of(response.structure) if response.structure else None
     if units.changes or units.is_source or reading is None or isinstance(reading, Product | Scaled):
         return units.source
-    subject = stepped(reading.subject, rows.columns.resolved.get("data", {}).get("every"))
+    subject: str = stepped(reading.subject, columns.resolved.get("data", {}).get("every"))
     return f"log({subject})" if isinstance(reading, Logged) else subject
 
 
@@ -270,7 +277,7 @@ def _response_of(rows: Rows, model: str, response: ColumnEntry) -> Response:
         return Response(reading.subject, "percent")
     if isinstance(reading, Holds | NoValue | Indicator):
         return Response(f"the share of rows in which {reading.subject} holds", "points")
-    return Response(_units_text(rows, response) if units.how == "none" else name, "units")
+    return Response(units_text(rows.columns) if units.how == "none" else name, "units")
 
 
 def _quartiles(rows: Rows, names: list[str]) -> dict[str, tuple[float, float, float]]:

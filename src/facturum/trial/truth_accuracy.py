@@ -90,7 +90,8 @@ def truth_accuracy(sample: str, y: FloatArray, p: FloatArray, base: FloatArray) 
     """
     with np.errstate(divide="ignore", invalid="ignore"):
         losses = -np.where(y > 0, np.log(p), np.log1p(-p))
-    loss = float(losses.mean())
+    outside = int(np.count_nonzero((p < 0) | (p > 1)))
+    loss = float("nan") if outside else float(losses.mean())
     order = np.argsort(p, kind="stable")
     tenths = [part for part in np.array_split(order, TENTHS) if len(part)]
     return TruthAccuracy(
@@ -102,7 +103,7 @@ def truth_accuracy(sample: str, y: FloatArray, p: FloatArray, base: FloatArray) 
         _auc(y, p),
         float(np.square(y - p).mean()),
         loss if np.isfinite(loss) else None,
-        int(np.count_nonzero((p < 0) | (p > 1))),
+        outside,
         tuple(Tenth(len(part), float(p[part].mean()), float(y[part].mean())) for part in tenths),
     )
 

@@ -65,6 +65,20 @@ class RawUnits:
                 return np.asarray(np.square(np.maximum(values, 0.0)))
             return np.asarray(np.sinh(values)) if self.how == "asinh" else values
 
+    def done(self, values: FloatArray) -> FloatArray:
+        """Return raw values as the response holds them.
+
+        Example:
+            >>> RawUnits("log", "y").done(np.array([1.0])).tolist()
+            [0.0]
+        """
+        with np.errstate(invalid="ignore", divide="ignore"):
+            if self.how == "log":
+                return np.asarray(np.log(values + self.shift))
+            if self.how == "sqrt":
+                return np.asarray(np.sqrt(values))
+            return np.asarray(np.arcsinh(values)) if self.how == "asinh" else values
+
     def smeared(self, values: FloatArray, residuals: FloatArray) -> FloatArray:
         """Return expected responses in raw units: the mean over the residuals (Duan, "Smearing estimate", 1983).
 

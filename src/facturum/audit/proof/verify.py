@@ -12,7 +12,7 @@ from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.source_changes import KnownTable, source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.build import Built, build
+from facturum.engine.passes.build import Built, build, without_missing_response
 from facturum.engine.passes.selection import Sample
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
@@ -107,7 +107,7 @@ def verify(
         tables = {place: KnownTable(table) for place, table in declared_tables(spec, given).items()}
         changes = source_changes(tables, stored.fingerprints)
         failures += [Failure("variable", name, what) for name, what in changes]
-        prepared = prepare(spec, given)
+        prepared = without_missing_response(prepare(spec, given))
     except FacturumError as error:
         failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
         return _stopped(failures, kept)

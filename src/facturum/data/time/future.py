@@ -8,14 +8,11 @@ import numpy as np
 
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
-from facturum.data.time.calendar import MINUTES, moment_of, period_text
-from facturum.data.time.series import Timing, period_numbers
-from facturum.data.time.spans import HOUR, start_hours
+from facturum.data.time.calendar import period_text
+from facturum.data.time.series import Timing, period_numbers, period_starts
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
-from facturum.errors import DataError
-
-MINUTE = HOUR // 60
+from facturum.errors import DataError, counted, named
 
 
 def future_rows(table: Table, declared: Table, timing: Timing, ahead: int) -> tuple[Table, list[str]]:
@@ -58,7 +55,7 @@ def future_rows(table: Table, declared: Table, timing: Timing, ahead: int) -> tu
     for name, variable in table.variables.items():
         if name == timing.time:
             variables[name] = Variable(
-                name, Kind.TIME, starts_of(numbers, timing.every), None, None, "ahead", declared=True
+                name, Kind.TIME, period_starts(numbers, timing.every), None, None, "ahead", declared=True
             )
         elif name in timing.panel or _is_steady(variable, unit):
             variables[name] = variable.take(rows)
@@ -80,23 +77,8 @@ def _is_steady(variable: Variable, unit: Array) -> bool:
     return bool((values[1:][same_unit] == values[:-1][same_unit]).all() and present.all())
 
 
-def starts_of(numbers: Array, every: str) -> Array:
-    """Return the moment at which each period begins, in microseconds since 1970.
-
-    Example:
-        >>> starts_of(np.array([1]), "month").tolist() == [31 * 24 * 3_600_000_000]
-        True
-    """
-    if every in MINUTES:
-        return numbers * MINUTES[every] * MINUTE
-    if every == "workday":
-        moments = [moment_of(period_text(int(number), every)) for number in numbers]
-        return np.array([moment.start for moment in moments if moment is not None])
-    return start_hours(numbers, every) * HOUR
-
-
-def filled_in(rows: Table, known: Table, keys: tuple[str, ...], time: str, every: str) -> Table:
-    """Return rows ahead with the values that another table has for their unit and period.
+def filled_in(rows: Table, known: Table, keys: tuple[str, ...], time: str, every: str) -> tuple[Table, list[str]]:
+    """Return rows ahead with the values that another table has for their unit and period, and what of it is not used.
 
     Args:
         rows: those ahead.
@@ -109,13 +91,28 @@ def filled_in(rows: Table, known: Table, keys: tuple[str, ...], time: str, every
         DataError: where the table lacks the time or a variable of the unit.
     """
     places = {key: at for at, key in enumerate(_keys(known, keys, time, every))}
-    at = np.array([places.get(key, -1) for key in _keys(rows, keys, time, every)])
+    wanted = _keys(rows, keys, time, every)
+    at = np.array([places.get(key, -1) for key in wanted])
     variables = dict(rows.variables)
     for name, variable in known.variables.items():
         if name in (time, *keys) or name not in rows:
             continue
         variables[name] = variable.taken(at)
-    return replace(rows, variables=variables)
+    units = {key[1:] for key in wanted}
+    strange = list(dict.fromkeys(", ".join(key[1:]) for key in places if key[1:] not in units))
+    outside = [key for key in places if key[1:] in units and key not in set(wanted)]
+    notes = [f"{named(strange, 5)} of the values to come: no such unit in the table"] if strange else []
+    if outside:
+        told = named([" ".join(filter(None, [*key[1:], key[0]])) for key in outside], 5)
+        notes.append(f"{counted(len(outside), 'row')} of the values to come outside the periods ahead: {told}")
+    return replace(rows, variables=variables), notes
+
+
+def lacking(rows: Table, name: str, keys: tuple[str, ...], time: str, every: str) -> list[str]:
+    """Return the unit and period of each row ahead in which a variable is missing, as texts."""
+    missing = rows[name].missing_rows()
+    texts = _keys(rows, keys, time, every)
+    return [" ".join(filter(None, [*key[1:], key[0]])) for key, gone in zip(texts, missing, strict=True) if gone]
 
 
 def _keys(table: Table, keys: tuple[str, ...], time: str, every: str) -> list[tuple[str, ...]]:

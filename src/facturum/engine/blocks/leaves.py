@@ -12,7 +12,7 @@ from typing import Protocol, TypeVar
 import numpy as np
 
 from facturum.data.values import Array
-from facturum.errors import ROWS_SHOWN, DataError, counted
+from facturum.errors import FailedRows
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 
@@ -160,35 +160,22 @@ def _groups(block: range, together: int) -> list[range]:
     return groups
 
 
-class FailedRows(DataError):
-    """The rows of some leaves in which an operation fails.
-
-    Args:
-        failure: the first.
-        numbers: of the rows, in the table given.
-        reporter: names the place of the operation.
-    """
-
-    def __init__(self, failure: RowFailure, numbers: Array, reporter: Reporter) -> None:
-        place, text = reporter.where(failure.node)
-        span = failure.node.span if text is not None else None
-        if span is not None and text is not None and span[1] > len(text):
-            span = None
-        what = f"{failure.what} in {counted(len(numbers), 'row')}"
-        shown = numbers[: ROWS_SHOWN + 1].tolist()
-        super().__init__(what, place=place, text=text, span=span, rows=shown, count=len(numbers), remedy=failure.remedy)
-        self._failure, self._numbers, self._reporter = failure, numbers, reporter
-
-    @classmethod
-    def together(cls, parts: Sequence[FailedRows]) -> FailedRows:
-        """Return one error for the operation that failed first, in all parts."""
-        first = parts[0]
-        same = [part._numbers for part in parts if part._failure.node == first._failure.node]
-        return cls(first._failure, np.unique(np.concatenate(same)), first._reporter)
+def together(parts: Sequence[FailedRows]) -> FailedRows:
+    """Return one error for the operation that failed first, in all parts."""
+    first = parts[0]
+    same = [part.numbers for part in parts if part.operation == first.operation]
+    numbers = np.unique(np.concatenate(same))
+    return FailedRows(first.alone, operation=first.operation, numbers=numbers, **first.rest)
 
 
 def merged_failure(failures: Sequence[RowFailure], reporter: Reporter) -> FailedRows:
     """Return one error for what failed in several leaves."""
     first = failures[0]
     positions = {row for failure in failures if failure.node == first.node for row in failure.rows}
-    return FailedRows(first, np.sort(reporter.row_numbers(np.array(list(positions), dtype=np.int64))), reporter)
+    place, text = reporter.where(first.node)
+    span = first.node.span if text is not None else None
+    if span is not None and text is not None and span[1] > len(text):
+        span = None
+    numbers = np.sort(reporter.row_numbers(np.array(list(positions), dtype=np.int64)))
+    rest = {"place": place, "text": text, "span": span, "remedy": first.remedy}
+    return FailedRows(first.what, operation=str(first.node), numbers=numbers, **rest)

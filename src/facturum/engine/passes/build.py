@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import count
 
+import numpy as np
+
 from facturum.data.table import Table
 from facturum.data.values import FloatArray, Kind
 from facturum.engine.blocks.source import Source
@@ -92,9 +94,25 @@ def answered(prepared: Prepared, threads: int | None) -> tuple[Prepared, Sample 
         PlanError, DataError: as `learn` does.
     """
     if prepared.spec.resolved:
-        return prepared, None
+        return without_missing_response(prepared), None
     learned, sample = learn(prepared, threads)
     return resolved(learned), sample
+
+
+def without_missing_response(prepared: Prepared) -> Prepared:
+    """Return a resolved plan without its response where that is missing in every row given, as one that lies later is.
+
+    Such rows are there to be predicted.
+    """
+    response, source = prepared.response, prepared.source()
+    if response is None or not any(prepared.looks_along(part) for part in [response]):
+        return prepared
+    for start, stop in source.ranges():
+        given = np.flatnonzero(source.row_numbers(np.arange(start, stop)) > 0)
+        valid = source.rows(start, stop, given).valid(response)
+        if len(given) and (valid is None or valid.any()):
+            return prepared
+    return replace(prepared, response=None)
 
 
 def resolved(prepared: Prepared) -> Prepared:

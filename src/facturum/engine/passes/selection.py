@@ -10,11 +10,12 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.data.values import Array, Mask
-from facturum.engine.blocks.leaves import LEAF, TOGETHER, FailedRows, batched, leaves_of, run
+from facturum.engine.blocks.leaves import LEAF, TOGETHER, batched, leaves_of, run, together
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.totals import Totals
 from facturum.engine.planning.prepared import Prepared
+from facturum.errors import FailedRows
 from facturum.language.core import truths
 from facturum.language.nodes import Node
 from facturum.language.rows import Rows
@@ -234,7 +235,7 @@ class Sample:
             except FailedRows as failed:
                 failures.append(failed)
         if failures:
-            raise FailedRows.together(failures)
+            raise together(failures)
 
     def _of(self, leaves: Sequence[tuple[int, int]]) -> Selection:
         groups = batched(leaves, TOGETHER)

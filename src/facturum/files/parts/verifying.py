@@ -33,7 +33,7 @@ from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.build import Built, answered, built_rows
+from facturum.engine.passes.build import Built, answered, built_rows, without_missing_response
 from facturum.engine.passes.outline import Outline
 from facturum.engine.passes.selection import LeafSelection, Sample, Selection
 from facturum.engine.planning.prepare import prepare
@@ -151,7 +151,7 @@ def _formulas(stored: Stored, taken: TakenIn, failures: list[Failure]) -> tuple[
     shaped = taken.prepared.shaped
     definitions, unread = definitions_of(stored.columns)
     failures += unread
-    resolved = prepare(stored.resolved, taken.prepared.given, shaped)
+    resolved = without_missing_response(prepare(stored.resolved, taken.prepared.given, shaped))
     source = replace(resolved.source(), derived=definitions, cache={})
     scope = Scope(resolved.table, definitions, True, stored.resolved.data.step)
     nodes: dict[str, Node] = {}
