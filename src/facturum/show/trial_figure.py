@@ -202,7 +202,8 @@ def _coefficients(axes: Axes, trial: Trial) -> None:
     drawn = [each for each in trial.coefficients if each.name != "intercept" and each.error]
     shown = drawn[:MOST_COEFFICIENTS]
     places = np.arange(len(shown))[::-1]
-    error, high, estimate = np.array([[each.error, each.high, each.estimate] for each in shown], dtype=float).T
+    figures = [[each.error, each.high, each.estimate] for each in shown]
+    error, high, estimate = np.array(figures, dtype=float).reshape(-1, 3).T
     wide = (high - estimate) / error
     axes.errorbar(estimate / error, places, xerr=wide, fmt="o", color=BAR, ecolor=FAINT, markersize=4, linewidth=1.2)
     axes.axvline(0, color=MARK, linewidth=1)
