@@ -161,6 +161,19 @@ def counted(count: int, noun: str) -> str:
     return f"{count:,} {noun}{'' if count == 1 else 's'}"
 
 
+def toml_key(name: str) -> str:
+    """Return a name as a key of a plan file, in quotes where it needs them.
+
+    Example:
+        >>> toml_key("price"), toml_key("net income")
+        ('price', '"net income"')
+    """
+    if name and all(char.isascii() and (char.isalnum() or char in "_-") for char in name):
+        return name
+    escaped = name.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
 def listed(head: str, lines: Iterable[str], most: int = 30) -> str:
     """Return a short text for the Python prompt: what something is, and its parts, a line each.
 

@@ -279,7 +279,7 @@ class Plan:
             return TableScan(Table.of(table))
         path, data = Path(table), self._spec.data
         numbers = NumberForm(data.decimal, data.thousands)
-        return scan_of(path, TextForm(tuple(data.missing_values), self._delimiter_of(path), numbers, data.encoding))
+        return scan_of(path, TextForm(data.missing_words, self._delimiter_of(path), numbers, data.encoding))
 
     @property
     def streams(self) -> bool:
@@ -362,7 +362,7 @@ class Plan:
         data = self._spec.data
         return read(
             path,
-            missing_values=data.missing_values,
+            missing_values=data.missing_words,
             delimiter=self._delimiter_of(Path(path)),
             decimal=data.decimal,
             encoding=data.encoding,

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from facturum.data.number_text import PLAIN, NumberForm, form_of
+from facturum.data.number_text import PLAIN, NumberForm, form_of, in_two_ways
 from facturum.data.table import Table
 from facturum.data.time.calendar import AMBIGUOUS, CLOCK, FORMS, moment_of, pattern_problem, period_of
 from facturum.data.time.composing import composed_time
 from facturum.data.values import Array, Kind, Label, Labels, Mask, label_text, plain_number
 from facturum.data.variable import Variable
-from facturum.errors import DataError, counted, nearest
+from facturum.errors import DataError, counted, nearest, toml_key
 
+_DECIMAL_YEAR = re.compile(r"[12]\d{3}\.\d+")
 TRUE_WORDS = ("1", "true", "yes")
 FALSE_WORDS = ("0", "false", "no")
 
@@ -31,6 +33,8 @@ class Declaration:
         pattern: of a time written as text, how it is written, in the form of strptime.
         form: of a number written as text, how it is written.
         parts: of a time held in several variables, the variable of each part: year, quarter, month, day, hour.
+        missing: the values that mean a missing one, texts and numbers.
+        said: whether the form of numbers is declared, and so what a point before three digits is.
     """
 
     kind: str | None = None
@@ -39,10 +43,25 @@ class Declaration:
     pattern: str | None = None
     form: NumberForm = PLAIN
     parts: Mapping[str, str] | None = None
+    missing: tuple[Label, ...] = ()
+    said: bool = True
+
+    @property
+    def declares(self) -> bool:
+        """Whether it declares more than which values are missing."""
+        return any(value is not None for value in (self.kind, self.labels, self.order, self.pattern, self.parts))
 
 
-def declare(table: Table, declarations: Mapping[str, Declaration], time: str | None = None) -> Table:
+def declare(
+    table: Table, declarations: Mapping[str, Declaration], time: str | None = None, missing: Sequence[Label] = ()
+) -> Table:
     """Return the table with its variables as declared; the time variable is made a time if it is text.
+
+    Args:
+        table: the table.
+        declarations: by variable.
+        time: the time variable.
+        missing: the values that mean a missing one in all variables, texts and numbers.
 
     Raises:
         DataError: for a variable that is not there, or values that do not fit the declaration (with their rows).
@@ -53,15 +72,51 @@ def declare(table: Table, declarations: Mapping[str, Declaration], time: str | N
         ('no', 'yes')
     """
     variables = dict(table.variables)
+    if missing:
+        variables = {name: without_codes(variable, missing) for name, variable in variables.items()}
     for name, declaration in declarations.items():
         if name in variables:
-            variables[name] = replace(_declared(variables[name], declaration), declared=True)
+            variable = without_codes(variables[name], declaration.missing)
+            variables[name] = replace(_declared(variable, declaration), declared=declaration.declares)
     for name, declaration in declarations.items():
         if declaration.parts is not None:
             variables[name] = _composed(replace(table, variables=variables), name, declaration.parts)
     if time in variables and variables[time].kind is not Kind.TIME:
         variables[time] = as_time(variables[time])
     return replace(table, variables=variables)
+
+
+def without_codes(variable: Variable, codes: Sequence[Label]) -> Variable:
+    """Return a variable with the cells missing that hold some values.
+
+    Args:
+        variable: of any kind.
+        codes: texts, which numbers equal that are written so; and numbers, which texts equal that are.
+
+    Example:
+        >>> found = without_codes(Table.of({"q": [1, 98, 3]})["q"], ["98"])
+        >>> found.missing_rows().tolist()
+        [False, True, False]
+    """
+    if not codes or variable.kind is Kind.TIME:
+        return variable
+    if variable.labels is not None:
+        words = {label_text(code) for code in codes}
+        kept = [at for at, label in enumerate(variable.labels) if label_text(label) not in words]
+        if len(kept) == len(variable.labels):
+            return variable
+        recode = np.full(len(variable.labels) + 1, -1, dtype=np.int64)
+        recode[kept] = np.arange(len(kept))
+        labels = tuple(variable.labels[at] for at in kept)
+        return replace(variable, data=recode[variable.data], labels=labels)
+    numbers = [PLAIN.number(code) if isinstance(code, str) else float(code) for code in codes]
+    wanted = [number for number in numbers if number is not None]
+    if not wanted or variable.kind is Kind.TRUTH:
+        return variable
+    gone = np.isin(variable.data, np.array(wanted))
+    if not gone.any():
+        return variable
+    return replace(variable, valid=~variable.missing_rows() & ~gone)
 
 
 def _composed(table: Table, name: str, parts: Mapping[str, str]) -> Variable:
@@ -74,8 +129,13 @@ def _composed(table: Table, name: str, parts: Mapping[str, str]) -> Variable:
     return replace(composed_time(table, name, parts), declared=True)
 
 
-def unknown_declarations(table: Table, declarations: Mapping[str, Declaration]) -> None:
+def unknown_declarations(table: Table, declarations: Mapping[str, Declaration], place: str = "") -> None:
     """Refuse declarations of variables that the table does not have.
+
+    Args:
+        table: the table.
+        declarations: of its variables.
+        place: of their section in the plan, where that is not the first one.
 
     Raises:
         DataError: naming the nearest variable.
@@ -84,7 +144,7 @@ def unknown_declarations(table: Table, declarations: Mapping[str, Declaration]) 
         if name not in table:
             raise DataError(
                 f"variable '{name}' not found in the table{nearest(name, list(table.variables))}",
-                place=f"variables.{name}",
+                place=f"{place}variables.{name}",
                 remedy="Correct the name, or take the line out.",
             )
 
@@ -102,7 +162,7 @@ def _declared(variable: Variable, declaration: Declaration) -> Variable:
     if kind == "category":
         return _as_category(variable)
     if kind == "number":
-        return _as_number(variable, declaration.form)
+        return _as_number(variable, declaration.form, declaration.said)
     if kind == "truth":
         return _as_truth(variable)
     if kind == "time":
@@ -162,11 +222,13 @@ def _ordered(variable: Variable, order: Labels) -> Variable:
     return replace(coded, kind=Kind.ORDERED, data=data, labels=order)
 
 
-def _as_number(variable: Variable, form: NumberForm) -> Variable:
+def _as_number(variable: Variable, form: NumberForm, said: bool) -> Variable:
     if variable.kind is Kind.TRUTH:
         return replace(variable, kind=Kind.NUMBER, data=variable.data.astype(np.float64))
     if not variable.kind.categorical:
         raise _unfit(variable, "number", np.arange(0), "Use trend() or periods_since() for a time.")
+    if not said:
+        _refuse_two_ways(variable)
     read = [form.number(label) if isinstance(label, str) else float(label) for label in variable.labels or ()]
     numbers = np.array([np.nan if number is None else number for number in read] + [np.nan])
     data = numbers[variable.data]
@@ -176,11 +238,27 @@ def _as_number(variable: Variable, form: NumberForm) -> Variable:
     return Variable(variable.name, Kind.NUMBER, data, variable.data >= 0, None, variable.storage)
 
 
+def _refuse_two_ways(variable: Variable) -> None:
+    """Refuse texts such as 1.065 beside 950, which are one number or a thousand times as much, until it is said."""
+    texts = [label for label in variable.labels or () if isinstance(label, str)]
+    if (shown := in_two_ways(texts)) is None:
+        return
+    other = "," if shown.mark == "." else "."
+    rows = np.flatnonzero(np.array([label == shown.text for label in variable.labels or ()] + [False])[variable.data])
+    raise DataError(
+        f"'{variable.name}' can be read in two ways: {shown.text!r} as {shown.small} or as {shown.large}",
+        place=f"variables.{variable.name}",
+        rows=(rows + 1).tolist(),
+        remedy=f'Write decimal = "{shown.mark}" for it under [variables], or thousands = "{shown.mark}" with '
+        f'decimal = "{other}".',
+    )
+
+
 def _number_remedy(variable: Variable) -> str:
     form = form_of([label_text(label) for label in variable.labels or ()])
     if form is None:
         return "Correct these cells, or name them among missing_values."
-    remedy = form.remedy.replace("NAME", variable.name)
+    remedy = form.remedy.replace("NAME", toml_key(variable.name))
     return f"They are numbers with {form}: {remedy}."
 
 
@@ -251,13 +329,24 @@ def as_time(variable: Variable, pattern: str | None = None) -> Variable:
 
 
 def _time_remedy(variable: Variable, texts: Sequence[str], pattern: str | None) -> str:
-    name = variable.name
+    name = toml_key(variable.name)
     if pattern is not None:
         return f'The pattern "{pattern}" does not fit these texts; "%d.%m.%Y" reads 17.04.2023.'
-    if any(AMBIGUOUS.fullmatch(text.strip()) for text in texts):
+    dated = next((text.strip() for text in texts if AMBIGUOUS.fullmatch(text.strip())), None)
+    if dated is not None:
+        first, second = [char for char in dated if not char.isdigit()]
+        year = "%Y" if dated[-4:].isdigit() else "%y"
+        ways = [f"{a}{first}{b}{second}{year}" for a, b in (("%d", "%m"), ("%m", "%d"))]
         return (
             "The day or the month may stand first: write [variables] "
-            f'{name} = {{ kind = "time", pattern = "%d/%m/%Y" }}, or "%m/%d/%Y", as it is meant.'
+            f'{name} = {{ kind = "time", pattern = "{ways[0]}" }}, or "{ways[1]}", as it is meant.'
+        )
+    if all(_DECIMAL_YEAR.fullmatch(text.strip()) for text in texts):
+        return f'Write [variables] {name} = {{ kind = "time", pattern = "decimal year" }} for years with decimals.'
+    if any("q" in text.casefold() for text in texts):
+        return (
+            "Write quarters as 2023Q2, or hold the year and the quarter in two variables: "
+            '[variables] NEW = { kind = "time", parts = { year = "..", quarter = ".." } }.'
         )
     return f'A time is a date, or a text such as {FORMS}; for other forms write pattern = "..".'
 

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from facturum.errors import toml_key
+
 _PLAIN = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?", re.ASCII)
 _UNITS = ("%", "‰", "€", "$", "£", "¥", "₹", "₽", "CHF", "EUR", "USD", "GBP")
 _FOREIGN = re.compile(r"[+-]?(?:0[xX][0-9a-fA-F]+|0[bB][01]+|0[oO][0-7]+|\d+(?:_\d+)+)", re.ASCII)
@@ -112,6 +114,49 @@ def _forms(some: Sequence[str]) -> list[NumberForm]:
     return [NumberForm(form.decimal, form.thousands, unit) for unit in units for form in (*_MARKS, *_SPACED)]
 
 
+_GROUPED = re.compile(r"[+-]?\d{1,3}(?P<mark>[.,])\d{3}", re.ASCII)
+
+
+@dataclass(frozen=True)
+class TwoWays:
+    """A text that is a number in two ways.
+
+    Args:
+        text: the text.
+        mark: what stands before its last three digits: a decimal mark, or a separator of thousands.
+        small, large: what it is then.
+    """
+
+    text: str
+    mark: str
+    small: str
+    large: str
+
+
+def in_two_ways(texts: Sequence[str]) -> TwoWays | None:
+    """Return one of some texts where all can be read with a mark as a decimal one and as one of thousands; or None.
+
+    They can where each mark stands before exactly three digits, and the others are whole numbers.
+
+    Example:
+        >>> in_two_ways(["950", "1.065", "12.400"])
+        TwoWays(text='1.065', mark='.', small='1.065', large='1,065')
+        >>> in_two_ways(["0.5", "1.065"]) is None, in_two_ways(["0.125", "3"]) is None
+        (True, True)
+    """
+    marked = [text.strip() for text in texts if "." in text or "," in text]
+    found = [_GROUPED.fullmatch(text) for text in marked]
+    whole = [text.strip() for text in texts if text.strip() not in marked]
+    if not found or not all(found) or any(PLAIN.number(text) is None for text in whole):
+        return None
+    marks = {match["mark"] for match in found if match is not None}
+    if len(marks) != 1 or any(text.lstrip("+-").startswith("0") for text in marked):
+        return None
+    mark = marks.pop()
+    digits = marked[0].replace(mark, "")
+    return TwoWays(marked[0], mark, marked[0].replace(mark, "."), f"{int(digits):,}")
+
+
 @dataclass(frozen=True)
 class Unread:
     """Why a text that holds numbers is not read as a number, and what to do about it."""
@@ -139,10 +184,18 @@ def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> 
     texts = [label for label in labels if isinstance(label, str)]
     if len(texts) < max(len(labels), 1):
         return None
+    two_ways = in_two_ways(texts)
+    if two_ways is not None:
+        other = "," if two_ways.mark == "." else "."
+        return Unread(
+            f"{two_ways.text!r} among its values is {two_ways.small} or {two_ways.large}",
+            f'Write [variables] {toml_key(name)} = {{ kind = "number", decimal = "{other}", '
+            f'thousands = "{two_ways.mark}" }}, or decimal = "{two_ways.mark}" alone, as it is meant.',
+        )
     form = form_of(texts)
     if form is not None:
         why = "its numbers are stored as text" if form == PLAIN else f"its numbers have {form}"
-        remedy = form.remedy.replace("NAME", name)
+        remedy = form.remedy.replace("NAME", toml_key(name))
         return Unread(why, remedy[0].upper() + remedy[1:] + ".")
     form, words = _nearest(texts, nearly)
     if not words or len(texts) < 3:
@@ -155,7 +208,7 @@ def unread_numbers(name: str, labels: Sequence[Any], nearly: float = NEARLY) -> 
     if form == PLAIN:
         return Unread(f"{shown} among its values {are}", remedy)
     why = f"its numbers have {form}, and {shown} among its values {are}"
-    return Unread(why, f"{remedy} Then {form.remedy.replace('NAME', name)}.")
+    return Unread(why, f"{remedy} Then {form.remedy.replace('NAME', toml_key(name))}.")
 
 
 def _nearest(texts: Sequence[str], nearly: float) -> tuple[NumberForm, list[str]]:

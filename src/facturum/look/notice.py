@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from facturum.data.identity import MANY_ROWS, looks_like_id
-from facturum.data.number_text import PLAIN, a_few, unread_numbers
+from facturum.data.number_text import PLAIN, a_few, in_two_ways, unread_numbers
 from facturum.data.time.calendar import period_of
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.errors import counted
@@ -135,8 +135,8 @@ def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) 
 
 
 def are_numbers(texts: Sequence[str]) -> bool:
-    """Return whether all texts are numbers."""
-    return PLAIN.reads(a_few(texts)) and PLAIN.reads(texts)
+    """Return whether all texts are numbers, in one way."""
+    return PLAIN.reads(a_few(texts)) and in_two_ways(texts) is None and PLAIN.reads(texts)
 
 
 def _number_note(texts: Sequence[str]) -> str:

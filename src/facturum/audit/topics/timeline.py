@@ -10,7 +10,6 @@ from itertools import pairwise
 import numpy as np
 
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
-from facturum.data.declared import declare
 from facturum.data.time.calendar import period_text
 from facturum.data.time.series import AT_ONCE, period_numbers
 from facturum.data.time.spans import inner_periods, nests
@@ -18,6 +17,7 @@ from facturum.data.values import Array, Kind
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.shaping import declared_tables
 from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
@@ -288,7 +288,7 @@ def _source_line(prepared: Prepared, name: str, step: str) -> PathLine | None:
     fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MAX_PERIODS
     if spec.match or not fits:
         return None
-    time = declare(table, {}, spec.time)[spec.time]
+    time = declared_tables(prepared.spec, prepared.given)[f"series.{series.name}"][spec.time]
     order = np.argsort(time.data, kind="stable")
     values = table[source]
     missing = values.missing_rows()

@@ -42,4 +42,6 @@ def variables_needed(spec: PlanSpec) -> frozenset[str] | None:
 
 def series_needed(spec: SeriesSpec) -> frozenset[str]:
     """Return the variables of its table that a series reads."""
-    return frozenset({spec.time, *spec.match, *[take.of or name for name, take in spec.take.items()]})
+    parts = {name for variable in spec.variables.values() for name in (variable.parts or {}).values()}
+    times = {spec.time} if spec.time not in {key for key, each in spec.variables.items() if each.parts} else set()
+    return frozenset({*times, *parts, *spec.match, *[take.of or name for name, take in spec.take.items()]})

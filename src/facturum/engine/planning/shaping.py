@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from facturum.data.declared import declare, unknown_declarations
+from facturum.data.declared import Declaration, declare, unknown_declarations
 from facturum.data.grouping import group_numbers
 from facturum.data.reshaping import stack
 from facturum.data.table import Table
@@ -143,15 +143,23 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
         DataError: where a table does not agree with its declaration.
     """
     named = {DATA: given.table} | ({} if given.history is None else {HISTORY: given.history})
-    kinds = {name: variable.declaration() for name, variable in spec.variables.items()}
+    kinds = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
+    missing = spec.data.missing_codes
     declared = {}
     for place, table in named.items():
         if spec.data.time in spec.derived and spec.data.time in table:
             raise name_clash(spec.data.time)
         chosen = {name: kind for name, kind in kinds.items() if name in table or kind.parts}
-        declared[place] = _timed(spec, declare(table, chosen, spec.data.time))
+        declared[place] = _timed(spec, declare(table, chosen, spec.data.time, missing))
     tables = {name: given.series[name] for name in spec.series if name in given.series}
-    return declared | {SERIES + name: declare(table, {}, spec.series[name].time) for name, table in tables.items()}
+    for name, table in tables.items():
+        series = spec.series[name]
+        own = {key: variable.declaration(spec.data) for key, variable in series.variables.items()}
+        chosen = {key: kind for key, kind in kinds.items() if key in table and key not in given.table} | own
+        if not spec.resolved:
+            unknown_declarations(table, {key: kind for key, kind in own.items() if not kind.parts}, f"{SERIES}{name}.")
+        declared[SERIES + name] = declare(table, chosen, series.time, missing)
+    return declared
 
 
 def name_clash(name: str) -> PlanError:
@@ -211,11 +219,22 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
             how = "largest" if nests(timing.every, to) else "repeat" if nests(to, timing.every) else "sum"
             takes[MARK] = Take(how, MARK, partial="keep")
         table, reports = convert(table, timing, spec.data.token(every), takes, "convert")
-    rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in given}
-    series = tuple(f"{name}_" for name in spec.series)
+    rest = {name: variable.declaration(spec.data) for name, variable in spec.variables.items() if name not in given}
     if not spec.resolved:
-        unknown_declarations(table, {name: d for name, d in rest.items() if not name.startswith(series or ("\0",))})
+        unknown_declarations(table, of_the_table(spec, rest))
     return declare(table, rest, spec.data.time), reports
+
+
+def of_the_table(spec: PlanSpec, declarations: Mapping[str, Declaration]) -> dict[str, Declaration]:
+    """Return the declarations that are of variables of the plan's own table, and not of a series."""
+    joined = tuple(f"{name}_" for name in spec.series) or ("\0",)
+    elsewhere = {series.time for series in spec.series.values()}
+    elsewhere |= {take.of or name for series in spec.series.values() for name, take in series.take.items()}
+    return {
+        name: declaration
+        for name, declaration in declarations.items()
+        if not name.startswith(joined) and name not in elsewhere
+    }
 
 
 def _converted_together(spec: PlanSpec, declared: Mapping[str, Table]) -> tuple[Table, list[Converted], int]:

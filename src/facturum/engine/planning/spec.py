@@ -11,6 +11,7 @@ from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
 from facturum.data.time.conversion import MEANINGS, Take
 from facturum.data.time.series import Timing
+from facturum.data.values import Label, label_text
 from facturum.errors import PlanError, nearest
 
 FORMAT = 1
@@ -32,11 +33,24 @@ class DataSpec(_Section):
     )
     panel: list[str] = Field([], description="the variables within which a series runs")
     carry: list[str] = Field([], description="variables taken along into the output, never predictors")
-    missing_values: list[str] = Field(["", "NA"], description="words that mean a missing value, in text files")
+    missing_values: list[str | int | float] = Field(
+        ["", "NA"],
+        description="values that mean a missing one: those of the default in text files, others in every table",
+    )
     delimiter: str = Field(",", description="between the cells of a text file", min_length=1, max_length=1)
     decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
     thousands: Literal["", ",", ".", " ", "'"] = Field("", description="between groups of three digits, in text files")
     encoding: str = Field("utf-8", description="the encoding of a text file")
+
+    @property
+    def missing_words(self) -> tuple[str, ...]:
+        """The same as texts, for text files."""
+        return tuple(label_text(value) for value in self.missing_values)
+
+    @property
+    def missing_codes(self) -> tuple[Label, ...]:
+        """Those that hold for every table: all, where the plan names its own."""
+        return () if self.missing_values == ["", "NA"] else tuple(self.missing_values)
 
     @property
     def step(self) -> str | None:
@@ -68,12 +82,14 @@ class VariableSpec(_Section):
     unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
     decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
     thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
+    missing: list[str | int | float] = Field([], description="its values that mean a missing one, such as 98 and 99")
 
-    def declaration(self) -> Declaration:
-        """Return the same as the package `data` takes it."""
-        form = NumberForm(self.decimal or ".", self.thousands or "", self.unit or "")
+    def declaration(self, data: DataSpec) -> Declaration:
+        """Return the same as the package `data` takes it; how numbers are written holds for all variables otherwise."""
+        form = NumberForm(self.decimal or data.decimal, self.thousands or data.thousands, self.unit or "")
+        said = self.decimal is not None or bool(form.thousands) or form.decimal != "."
         parts = None if self.parts is None else {str(part): name for part, name in self.parts.items()}
-        return Declaration(self.kind, self.labels, self.order, self.pattern, form, parts)
+        return Declaration(self.kind, self.labels, self.order, self.pattern, form, parts, tuple(self.missing), said)
 
 
 class RowsSpec(_Section):
@@ -182,6 +198,7 @@ class SeriesSpec(_Section):
     time: str = Field(description="its time variable")
     every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="its step")
     match: list[str] = Field([], description="the variables to join by, beside the period")
+    variables: dict[str, VariableSpec] = Field({}, description="declarations of the variables of its table")
     take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
 
 

@@ -23,7 +23,7 @@ from facturum.data.variable import Variable
 from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.shaping import DATA, Given, Shaped, declared_tables, series_to_join
+from facturum.engine.planning.shaping import DATA, Given, Shaped, declared_tables, of_the_table, series_to_join
 from facturum.engine.planning.spec import PlanSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError, PlanError
@@ -240,11 +240,10 @@ class _Spool:
 
     def _begin(self, block: Table, table: Table, declared: Mapping[str, Table]) -> None:
         spec = self._spec
-        rest = {name: variable.declaration() for name, variable in spec.variables.items() if name not in block}
-        joined = tuple(f"{name}_" for name in spec.series)
+        rest = {name: v.declaration(spec.data) for name, v in spec.variables.items() if name not in block}
         if not spec.resolved:
-            given = {name: d for name, d in rest.items() if not name.startswith(joined or ("\0",)) and not d.parts}
-            unknown_declarations(table, given)
+            own = of_the_table(spec, rest)
+            unknown_declarations(table, {name: each for name, each in own.items() if not each.parts})
         for variable in table:
             raw = block.variables.get(variable.name, variable)
             sorts = raw.labels is None
