@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
@@ -12,7 +13,10 @@ import tomlkit
 from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
+from facturum.files.learned_files import learned_tables, named_in, with_tables
+from facturum.language.stored import found
 
+LARGEST = 2**28  # bytes of a plan file
 FLAT = ("data", "variables", "derived", "rows", "terms", "checks", "columns")  # sections with one line an entry
 SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "checks", "columns")
 
@@ -25,10 +29,28 @@ def load_plan(path: str | Path) -> PlanSpec:
     """
     path = Path(path)
     try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, ValueError) as problem:
-        raise PlanError(f"the plan {path} cannot be read: {problem}", remedy="Check the path.") from None
-    return parse_plan(text, path.name)
+        if not path.is_file():
+            what = "it is not a regular file" if path.exists() else "there is no such file"
+            raise PlanError(f"the plan {path} cannot be read: {what}", remedy="Check the path.")
+        if path.stat().st_size > LARGEST:
+            raise PlanError(f"the plan {path} has more than {LARGEST >> 20} MB", remedy="Check the path: is it a plan?")
+        data = path.read_bytes()
+    except OSError as problem:
+        raise PlanError(f"the plan {path} cannot be read: {problem.strerror}", remedy="Check the path.") from None
+    spec = parse_plan(_decoded(data, path), path.name)
+    return with_tables(spec, lambda name: (path.parent / name).read_bytes())
+
+
+def _decoded(data: bytes, path: Path) -> str:
+    """Return the text of a plan file, in UTF-8 or UTF-16, with a byte-order mark or without."""
+    encoding = "utf-16" if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)) else "utf-8-sig"
+    try:
+        return data.decode(encoding)
+    except UnicodeDecodeError as problem:
+        raise PlanError(
+            f"the plan {path} is not text in UTF-8: byte {problem.start + 1:,} cannot be read",
+            remedy="Save it as UTF-8. Is it the plan, and not the data?",
+        ) from None
 
 
 def parse_plan(text: str, name: str = "the plan") -> PlanSpec:
@@ -46,7 +68,13 @@ def parse_plan(text: str, name: str = "the plan") -> PlanSpec:
             f"{name} is not valid TOML: {what}",
             remedy="Put expressions in double quotes, and texts inside them in single ones.",
         ) from None
-    return spec_from(content)
+    return _holding_known(spec_from(content))
+
+
+def _holding_known(spec: PlanSpec) -> PlanSpec:
+    """Return a plan with those of its long learned tables that are at hand."""
+    known = [found(digest) for digest in named_in([spec.response, *spec.terms.values(), *spec.derived.values()])]
+    return spec.holding([literal for literal in known if literal is not None]) if known else spec
 
 
 def plan_text(spec: PlanSpec) -> str:
@@ -72,7 +100,9 @@ def plan_text(spec: PlanSpec) -> str:
 
 
 def save_plan(spec: PlanSpec, path: str | Path) -> None:
-    """Write a plan file."""
+    """Write a plan file, and its long learned tables beside it."""
+    for name, data in learned_tables(spec):
+        write_file(Path(path).parent / name, data)
     write_file(Path(path), plan_text(spec))
 
 

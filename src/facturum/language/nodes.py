@@ -293,9 +293,19 @@ class Node(ABC):
         """Return the error that the operation is not resolved yet."""
         return self.error(f"'{self}' is not resolved yet", "Resolve the plan on a table first.")
 
+    def hold(self, literal: Any) -> None:
+        """Keep a long literal in the form in which the text of this operation names it."""
+        object.__setattr__(self, "_held", {*self.held, literal})
+
+    @property
+    def held(self) -> set[Any]:
+        """The long literals that the text of this operation has named."""
+        held: set[Any] = self.__dict__.get("_held", set())
+        return held
+
     def __getstate__(self) -> dict[str, Any]:
         """Return what is pickled; hashes of texts differ from process to process."""
-        return {key: value for key, value in self.__dict__.items() if key != "_hash"}
+        return {key: value for key, value in self.__dict__.items() if key not in ("_hash", "_held")}
 
     def __str__(self) -> str:
         from facturum.language.printer import text_of

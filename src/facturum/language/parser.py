@@ -16,6 +16,7 @@ from facturum.language.binding import bind, known_operations
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node, Span
 from facturum.language.options import MISSING
+from facturum.language.stored import WORD, found
 
 LONGEST_TEXT = 64 * 1024
 LONGEST_LEARNED = 4 * 1024 * 1024
@@ -345,8 +346,22 @@ class _Walker:
             raise self.error(tree, f"the range has {len(numbers):,} numbers", f"Write at most {LONGEST_RANGE}.")
         return tuple(numbers)
 
+    def _stored(self, tree: ast.Call) -> Any:
+        """Return what the digest of a long literal stands for."""
+        digest = tree.args[0].value if len(tree.args) == 1 and isinstance(tree.args[0], ast.Constant) else None
+        literal = None if not isinstance(digest, str) or tree.keywords else found(digest)
+        if literal is None:
+            raise self.error(
+                tree,
+                "the learned table that this names is not at hand",
+                "Keep its learned-..parquet beside the plan, and load the plan from its file.",
+            )
+        return literal.value
+
     def _literal(self, tree: ast.expr) -> Any:
         """Return a literal option: lists become tuples, dicts tuples of pairs."""
+        if isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name) and tree.func.id == WORD:
+            return self._stored(tree)
         if isinstance(tree, ast.Constant):
             return self._plain(tree)
         if isinstance(tree, ast.Name) and tree.id in ("missing", "all"):

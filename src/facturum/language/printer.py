@@ -11,6 +11,7 @@ from facturum.language.core import Arithmetic, List, Missing, Multiply, Name, Ne
 from facturum.language.logic import And, Comparison, Conditional, Membership, Not, Or
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
+from facturum.language.stored import LONG, stored_literal
 
 MAX_ENTRIES = 4  # of a table; more are counted in sentences, and become a definition in formulas
 WORDS = frozenset({"missing", *keyword.kwlist})
@@ -153,10 +154,18 @@ class _Writer:
                 single = field.default is dataclasses.MISSING and len(value) == 1 and not isinstance(value[0], List)
                 text = self._text(value[0], _IF) if single else "[" + ", ".join(self._text(v, _IF) for v in value) + "]"
             else:
-                text = self._literal(value, field.metadata["accept"].mapping)
+                text = self._option(node, value, field.metadata["accept"].mapping)
             by_name = by_name or field.default is not dataclasses.MISSING
             words.append(f"{field.name}={text}" if by_name else text)
         return f"{node.name}({', '.join(words)})"
+
+    def _option(self, node: Node, value: Any, mapping: bool) -> str:
+        """Return the text of an option; a long one is stored, and held by its operation."""
+        if self.most is not None or not isinstance(value, tuple) or len(value) <= LONG:
+            return self._literal(value, mapping)
+        literal = stored_literal(value, mapping)
+        node.hold(literal)
+        return literal.text
 
     def _literal(self, value: Any, mapping: bool) -> str:
         if self.most is None:

@@ -12,6 +12,7 @@ FloatArray = npt.NDArray[np.float64]
 
 # Every finite double is a whole number of these units: 2**-1126 leaves room for the 53 bits of a subnormal's mantissa.
 UNIT_BITS = 1126
+_SHORT = 32  # values that are quicker added one by one, as of many small groups
 _CHUNK = 1 << 15  # partial sums of 37-bit products over so many rows stay below 2**53, so float additions are exact
 
 
@@ -26,6 +27,10 @@ def exact_sum(values: FloatArray) -> int:
         1.0
     """
     total = 0
+    if len(values) <= _SHORT:
+        for numerator, denominator in map(float.as_integer_ratio, values.tolist()):
+            total += numerator << (UNIT_BITS + 1 - denominator.bit_length())
+        return total
     for start in range(0, len(values), _CHUNK):
         mantissa, exponent = np.frexp(values[start : start + _CHUNK])
         mantissa *= 9007199254740992.0  # 2**53

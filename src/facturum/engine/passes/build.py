@@ -148,7 +148,8 @@ def resolved(prepared: Prepared) -> Prepared:
             "columns": names,
         }
     )
-    return replace(prepared, spec=spec)
+    held = {literal for root in prepared.parts().values() for node in walk(root) for literal in node.held}
+    return replace(prepared, spec=spec.holding(held))
 
 
 def _check_again(prepared: Prepared) -> None:

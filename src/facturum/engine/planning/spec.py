@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError
 
 from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
@@ -13,6 +13,7 @@ from facturum.data.time.conversion import MEANINGS, Take
 from facturum.data.time.series import Timing
 from facturum.data.values import Label, label_text
 from facturum.errors import PlanError, nearest
+from facturum.language.stored import StoredLiteral
 
 FORMAT = 1
 
@@ -221,10 +222,23 @@ class PlanSpec(_Section):
         None, description="of a resolved plan: the names of the columns of each term and of the response"
     )
 
+    _held: tuple[StoredLiteral, ...] = PrivateAttr(default=())
+
     @property
     def resolved(self) -> bool:
         """Whether nothing is left to learn."""
         return self.columns is not None
+
+    @property
+    def held(self) -> tuple[StoredLiteral, ...]:
+        """The long learned tables that its expressions name."""
+        return self._held
+
+    def holding(self, literals: Iterable[StoredLiteral]) -> PlanSpec:
+        """Return the same with the long learned tables that its expressions name."""
+        new = self.model_copy()
+        new._held = tuple(sorted(set(literals), key=lambda literal: literal.digest))
+        return new
 
 
 _MISPLACED = ("response", "intercept")

@@ -25,6 +25,7 @@ from facturum.files.builds.build_writer import (
 )
 from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
 from facturum.files.folder import Buffer, Snapshot, read_folder
+from facturum.files.learned_files import file_name, with_tables
 from facturum.files.plan_file import parse_plan
 
 LARGE = 2**23  # bytes of a design file, from which on it is read only where its rows are asked for
@@ -38,7 +39,8 @@ def own_files(folder: Path) -> Collection[str]:
     """
     if not (folder / MARKER).is_file():
         raise DataError(f"{folder} is not a Facturum build, and is not changed", remedy="Choose another folder.")
-    return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS]}
+    learned = [path.name for path in folder.glob(file_name("*"))]
+    return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS], *learned}
 
 
 def refuse_others(folder: Path) -> None:
@@ -136,6 +138,7 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
         files = snapshot.files
         columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
         resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
+        resolved = with_tables(resolved, lambda name: files[name])
         names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
         if len(set(names)) < len(names):
             raise ValueError("two columns of the map have one name")

@@ -21,6 +21,7 @@ from facturum.data.values import Array
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.files.builds.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
 from facturum.files.builds.sparse_file import sparse_arrays
+from facturum.files.learned_files import learned_tables
 from facturum.files.plan_file import plan_text
 from facturum.numerics.sparse import SparseColumns
 
@@ -101,6 +102,8 @@ class BuildWriter:
         self._write(COLUMNS, text.encode())
         self._write(COLUMNS_CSV, columns_csv(columns).encode())
         self._write(RESOLVED, plan_text(resolved).encode())
+        for name, data in learned_tables(resolved):
+            self._write(name, data)
         files = dict(sorted(self._digests.items()))
         marker = marker_text(f"design.{self._form}", map_digest(columns), files)
         (self._folder / MARKER).write_bytes(marker)

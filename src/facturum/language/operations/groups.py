@@ -10,6 +10,7 @@ import numpy as np
 from facturum.data.values import Array, Label, Values, plain_number
 from facturum.language.options import MISSING, Absent, literal_key
 
+Group: TypeAlias = tuple[Label | Absent, ...]
 Key: TypeAlias = Label | Absent | tuple[Label | Absent, ...]
 
 

@@ -13,7 +13,7 @@ from facturum.data.values import Array, FloatArray, Kind, Label, Values, and_mas
 from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
-from facturum.language.operations.groups import Key, group_codes, in_order
+from facturum.language.operations.groups import Group, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
@@ -115,6 +115,21 @@ class ExtremeQuestion(Question):
 
 
 @dataclass(frozen=True)
+class Grouped:
+    """Values with their groups.
+
+    Args:
+        keys: of the groups, of which some may have no value.
+        codes: of each value, the place of its group among these.
+        x: the values.
+    """
+
+    keys: list[Group]
+    codes: Array
+    x: FloatArray
+
+
+@dataclass(frozen=True)
 class GroupQuestion(Question):
     """A statistic within groups: the values of each group are brought together, in any order.
 
@@ -126,31 +141,41 @@ class GroupQuestion(Question):
     answer: Callable[[dict[tuple[Label | Absent, ...], float]], Node]
     whole: bool = False
 
-    def observe(self, values: Sequence[Values]) -> dict[tuple[Label | Absent, ...], FloatArray]:
-        seen: dict[tuple[Label | Absent, ...], FloatArray] = {}
-        if self.whole:
-            seen = {key: np.empty(0) for key in group_codes(present(values[1:]))[1]}
+    def observe(self, values: Sequence[Values]) -> Grouped:
+        seen = group_codes(present(values[1:]))[1] if self.whole else []
         x, *by = present(values)
         codes, keys = group_codes(by)
-        order = np.argsort(codes, kind="stable")
-        ends = np.cumsum(np.bincount(codes, minlength=len(keys)))
-        pieces: list[Array] = np.split(x.numbers()[order], ends[:-1]) if keys else []
-        return seen | dict(zip(keys, pieces, strict=True))
+        place = {key: at for at, key in enumerate(keys)}
+        keys += [key for key in seen if key not in place]
+        return Grouped(keys, codes, x.numbers())
 
-    def merge(self, parts: Sequence[dict[tuple[Label | Absent, ...], FloatArray]]) -> Any:
-        gathered: dict[tuple[Label | Absent, ...], list[FloatArray]] = {}
-        for part in parts:
-            for key, piece in part.items():
-                gathered.setdefault(key, []).append(piece)
-        return {key: np.concatenate(pieces) for key, pieces in gathered.items()}
+    def merge(self, parts: Sequence[Grouped]) -> Grouped:
+        place: dict[Group, int] = {}
+        codes = [
+            np.array([place.setdefault(key, len(place)) for key in part.keys], dtype=np.int64)[part.codes]
+            for part in parts
+            if part.keys
+        ]
+        none = np.zeros(0)
+        return Grouped(
+            list(place), np.concatenate(codes or [none.astype(np.int64)]), np.concatenate([none, *[p.x for p in parts]])
+        )
 
-    def advance(self, merged: dict[tuple[Label | Absent, ...], FloatArray]) -> Node:
-        answers_by_group = {key: self.statistic(piece) + 0.0 for key, piece in merged.items() if len(piece)}
+    def advance(self, merged: Grouped) -> Node:
+        order = np.argsort(merged.codes, kind="stable")
+        x = merged.x[order]
+        ends = np.cumsum(np.bincount(merged.codes, minlength=len(merged.keys))).tolist()
+        by_group: dict[Group, float] = {}
+        start = 0
+        for key, end in zip(merged.keys, ends, strict=True):
+            if end > start:
+                by_group[key] = self.statistic(x[start:end]) + 0.0
+            start = end
         if not self.whole:
-            some(len(answers_by_group), self.inputs[0])
-        elif len(answers_by_group) < len(merged):
-            raise self._empty_groups(in_order(set(merged) - set(answers_by_group)))
-        return self.answer(answers_by_group)
+            some(len(by_group), self.inputs[0])
+        elif len(by_group) < len(merged.keys):
+            raise self._empty_groups(in_order(set(merged.keys) - set(by_group)))
+        return self.answer(by_group)
 
     def _empty_groups(self, keys: Sequence[tuple[Label | Absent, ...]]) -> DataError:
         words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]

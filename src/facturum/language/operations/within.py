@@ -11,7 +11,7 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
-from facturum.language.operations.groups import Key, group_codes, in_order
+from facturum.language.operations.groups import Group, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, present, some
 from facturum.language.operations.statistics import GroupQuestion, mean_of_values, table_of
@@ -20,7 +20,6 @@ from facturum.language.reading import Logged, Reading, Unit
 from facturum.language.rows import Rows
 from facturum.numerics.two_way import IntArray, connected_sets, two_way_effects
 
-Group: TypeAlias = tuple[Label | Absent, ...]
 Effects: TypeAlias = tuple[tuple[Key, Label | Absent], ...]
 
 
