@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from facturum.audit.fingerprints import column_digests, sparse_digests
-from facturum.audit.proof.content import content_failures, row_failures, table_failures
+from facturum.audit.proof.content import content_failures, row_failures, table_failures, words_note
 from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.data.values import FloatArray
-from facturum.errors import bounded
+from facturum.errors import AuditError, bounded
 from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.files.builds.stored_build import Stored
 from facturum.files.parts.portions import Portions
@@ -32,6 +32,18 @@ def verified(
         with bounded(), suppress(InOtherOrder):
             tables = design.plan.series_tables(series)
             return verify_in_parts(origin, design.plan.scan(table), tables, Portions())
+    try:
+        return _in_memory(design, origin, table, history, series)
+    except AuditError as error:  # a file of the build that cannot be read is what verifying is there to find
+        failures = [Failure("file", name, what) for name, what in origin.findings]
+        if not failures:
+            failures = [Failure("file", "", f"The build cannot be read: {error.what}.")]
+        return Verification((*failures,), 0, 0, False, 0)
+
+
+def _in_memory(
+    design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
+) -> Verification:
     stored = origin.audited
     y = None if design.y is None else design.y.reshape(len(design.y), -1)
     responses = {} if y is None else {name: y[:, at] for at, name in enumerate(design.response_names)}
@@ -47,9 +59,12 @@ def verified(
         columns = ChainMap(responses, matrix)  # type: ignore[arg-type]
         outcome, anew = verify(stored, columns, digests, design.rows.kept, given, cells is not None)
     failures = [Failure("file", name, what) for name, what in origin.findings]
+    notes: tuple[str, ...] = ()
     if anew is not None and outcome.ok:
-        failures += _content_failures(design, origin, FromBuild(*anew), outcome.exact)
-    return replace(outcome, failures=(*failures, *outcome.failures))
+        made = FromBuild(*anew)
+        failures += _content_failures(design, origin, made, outcome.exact)
+        notes = words_note(stored, made.audited)
+    return replace(outcome, failures=(*failures, *outcome.failures), notes=notes)
 
 
 def _in_parts(design: Design, stored: Stored, table: Any) -> bool:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
-from importlib.metadata import version
 from typing import Any
 
 import numpy as np
@@ -44,11 +42,7 @@ from facturum.language.reading import Holds, NoValue
 from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
-
-
-@cache
-def _own_version() -> str:
-    return version("facturum")
+from facturum.version import VERSION
 
 
 @dataclass(frozen=True)
@@ -146,7 +140,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     preparation = report.preparation
     bins, imputations, scores = preparation.bins, preparation.imputations, preparation.scores
     return ColumnMap(
-        made_with={"facturum": _own_version(), "numpy": np.__version__},
+        made_with={"facturum": VERSION, "numpy": np.__version__},
         plan=plan.model_dump(exclude_defaults=True),
         resolved=outline.spec.model_dump(exclude_defaults=True),
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],

@@ -16,6 +16,7 @@ from facturum.cli.look import draft, operations, profile
 from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.cli.trial import trial
 from facturum.errors import AuditError, PlanError, nearest
+from facturum.version import VERSION
 
 if TYPE_CHECKING:
     from facturum.audit.entries import ColumnMap, PathEntry
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
-@click.version_option(package_name="facturum", message="facturum %(version)s")
+@click.version_option(VERSION, message="facturum %(version)s")
 def main() -> None:
     """From a table and a readable plan to a design matrix, with every column audited.
 

@@ -14,6 +14,8 @@ from facturum.audit.row_map import RowMap
 
 CLOSE = 1e-9  # how far figures may be apart, relative to their size, between versions of NumPy and kinds of processor
 _LONGEST = 80
+WORDS = frozenset({"warnings", "checks", "findings", "terms", "leverages", "learned", "paths"})  # what versions reword
+COLUMN_WORDS = frozenset({"reading", "structure", "measure", "inflation", "drift"})
 
 
 def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterator[Failure]:
@@ -26,11 +28,50 @@ def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterato
     """
     close = 0.0 if exact and stored.made_with == anew.made_with else CLOSE
     old, new = (each.model_dump(mode="json", exclude={"made_with"}) for each in (stored, anew))
+    if not same_words(stored, anew):
+        old, new = (_without_words(each, stored) for each in (old, new))
     for key in old:
         if key == "columns":
             yield from _column_failures(old[key], new[key], close)
         elif (told := difference(old[key], new[key], close, key)) is not None:
             yield Failure("map", key, f"The column map is not the one that the plan gives: {told}.")
+
+
+def same_words(stored: ColumnMap, anew: ColumnMap) -> bool:
+    """Return whether two maps were made by one version, whose sentences and checks are the same."""
+    return stored.made_with.get("facturum") == anew.made_with.get("facturum")
+
+
+def words_note(stored: ColumnMap, anew: ColumnMap) -> tuple[str, ...]:
+    """Return that words were not compared, where another version made the build."""
+    if same_words(stored, anew):
+        return ()
+    then, now = (each.made_with.get("facturum", "an unknown version") for each in (stored, anew))
+    return (
+        f"Values, formulas and digests agree; sentences, findings and checks were not compared, since Facturum {then} "
+        f"made the build and this is {now}.",
+    )
+
+
+def _without_words(content: dict[str, Any], stored: ColumnMap) -> dict[str, Any]:
+    """Return the contents of a map that another version gives as well: values, formulas, names, digests.
+
+    Sentences and checks may have changed, and what a version does not write is not there.
+    """
+    plain = {key: value for key, value in content.items() if key not in WORDS and key in stored.model_fields_set}
+    written = [entry.model_fields_set for entry in stored.columns]
+    plain["columns"] = [
+        {
+            key: value
+            for key, value in entry.items()
+            if key not in COLUMN_WORDS and (at >= len(written) or key in written[at])
+        }
+        for at, entry in enumerate(content["columns"])
+    ]
+    for entry in plain["columns"]:
+        if "by_source" in entry:
+            entry["by_source"] = sorted(entry["by_source"], key=lambda each: str(each["source"]))
+    return plain
 
 
 def _column_failures(old: list[dict[str, Any]], new: list[dict[str, Any]], close: float) -> Iterator[Failure]:

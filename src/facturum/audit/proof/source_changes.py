@@ -103,7 +103,7 @@ def _changes(table: Known, before: Mapping[str, Fingerprint], place: str) -> Ite
     there = {name: mark for name, mark in before.items() if name in table}
     for name in before:
         if name not in there:
-            yield name, f"Variable {name} is no longer in the {whole}."
+            yield name, gone_text(name, whole)
     rows = {mark.rows for mark in there.values()} - {table.length}
     if rows:
         yield "", f"The {whole} has {counted(table.length, 'row')}{_other_length(table, there, rows.pop())}"
@@ -123,6 +123,11 @@ def _changes(table: Known, before: Mapping[str, Fingerprint], place: str) -> Ite
             else:
                 rows_between = f"rows {cells.first} and {cells.last}{of}"
                 yield name, f"Several cells of {name} between {rows_between} have changed since the build."
+
+
+def gone_text(name: str, whole: str = "table") -> str:
+    """Return that a table lacks a variable that it had."""
+    return f"Variable {name} is no longer in the {whole}."
 
 
 def _other_length(table: Known, there: Mapping[str, Fingerprint], before: int) -> str:

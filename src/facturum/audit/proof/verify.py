@@ -27,6 +27,7 @@ from facturum.numerics.distance import ulp_distance
 from facturum.threads import on_threads
 
 _ONE_AT_A_TIME = Lock()
+NOT_APPLIED = "The resolved plan cannot be applied to this table"
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
 
 
@@ -62,6 +63,7 @@ class Verification:
         rows: over how many rows.
         exact: whether all recomputed values agree to the bit; otherwise within the units in the last place allowed.
         steps: the largest distance seen, in units in the last place.
+        notes: what was not compared, in sentences.
     """
 
     failures: tuple[Failure, ...]
@@ -69,6 +71,7 @@ class Verification:
     rows: int
     exact: bool
     steps: int
+    notes: tuple[str, ...] = ()
 
     @property
     def ok(self) -> bool:
@@ -80,7 +83,7 @@ class Verification:
             return "\n".join(str(failure) for failure in self.failures)
         how = "to the bit" if self.exact else f"within {counted(self.steps, 'unit')} in the last place"
         what = f"{counted(self.columns, 'column')} of {counted(self.rows, 'row')}"
-        return f"{what} agree {how} with their formulas on the source."
+        return "\n".join([f"{what} agree {how} with their formulas on the source.", *self.notes])
 
 
 def verify(
@@ -109,7 +112,7 @@ def verify(
         failures += [Failure("variable", name, what) for name, what in changes]
         prepared = without_missing_response(prepare(spec, given))
     except FacturumError as error:
-        failures += [Failure("plan", "", f"The resolved plan cannot be applied to this table: {error}")]
+        failures += [Failure("plan", "", f"{NOT_APPLIED}: {error}")]
         return _stopped(failures, kept)
     if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
         failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.entries import SourceValueEntry
-from facturum.data.values import Array, FloatArray, Kind
+from facturum.data.values import Array, FloatArray, Kind, sorted_labels
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.language.core import Name
@@ -90,7 +90,11 @@ class SourceValues:
             return []
         variable, place = self._prepared.table[self._source[column]], groups.columns.index(column)
         entries = []
-        for value in sorted(groups.counts, key=lambda value: (value is None, value)):
+        place_of = {value: value for value in groups.counts}
+        if variable.kind is Kind.CATEGORY and variable.labels is not None:  # codes are in the order of a container
+            ranks = {label: at for at, label in enumerate(sorted_labels([*variable.labels]))}
+            place_of = {value: None if value is None else ranks[variable.labels[value]] for value in groups.counts}
+        for value in sorted(groups.counts, key=lambda value: (value is None, place_of[value])):
             cell = groups.cells[value][place]
             text = "missing" if value is None else variable.text_of(value)
             shown = None if cell != cell else cell + 0.0

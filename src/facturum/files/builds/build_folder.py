@@ -9,7 +9,7 @@ from typing import Any
 
 from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
-from facturum.engine.planning.spec import FORMAT, PlanSpec
+from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import AuditError, DataError
 from facturum.files.builds.build_writer import (
     COLUMNS,
@@ -19,7 +19,7 @@ from facturum.files.builds.build_writer import (
     MARKER,
     RESOLVED,
     ROWS,
-    columns_csv,
+    csv_of_entries,
     map_digest,
     marker_text,
 )
@@ -136,13 +136,14 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
         raise AuditError(f"{folder} is damaged: {findings[0][1]}", remedy=REBUILD)
     with undamaged(folder):
         files = snapshot.files
+        content = json.loads(bytes(files[COLUMNS]))
         columns = ColumnMap.model_validate_json(bytes(files[COLUMNS]))
         resolved = parse_plan(bytes(files[RESOLVED]).decode("utf-8"), RESOLVED)
         resolved = with_tables(resolved, lambda name: files[name])
         names = [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in columns.columns]]
         if len(set(names)) < len(names):
             raise ValueError("two columns of the map have one name")
-        more = [*_inner_findings(files, columns, resolved, marker)]
+        more = [*_inner_findings(files, content, resolved, marker)]
         unread = marker["files"][design] if large else None
         stored = Stored(folder, snapshot, design, columns, resolved, (*findings, *more), unread, check)
         if check and more:
@@ -153,14 +154,17 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
 
 
 def _inner_findings(
-    files: Mapping[str, Buffer], columns: ColumnMap, resolved: PlanSpec, marker: Mapping[str, Any]
+    files: Mapping[str, Buffer], content: Mapping[str, Any], resolved: PlanSpec, marker: Mapping[str, Any]
 ) -> Iterator[tuple[str, str]]:
-    """Yield where files of a build that hold the same contents do not agree."""
-    if map_digest(columns) != marker["map"]:
+    """Yield where files of a build that hold the same contents do not agree.
+
+    What the files hold is compared, not what this version would write: another one may have made them.
+    """
+    if map_digest(content) != marker["map"]:
         yield COLUMNS, "The column map has changed since it was written."
-    if columns.facturum != FORMAT:
-        yield COLUMNS, f"The column map is of format {columns.facturum}, and this version reads format {FORMAT}."
-    if bytes(files.get(COLUMNS_CSV, b"")) != columns_csv(columns).encode():
+    if content.get("facturum") != FORMAT:
+        yield COLUMNS, f"The column map is of format {content.get('facturum')}, and this version reads format {FORMAT}."
+    if bytes(files.get(COLUMNS_CSV, b"")) != csv_of_entries(content["columns"]).encode():
         yield COLUMNS_CSV, f"{COLUMNS_CSV} does not agree with {COLUMNS}."
-    if resolved.model_dump(exclude_defaults=True) != columns.resolved:
+    if resolved.model_dump(exclude_defaults=True) != spec_from(content["resolved"]).model_dump(exclude_defaults=True):
         yield RESOLVED, f"{RESOLVED} is not the resolved plan that {COLUMNS} holds."

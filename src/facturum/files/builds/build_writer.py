@@ -105,7 +105,7 @@ class BuildWriter:
         for name, data in learned_tables(resolved):
             self._write(name, data)
         files = dict(sorted(self._digests.items()))
-        marker = marker_text(f"design.{self._form}", map_digest(columns), files)
+        marker = marker_text(f"design.{self._form}", map_digest(content), files)
         (self._folder / MARKER).write_bytes(marker)
 
     def _write(self, name: str, data: bytes) -> None:
@@ -205,10 +205,10 @@ def marker_text(design: str, digest: str, files: Mapping[str, str]) -> bytes:
     return (json.dumps(marker, indent=1) + "\n").encode()
 
 
-def map_digest(columns: ColumnMap) -> str:
-    """Return the digest of the contents of a column map, however its file is laid out."""
-    content = json.dumps(columns.model_dump(mode="json"), sort_keys=True, allow_nan=False)
-    return hashlib.sha256(content.encode("utf-8", "surrogatepass")).hexdigest()
+def map_digest(content: Mapping[str, Any]) -> str:
+    """Return the digest of the contents of a column map, as its file holds them, however that is laid out."""
+    text = json.dumps(content, sort_keys=True, allow_nan=False)
+    return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
 
 
 def imputed_table(cells: FilledCells) -> pa.Table:
@@ -225,13 +225,17 @@ def imputed_table(cells: FilledCells) -> pa.Table:
 
 def columns_csv(columns: ColumnMap) -> str:
     """Return the column map as the text of a file for spreadsheets."""
+    return csv_of_entries([entry.model_dump(mode="json") for entry in columns.columns])
+
+
+def csv_of_entries(entries: Sequence[Mapping[str, Any]]) -> str:
+    """Return the entries of columns, as the file of a map holds them, as the text of a file for spreadsheets."""
     handle = io.StringIO()
     writer = csv.writer(handle, lineterminator="\n")
-    names = list(type(columns.columns[0]).model_fields) if columns.columns else []
+    names = list(entries[0]) if entries else []
     writer.writerow(names)
-    for entry in columns.columns:
-        row = entry.model_dump(mode="json")
-        writer.writerow([neutral(row[name]) for name in names])
+    for entry in entries:
+        writer.writerow([neutral(entry.get(name)) for name in names])
     return handle.getvalue()
 
 

@@ -84,7 +84,9 @@ class ParquetGroups:
     def __init__(self, path: Path, schema: pa.Schema, rows: int, **options: Any) -> None:
         self._file = pa.OSFile(str(path), "wb")
         self._digest = GrowingDigest(path)
-        self._writer = parquet.ParquetWriter(self._file, schema, compression="zstd", **options)
+        self._writer = parquet.ParquetWriter(
+            self._file, schema, compression="zstd", write_page_checksum=True, **options
+        )
         self._schema, self._rows = schema, rows
         self._waiting: list[pa.Table] = []
         self._count = 0

@@ -36,6 +36,9 @@ def read_sparse(data: Buffer, columns: ColumnMap) -> tuple[pa.Table, SparseColum
     """Return the rows and the response of a sparse design, and its columns."""
     responses = [entry.name for entry in columns.columns if entry.role == RESPONSE]
     with np.load(io.BytesIO(bytes(data)), allow_pickle=False) as arrays:
+        wanted = {"format", "shape", "data", "indices", "indptr", SOURCE_ROW, LEARNING_ROW, RESPONSE}
+        if set(arrays.files) != wanted or arrays["format"].shape != () or arrays["format"].item() != b"csc":
+            raise ValueError("the design file is not one of compressed columns")
         length, width = (int(part) for part in arrays["shape"])
         cells = SparseColumns(arrays["data"], arrays["indices"], arrays["indptr"].astype(np.int64), length)
         source, learning, response = (arrays[name] for name in (SOURCE_ROW, LEARNING_ROW, RESPONSE))

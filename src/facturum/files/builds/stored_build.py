@@ -130,7 +130,7 @@ class Stored:
         """Return some columns of the design file, without reading the others where that can be."""
         if "_read" in self.__dict__ or not self.design.endswith(".parquet"):
             return self.table.select(names)
-        with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(self._whole))) as file:
+        with parquet_of(self._whole) as file:
             return file.read(names)
 
     def column(self, name: str) -> Array:
@@ -142,7 +142,7 @@ class Stored:
         if self.unread is None or "_read" in self.__dict__ or not self.design.endswith(".parquet"):
             return numbers_of(self.table.column(name))
         data = self.snapshot.files[self.design]
-        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+        with undamaged(self.folder), parquet_of(data) as file:
             values = numbers_of(file.read([name]).column(name))
         known = next((entry.digest for entry in self.columns.columns if entry.name == name), None)
         if self.check and known is not None and column_digests([values]) != [known]:
@@ -189,7 +189,7 @@ class Stored:
         """The columns of the design file."""
         if not self.design.endswith(".parquet"):
             return self.table.schema
-        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(self._whole))) as file:
+        with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
 
     def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
@@ -206,7 +206,7 @@ class Stored:
                 yield table.slice(start, rows)
             return
         data = self._whole if name is None else self.snapshot.files[name]
-        with undamaged(self.folder), parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+        with undamaged(self.folder), parquet_of(data) as file:
             for group in range(file.num_row_groups):  # one by one, as what has been read of others is kept
                 for batch in file.iter_batches(rows, [group], columns):
                     yield pa.Table.from_batches([batch])
@@ -256,8 +256,13 @@ def release(data: Buffer) -> None:
         data.madvise(mmap.MADV_DONTNEED)
 
 
+def parquet_of(data: Buffer) -> parquet.ParquetFile:
+    """Return a Parquet file, whose pages are compared with their checksums when they are read."""
+    return parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data)), page_checksum_verification=True)
+
+
 def _parquet(data: Buffer) -> pa.Table:
-    with parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data))) as file:
+    with parquet_of(data) as file:
         table = file.read()
     table.validate(full=True)
     return table

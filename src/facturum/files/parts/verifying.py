@@ -6,7 +6,7 @@ import os
 import tempfile
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from itertools import chain
+from itertools import chain, zip_longest
 from pathlib import Path
 from typing import Any
 
@@ -15,10 +15,11 @@ import pyarrow as pa
 
 from facturum.audit.column_map import ColumnDigests, column_map
 from facturum.audit.fingerprints import ColumnDigest
-from facturum.audit.proof.content import content_failures, table_failures
-from facturum.audit.proof.source_changes import Known, KnownMarks, KnownTable, source_changes
+from facturum.audit.proof.content import content_failures, table_failures, words_note
+from facturum.audit.proof.source_changes import Known, KnownMarks, KnownTable, gone_text, source_changes
 from facturum.audit.proof.verify import (
     ALLOWED_STEPS,
+    NOT_APPLIED,
     Failure,
     Verification,
     definitions_of,
@@ -34,13 +35,13 @@ from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, answered, built_rows, without_missing_response
-from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import LeafSelection, Sample, Selection
+from facturum.engine.passes.outline import RESPONSE, Outline
+from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.shaping import DATA
 from facturum.engine.planning.spec import spec_from
-from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, PlanError
+from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, FailedRows, PlanError
 from facturum.files.behind import Behind
 from facturum.files.builds.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, dropped_table
 from facturum.files.builds.built_design import design_table
@@ -84,7 +85,8 @@ def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], por
         before = stored.columns.fingerprints.get(DATA, {})
         taken = take_in(plan, scan, series, folder, portions, before=before)
     except FacturumError as error:
-        return _stopped([*failures, not_resolved(error)])
+        failures += _gone(stored, scan)
+        return _stopped([*failures, Failure("plan", "", f"{NOT_APPLIED}: {error}")])
     if taken.prepared.shaped.numbers is not None and _in_order_of_rows(stored):
         raise InOtherOrder
     tables: dict[str, Known] = {place: KnownTable(table) for place, table in taken.series.items()}
@@ -115,13 +117,18 @@ def _compared(
         digests = ColumnDigests(outline)
 
         def work(selection: Selection) -> None:
+            table, kept, at = comparing.next_rows(selection.start, selection.stop)
+            comparing.columns(table, kept, at, [(leaf.start, leaf.stop) for leaf in selection.leaves])
             built = built_rows(outline, source, selection)
             cells.add(report.see(built))
             digests.add(built)
-            comparing.see(built)
+            comparing.rows_of(built, table, kept)
 
         sample = Sample(prepared, source)
-        sample.each(work)
+        try:
+            sample.each(work)
+        except FailedRows as error:  # the columns have been compared all the same
+            return _outcome(stored, comparing, [*failures, not_resolved(error), *comparing.failures()])
         report.totals.settle(prepared)
         if report.looks_again:
             sample.each(lambda selection: report.see_again(source, selection))
@@ -141,9 +148,26 @@ def _compared(
         anew = digests.taken(taken.fingerprints(prepared)).on(column_map(report, plan))
         failures += content_failures(stored.columns, anew, comparing.steps == 0)
         failures += _same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
-    return Verification(
-        tuple(failures), len(stored.columns.columns), comparing.rows, comparing.steps == 0, comparing.steps
-    )
+        return _outcome(stored, comparing, failures, () if failures else words_note(stored.columns, anew))
+    return _outcome(stored, comparing, failures)
+
+
+def _outcome(
+    stored: Stored, comparing: _Comparing, failures: list[Failure], notes: tuple[str, ...] = ()
+) -> Verification:
+    columns, steps = len(stored.columns.columns), comparing.steps
+    return Verification(tuple(failures), columns, comparing.rows, steps == 0, steps, notes)
+
+
+def _gone(stored: Stored, scan: Scan) -> Iterator[Failure]:
+    """Yield the variables of the source that its table does not have any more."""
+    try:
+        first = scan.first(None, 1)
+    except FacturumError:  # which is told as the reason why nothing can be compared
+        return
+    for name in stored.columns.fingerprints.get(DATA, {}):
+        if first is not None and name not in first:
+            yield Failure("variable", name, gone_text(name))
 
 
 def _formulas(stored: Stored, taken: TakenIn, failures: list[Failure]) -> tuple[Source, dict[str, Node]]:
@@ -205,17 +229,20 @@ class _Comparing:
         self._dropped = _Dropped(stored.blocks(_BLOCK, ROWS))
         self.rows = self.steps = 0
 
-    def see(self, built: Built) -> None:
-        """Compare the rows of a stretch."""
-        selection = built.selection
-        numbers = self._source.row_numbers(np.arange(selection.start, selection.stop))
+    def next_rows(self, start: int, stop: int) -> tuple[pa.Table, Array, Array]:
+        """Return the stored rows of a stretch, their numbers, and their positions in the table."""
+        numbers = self._source.row_numbers(np.arange(start, stop))
         table, at = self._next(numbers)
-        kept = numbers[at]
-        self.rows += len(kept)
-        now = row_map(selection)
-        self._compare_columns(table, kept, at + selection.start, selection)
+        self.rows += len(at)
+        return table, numbers[at], at + start
+
+    def rows_of(self, built: Built, table: pa.Table, kept: Array) -> None:
+        """Compare which rows of a stretch are kept, what lies beside their columns, and which are left out."""
+        now = row_map(built.selection)
+        side = design_table(built, now, [])
+        if not self._as_written(side.column_names):
+            return
         if np.array_equal(kept, now.kept):
-            side = design_table(built, now, [])
             beside = set(self._entries)
             for failure in table_failures(table.select(side.column_names), side, "the design file", beside):
                 self._others.setdefault(failure.name, failure)
@@ -223,6 +250,17 @@ class _Comparing:
             self._tally("rows", "", GONE, np.setdiff1d(kept, now.kept))
             self._tally("rows", "", "Rows left out of the matrix would be kept now.", np.setdiff1d(now.kept, kept))
         self._dropped.compare(dropped_table(now.dropped, now.causes, now.reasons))
+
+    def _as_written(self, beside: list[str]) -> bool:
+        """Return whether the design file has the columns of the build in their order, and no others."""
+        X = [entry.name for entry in self._stored.columns if entry.role != RESPONSE]  # noqa: N806
+        wanted, own = [*beside, *X], self._stored.schema.names
+        if own != wanted:
+            odd = [a for a, b in zip_longest(own, wanted) if a != b]
+            name = "the design file"
+            what = f"The columns of {name} are not those of the build, or in another order: {odd[:3]}."
+            self._others.setdefault(name, Failure("file", name, what))
+        return bool(own == wanted)
 
     def _next(self, numbers: Array) -> tuple[pa.Table, Array]:
         """Return the next stored rows, as far as they are of a stretch with these numbers, and their places in it."""
@@ -249,7 +287,7 @@ class _Comparing:
             return self._stored.schema.empty_table(), np.zeros(0, dtype=np.int64)
         return pa.concat_tables(parts), np.concatenate(places)
 
-    def _compare_columns(self, table: pa.Table, kept: Array, at: Array, selection: Selection) -> None:
+    def columns(self, table: pa.Table, kept: Array, at: Array, leaves: list[tuple[int, int]]) -> None:
         """Compare the stored columns with their formulas, leaf by leaf."""
         columns = on_threads(lambda name: numbers_of(table.column(name)), list(self._entries))
         stored = dict(zip(self._entries, columns, strict=True))
@@ -258,16 +296,16 @@ class _Comparing:
             self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
             return
 
-        def compared(leaf: LeafSelection) -> list[_Difference]:
-            some = slice(*np.searchsorted(at, [leaf.start, leaf.stop]))
-            rows = self._source.rows(leaf.start, leaf.stop, at[some] - leaf.start)
+        def compared(leaf: tuple[int, int]) -> list[_Difference]:
+            some = slice(*np.searchsorted(at, leaf))
+            rows = self._source.rows(*leaf, at[some] - leaf[0])
             if not rows.length:
                 return []
             return [
                 self._compare(name, node, rows, stored[name][some], kept[some]) for name, node in self._nodes.items()
             ]
 
-        for difference in (each for leaf in on_threads(compared, selection.leaves) for each in leaf):
+        for difference in (each for leaf in on_threads(compared, leaves) for each in leaf):
             self.steps = max(self.steps, difference.steps)
             self._tally("column", difference.name, difference.what, difference.rows)
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import csv
+import zipfile
+import zlib
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -33,6 +35,9 @@ UNREADABLE = (
     LookupError,
     TypeError,
     OverflowError,
+    EOFError,
+    zipfile.BadZipFile,
+    zlib.error,
     MemoryError,
     NotImplementedError,
 )
@@ -226,7 +231,7 @@ def _opened(path: Path) -> parquet.ParquetFile:
     """Open a Parquet file whose texts are read as categories, as they are stored."""
     schema = parquet.read_schema(path)
     texts = [each.name for each in schema if pa.types.is_string(each.type) or pa.types.is_large_string(each.type)]
-    return parquet.ParquetFile(path, read_dictionary=texts)
+    return parquet.ParquetFile(path, read_dictionary=texts, page_checksum_verification=True)
 
 
 def _with_keys(table: pa.Table, part: _Part, wanted: list[str] | None) -> pa.Table:

@@ -97,7 +97,7 @@ def write_table(table: Table, path: Path) -> None:
         options = arrow_csv.WriteOptions(delimiter="\t" if ending == ".tsv" else ",", quoting_style="needed")
         arrow_csv.write_csv(pa.table([_as_days(column) for column in arrow], arrow.column_names), buffer, options)
     elif ending in PARQUET:
-        parquet.write_table(arrow, buffer)
+        parquet.write_table(arrow, buffer, write_page_checksum=True)
     elif ending in ARROW:
         feather.write_feather(arrow, buffer)
     else:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import cached_property
 from typing import Any, TypeAlias
 
 import numpy as np
 
-from facturum.data.values import Array, Label, Values, plain_number
+from facturum.data.values import Array, Label, Labels, Values, plain_number
 from facturum.language.options import MISSING, Absent, literal_key
 
 Group: TypeAlias = tuple[Label | Absent, ...]
@@ -77,6 +78,7 @@ class KeyIndex:
             parts = [place.setdefault(_part_key(key[at]), len(place)) for key in keys]
             combined = combined * (len(place) + 1) + np.array(parts, dtype=np.int64)
             self._parts.append(place)
+        self._recodes: list[tuple[Labels, int, Array]] = []  # of the labels met, which are the same in all leaves
         self._order = np.argsort(combined, kind="stable")
         self._sorted = combined[self._order]
 
@@ -86,29 +88,46 @@ class KeyIndex:
             return np.full(len(values[0].data), -1)
         combined: Array = np.zeros(len(values[0].data), dtype=np.int64)
         known = np.ones(len(values[0].data), dtype=bool)
-        for place, value in zip(self._parts, values, strict=True):
-            codes = self._own(place, value)
+        for part, value in enumerate(values):
+            place = self._parts[part]
+            codes = self._own(part, value)
             known &= codes >= 0
             combined = combined * (len(place) + 1) + codes
         at = np.minimum(np.searchsorted(self._sorted, combined), len(self._sorted) - 1)
         return np.where(known & (self._sorted[at] == combined), self._order[at], -1)
 
-    @staticmethod
-    def _own(place: dict[object, int], value: Values) -> Array:
-        missing = place.get(MISSING, -1)
+    def _own(self, part: int, value: Values) -> Array:
+        missing = self._parts[part].get(MISSING, -1)
         if value.labels is not None:
-            recode = np.array([place.get(literal_key(label), -1) for label in value.labels] + [missing])
-            codes = recode[value.data]
+            codes = self._recoded(part, value.labels)[value.data]
         else:
-            keys = [k[1] for k in place if isinstance(k, tuple) and k[0] == "number"]
-            numbers = np.array(sorted(k for k in keys if float(k) == k), dtype=float)  # others equal no double
+            numbers, positions = self._numbers[part]
             if not len(numbers):
                 codes = np.full(len(value.data), -1)
             else:
                 slot = np.minimum(np.searchsorted(numbers, value.numbers()), len(numbers) - 1)
-                positions = np.array([place["number", number] for number in numbers.tolist()])
                 codes = np.where(numbers[slot] == value.numbers(), positions[slot], -1)
         return codes if value.valid is None else np.where(value.valid, codes, missing)
+
+    def _recoded(self, part: int, labels: Labels) -> Array:
+        """Return the place of each label among the keys, the last one for missing values."""
+        for known, at, recode in self._recodes:
+            if known is labels and at == part:
+                return recode
+        place = self._parts[part]
+        recode = np.array([place.get(literal_key(label), -1) for label in labels] + [place.get(MISSING, -1)])
+        self._recodes = [*self._recodes[-7:], (labels, part, recode)]
+        return recode
+
+    @cached_property
+    def _numbers(self) -> list[tuple[Array, Array]]:
+        """The numbers among the keys of each part, increasing, and their places."""
+        found = []
+        for place in self._parts:
+            keys = [k[1] for k in place if isinstance(k, tuple) and k[0] == "number"]
+            numbers = np.array(sorted(k for k in keys if float(k) == k), dtype=float)  # others equal no double
+            found.append((numbers, np.array([place["number", number] for number in numbers.tolist()])))
+        return found
 
 
 def _part_key(label: Label | Absent) -> object:

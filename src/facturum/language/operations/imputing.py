@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
@@ -123,7 +124,7 @@ class Impute(Node):
     def _check_options(self, kinds: Kinds) -> None:
         if self.fills and self.otherwise is None:
             raise self.error("fills need a value for all other groups", "Write otherwise=.. as well.")
-        if self.along_time and self._own():
+        if self.along_time and self._own:
             raise self.error(f'"{self.how}" fills from neighbours in time', "Leave out the written values.")
         if self.value is not None and (self.by or self.otherwise is not None):
             raise self.error("value is one fill for all groups", "Leave out by, fills and otherwise.")
@@ -146,7 +147,7 @@ class Impute(Node):
             kinds.along_time(self)
 
     def _type(self, type_of_x: Type) -> Type:
-        fill_labels = self._own()
+        fill_labels = self._own
         texts = {isinstance(value, str) for value in fill_labels}
         if type_of_x.kind.categorical:
             labels = (
@@ -161,7 +162,7 @@ class Impute(Node):
                 f"'{self.x}' is {type_of_x.kind.with_article}, and a text cannot be imputed", "Write a number."
             )
         self.need_exact(tuple(fill_labels))
-        return Type(Kind.TRUTH if type_of_x.kind is Kind.TRUTH and self._keeps_truth() else Kind.NUMBER)
+        return Type(Kind.TRUTH if type_of_x.kind is Kind.TRUTH and self._keeps_truth else Kind.NUMBER)
 
     def question(self, kinds: Kinds) -> Question | None:
         if self.along_time or self.value is not None or self.otherwise is not None:
@@ -190,14 +191,16 @@ class Impute(Node):
         pairs = tuple((key[0] if len(key) == 1 else key, _plain(fills[key])) for key in in_order(fills))
         return self.replaced(fills=pairs)
 
+    @cached_property
     def _own(self) -> list[Label]:
         """Return all imputed values."""
         literals = (self.value, self.otherwise, *(value for _, value in self.fills))
         return [value for value in literals if value is not None and not isinstance(value, Absent)]
 
+    @cached_property
     def _keeps_truth(self) -> bool:
         """Whether the values imputed among truth values are truth values."""
-        return self.how not in ("median", "mean", "linear") and all(value in (0, 1) for value in self._own())
+        return self.how not in ("median", "mean", "linear") and all(value in (0, 1) for value in self._own)
 
     def _combined(self, answers: Sequence[Node]) -> Node:
         overall, groups = (answer for answer in answers if isinstance(answer, Impute))
@@ -205,7 +208,7 @@ class Impute(Node):
 
     def values(self, rows: Rows) -> Values:
         inner = rows.evaluate(self.x).full(rows.length)
-        if inner.labels is None and not self._keeps_truth():
+        if inner.labels is None and not self._keeps_truth:
             inner = Values(inner.numbers(), inner.valid)
         if inner.valid is None:
             return inner
@@ -220,7 +223,7 @@ class Impute(Node):
         """Return a copy of the data that can hold the imputed values, and the labels with theirs."""
         if inner.labels is None:
             return inner.data.copy(), None
-        return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own()))
+        return inner.data.astype(np.int64), _distinct((*inner.labels, *self._own))
 
     def _put_in(self, rows: Rows, absent: Array, labels: Labels | None) -> Array:
         place = {} if labels is None else {label: at for at, label in enumerate(labels)}
@@ -231,13 +234,18 @@ class Impute(Node):
         if self.otherwise is None:
             return np.full(len(absent), stored(self.value))
         at = self.group_of(rows)[absent]
-        stored_fills = np.array([stored(value) for _, value in self.fills] + [stored(self.otherwise)])
+        stored_fills: Array = rows.shared(
+            ("fills", self, labels),
+            lambda: np.array([stored(value) for _, value in self.fills] + [stored(self.otherwise)]),
+        )
         return stored_fills[at]
+
+    def _index(self) -> KeyIndex:
+        return KeyIndex([key if isinstance(key, tuple) else (key,) for key, _ in self.fills])
 
     def group_of(self, rows: Rows) -> Array:
         """Return for each row the place of its group in `fills`; -1 where the group is another one."""
-        keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.fills]
-        index: KeyIndex = rows.shared(("groups", self), lambda: KeyIndex(keys))
+        index: KeyIndex = rows.shared(("groups", self), self._index)
         return index.find([rows.evaluate(key).full(rows.length) for key in self.by])
 
     def _from_neighbours(self, rows: Rows, inner: Values, present: Mask) -> Values:

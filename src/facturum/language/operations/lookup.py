@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
@@ -40,14 +41,14 @@ class Lookup(Node):
         if len(texts) > 1:
             raise self.error("the table mixes texts and numbers", "Make all values of one kind.")
         if True in texts:
-            return Type(Kind.CATEGORY, labels=self._labels())
+            return Type(Kind.CATEGORY, labels=self._labels)
         self.need_exact(tuple(targets))
         return Type(Kind.NUMBER)
 
     def values(self, rows: Rows) -> Values:
         index, data, present = rows.shared(self, self._arrays)
         at = index.find([rows.evaluate(key).full(rows.length) for key in self.keys])
-        labels = self._labels() or None
+        labels = self._labels or None
         valid = present[at]
         return Values(data[at], None if valid.all() else valid, labels)
 
@@ -63,6 +64,7 @@ class Lookup(Node):
     def missing_because(self) -> str:
         return f"{' and '.join(key.subject() for key in self.keys)} is not among the keys of the table"
 
+    @cached_property
     def _labels(self) -> tuple[str, ...]:
         targets = [value for _, value in self.table] + [self.otherwise]
         return tuple(dict.fromkeys(value for value in targets if isinstance(value, str)))
@@ -71,7 +73,7 @@ class Lookup(Node):
         keys = [key if isinstance(key, tuple) else (key,) for key, _ in self.table]
         targets = [value for _, value in self.table] + [self.otherwise]
         present = np.array([value is not MISSING for value in targets])
-        labels = self._labels()
+        labels = self._labels
         if labels:
             place = {label: at for at, label in enumerate(labels)}
             data = np.array([place[value] if isinstance(value, str) else -1 for value in targets])

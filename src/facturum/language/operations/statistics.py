@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Kind, Label, Values, and_masks, label_text, plain_number
-from facturum.errors import DataError
+from facturum.errors import DataError, counted
 from facturum.language.core import Number
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.groups import Group, Key, group_codes, in_order
@@ -181,7 +181,7 @@ class GroupQuestion(Question):
         words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
         by = " and ".join(map(str, self.inputs[1:]))
         return DataError(
-            f"'{self.inputs[0]}' is missing in every learning row of {len(keys)} groups of {by}: "
+            f"'{self.inputs[0]}' is missing in every learning row of {counted(len(keys), 'group')} of {by}: "
             + "; ".join(words[:6])
             + ("; .." if len(words) > 6 else ""),
             remedy="Form larger groups, or take the value of all rows together.",

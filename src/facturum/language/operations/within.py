@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, ClassVar, TypeAlias
 
 import numpy as np
@@ -107,7 +108,7 @@ class Within(Node):
         need_number(self, self.x, kinds)
         if not self.by:
             raise self.error("within needs what forms the groups", f"Write within({self.x}, by=[..]), or center(..).")
-        for grouping in self._lookups():
+        for grouping in self._lookups:
             kinds.type_of(grouping)
         return Type(Kind.NUMBER)
 
@@ -132,7 +133,7 @@ class Within(Node):
             raise self.unresolved()
         inner = rows.evaluate(self.x)
         data, valid = inner.numbers(), inner.valid
-        for grouping in self._lookups():
+        for grouping in self._lookups:
             effect = rows.evaluate(grouping)
             with np.errstate(all="ignore"):
                 data = np.subtract(data, effect.numbers())
@@ -141,7 +142,7 @@ class Within(Node):
 
     def valid(self, rows: Rows) -> Mask | None:
         valid = rows.valid(self.x)
-        for node in self._lookups() if self.effects else (*self.by, *self.and_by):
+        for node in self._lookups if self.effects else (*self.by, *self.and_by):
             valid = and_masks(valid, rows.valid(node))
         return valid
 
@@ -164,6 +165,7 @@ class Within(Node):
     def _beside(self, subject: str) -> str:
         return f"{subject} within {' and '.join(str(key) for key in (*self.by, *self.and_by))}"
 
+    @cached_property
     def _lookups(self) -> list[Lookup]:
         first, second = Lookup(self.by, self.effects, MISSING), Lookup(self.and_by, self.and_effects, MISSING)
         return [first, second] if self.and_by else [first]
