@@ -24,6 +24,8 @@ def classes(suite: unittest.TestSuite) -> Iterator[str]:
     for part in suite:
         if isinstance(part, unittest.TestSuite):
             yield from classes(part)
+        elif isinstance(part, unittest.loader._FailedTest):  # type: ignore[attr-defined]
+            part.debug()  # raises what kept its module from being loaded
         else:
             yield f"{type(part).__module__}.{type(part).__qualname__}" if part.id().count(".") > 2 else part.id()
 

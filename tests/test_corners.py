@@ -124,7 +124,7 @@ class Rows(unittest.TestCase):
         table = {"g": ["a", "b", None, "d", "c"], "n": [1.0, 2.0, 1.0, 2.0, 9.0]}
         pairs = "{('a', 1): 5, ('b', 2): 6, ('c', 1): 7, ('d', 1): 8}"
         self.assertEqual(column(table, f"lookup([g, n], {pairs}, 0)"), [5.0, 6.0, 0.0, 0.0, 0.0])
-        self.assertEqual(column(table, "lookup(n, {'a': 5, missing: 6}, 0)"), [0.0] * 5)
+        self.assertEqual(column(table, "lookup(n, {5.5: 5, missing: 6}, 0)"), [0.0] * 5)
         self.assertEqual(
             column(table, "lookup(g, {'a': 'low', 'b': 'high'}, 'low') == 'high'"), [0.0, 1.0, 0.0, 0.0, 0.0]
         )

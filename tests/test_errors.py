@@ -344,9 +344,6 @@ CASES = {
         {"x": "half"},
         sections={"variables": {"code": {"kind": "id"}}, "derived": {"half": "code / 2"}},
     ),
-    "carried variable among predictors": Bad(
-        ["'beds' is carried along"], {"x": "beds"}, sections={"data": {"carry": ["beds"]}}
-    ),
     "two columns of one name": Bad(
         ["the terms 'way' and 'way_road' both have a column called 'way_road'", "another key"],
         {"way": "access", "way_road": "beds"},

@@ -130,8 +130,11 @@ class Contents(Folder):
 
     def test_other_forms_in_memory(self) -> None:
         frame = self.design.to_pandas()
-        self.assertEqual(list(frame.columns), ["log_stays", *self.design.names])
-        self.assertEqual(frame.index.tolist(), self.design.rows.kept.tolist())
+        self.assertEqual(
+            list(frame.columns),
+            ["source_row", "month", "floor", "comfort", "open", "learning_row", "log_stays", *self.design.names],
+        )
+        self.assertEqual((frame.index + 1).tolist(), self.design.rows.kept.tolist())
         np.testing.assert_array_equal(frame[self.design.names].to_numpy(), self.design.X)
         sparse = self.design.to_sparse()
         np.testing.assert_array_equal(sparse.toarray(), self.design.X)

@@ -76,7 +76,7 @@ class Folders(Folder):
         self.assertEqual((opened.names, opened.columns.columns[3].name), (self.design.names, self.design.names[2]))
         frame = opened.to_pandas()
         np.testing.assert_array_equal(frame[self.design.names].to_numpy(), self.design.X.toarray())
-        np.testing.assert_array_equal(frame.index, self.design.to_arrow()["source_row"])
+        np.testing.assert_array_equal(frame.index + 1, self.design.to_arrow()["source_row"])
         self.assertTrue(opened.verify(self.table).ok)
         changed = {**self.table, "price": [*self.table["price"][:-1], 99.0]}
         self.assertIn("row 300", str(opened.verify(changed)))

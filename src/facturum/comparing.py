@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-import pyarrow as pa
 
 from facturum.arguments import checked
 from facturum.audit.proof.compare import Comparison, Side
@@ -13,6 +12,7 @@ from facturum.audit.proof.compare import compare as compare_sides
 from facturum.data.values import Array
 from facturum.design import Design, open_design
 from facturum.errors import AuditError, bounded, nearest
+from facturum.trials import design_carried
 
 
 @checked
@@ -41,18 +41,19 @@ def compare(before: Design | str | Path, after: Design | str | Path, by: list[st
 def _side(given: Design | str | Path, by: list[str] | None, name: str) -> Side:
     design = given if isinstance(given, Design) else open_design(given)
     title = name if isinstance(given, Design) else str(given)
-    keys = None if not by else _keys(design.side, by, title)
+    keys = None if not by else _keys(design, by, title)
     return Side(title, design.audited, design.rows, design.column, keys)
 
 
-def _keys(side: pa.Table, by: list[str], title: str) -> Array:
+def _keys(design: Design, by: list[str], title: str) -> Array:
+    carried = design_carried(design)
     for name in by:
-        if name not in side.column_names:
+        if name not in carried:
             raise AuditError(
-                f"'{name}' is not carried along in {title}{nearest(name, side.column_names)}",
+                f"'{name}' is not carried along in {title}{nearest(name, list(carried))}",
                 remedy=f'Write carry = ["{name}"] in [data], and build anew.',
             )
-    texts = zip(*[side.column(name).to_pylist() for name in by], strict=True)
+    texts = zip(*[design.side.column(carried[name]).to_pylist() for name in by], strict=True)
     keys = np.array([", ".join(map(str, parts)) for parts in texts])
     if len(np.unique(keys)) < len(keys):
         raise AuditError(

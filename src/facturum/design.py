@@ -196,13 +196,27 @@ class Design:
         return table
 
     def to_pandas(self) -> Any:
-        """Return response and columns as a DataFrame, indexed by the source row.
+        """Return the same as a DataFrame, with the index of the one that it was built from.
+
+        Where it was not built from a DataFrame, rows are labelled by their position in the table, from 0: as in the
+        frame that is read from the same file. ``source_row`` counts from 1.
 
         Raises:
-            DataError: where pandas is not installed.
+            PlanError: where a column of the matrix has the name of another.
+            DataError: where pandas is not installed, or the columns of a sparse design would not fit into memory.
+
+        Example:
+            >>> import pandas as pd
+            >>> from facturum.plan import Plan
+            >>> huts = pd.DataFrame({"price": [20.0, None, 30.0]}, index=["Alp", "Berg", "Col"])
+            >>> Plan(None, {"p": "price / 10"}).build(huts).to_pandas()["p"].to_dict()
+            {'Alp': 2.0, 'Col': 3.0}
         """
-        frame = frame_of(self.to_arrow()).set_index(SOURCE_ROW)
-        return frame[[*self.response_names, *self.names]]
+        frame = frame_of(self.to_arrow())
+        positions = self.rows.kept - 1
+        index = self._origin.index
+        frame.index = positions if index is None else index[positions]
+        return frame
 
     def to_sparse(self) -> Any:
         """Return X as a SciPy array in compressed columns; of a sparse design X itself.

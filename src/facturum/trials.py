@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
+from facturum.audit.row_map import carried_names
 from facturum.data.arrow_export import arrow_column
 from facturum.data.table import Table
 from facturum.data.values import Array
@@ -48,8 +48,7 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
         not_carried = _NotCarried(partial(_declared, design, table), lambda: design.kept - 1)
     elif in_memory is not None:
         not_carried = _NotCarried(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
-    beside = {SOURCE_ROW, LEARNING_ROW, *design.response_names, *design.names}
-    carried = _Carried(lambda: design.side, beside, not_carried)
+    carried = _Carried(design, not_carried)
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
 
 
@@ -65,6 +64,14 @@ def _declared(design: Design, table: Any) -> Table:
             remedy="Give the table that it was built from; verify tells what has changed.",
         )
     return found
+
+
+def design_carried(design: Design) -> dict[str, str]:
+    """Return the variables that stand beside a design, and what each is called there."""
+    taken = [*design.response_names, *design.names]
+    names = carried_names(design.columns.resolved.get("data", {}).get("carry", []), taken)
+    there = set(design.side.column_names)
+    return {name: called for name, called in names.items() if called in there}
 
 
 class _NotCarried:
@@ -87,15 +94,15 @@ class _NotCarried:
 class _Carried(Mapping[str, Array]):
     """The variables taken along, and others where the source is known, read when one is asked for."""
 
-    def __init__(self, side: Callable[[], pa.Table], beside: set[str], not_carried: _NotCarried | None) -> None:
-        self._side, self._beside, self._not_carried = side, beside, not_carried
+    def __init__(self, design: Design, not_carried: _NotCarried | None) -> None:
+        self._design, self._not_carried = design, not_carried
         self._known: dict[str, Array] | None = None
 
     def _read(self) -> dict[str, Array]:
         if self._known is None:
-            table = self._side()
-            names = [name for name in table.column_names if name not in self._beside]
-            self._known = {name: _plain(table.column(name)) for name in names}
+            table = self._design.side
+            names = design_carried(self._design)
+            self._known = {name: _plain(table.column(called)) for name, called in names.items()}
         return self._known
 
     def __getitem__(self, name: str) -> Array:

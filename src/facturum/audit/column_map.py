@@ -29,9 +29,11 @@ from facturum.audit.topics.timeline import conversion_entries, conversion_warnin
 from facturum.audit.warnings import (
     bins_warnings,
     imputation_warnings,
+    lag_warnings,
     overlap_warnings,
     plan_warnings,
     score_warnings,
+    shared_warnings,
     text_warnings,
 )
 from facturum.engine.passes.build import Built
@@ -137,7 +139,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         each.model_copy(update={"inflation": inflation.get(each.name), "drift": drifts.get(each.name)})
         for each in entries
     ]
-    preparation = report.preparation
+    preparation, clock = report.preparation, report.clock.entry()
     bins, imputations, scores = preparation.bins, preparation.imputations, preparation.scores
     return ColumnMap(
         made_with={"facturum": VERSION, "numpy": np.__version__},
@@ -147,6 +149,9 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         warnings=[
             *[each.text for each in findings if each.level == WARNING],
             *plan_warnings(outline),
+            *shared_warnings(outline),
+            *report.lookups.warnings(),
+            *lag_warnings(outline, clock, rows.kept),
             *sentences.warnings(),
             *text_warnings(outline),
             *overlap_warnings(outline),
@@ -164,7 +169,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         imputations=imputations,
         flags=preparation.flags,
         scores=scores,
-        clock=report.clock.entry(),
+        clock=clock,
         conversions=conversion_entries(prepared),
         paths=report.paths.entries(),
         findings=[

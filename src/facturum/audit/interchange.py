@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, carried_names
 
 CONTEXT = "http://www.w3.org/ns/csvw"
 
@@ -27,7 +27,8 @@ def csvw(columns: ColumnMap, design: str = "design.csv") -> dict[str, Any]:
         >>> [column["name"] for column in made["tableSchema"]["columns"]]
         ['source_row', 'learning_row', 'intercept', 'p']
     """
-    carried = columns.resolved.get("data", {}).get("carry", [])
+    taken = [column.name for column in columns.columns]
+    carried = carried_names(columns.resolved.get("data", {}).get("carry", []), taken).values()
     sides = [{"name": SOURCE_ROW, "titles": SOURCE_ROW, "datatype": "integer", "required": True}]
     sides += [{"name": name, "titles": name, "datatype": "string"} for name in carried]
     sides.append({"name": LEARNING_ROW, "titles": LEARNING_ROW, "datatype": "boolean"})

@@ -9,6 +9,7 @@ from facturum.data.reshaping import ORIGIN
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import DATA, HISTORY, SERIES, declared_tables
 from facturum.engine.planning.spec import PlanSpec, TakeSpec
+from facturum.language.core import Name
 
 
 def fingerprints_of(prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
@@ -28,7 +29,8 @@ def variables_read(prepared: Prepared) -> dict[str, set[str]]:
         *prepared.terms.values(),
         *[node for node in (prepared.response, prepared.keep, prepared.learn) if node is not None],
     ]
-    read = {name for root in roots for name in prepared.sources(root)} | set(spec.data.carry)
+    roots += [Name(name) for name in spec.data.carry]
+    read = {name for root in roots for name in prepared.sources(root)}
     by_table: dict[str, set[str]] = {}
     for key, series in spec.series.items():
         joined = {f"{key}_{target}": target for target in series.take}

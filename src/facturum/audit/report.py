@@ -10,6 +10,7 @@ from facturum.audit.checks.checks import Checks
 from facturum.audit.topics.absences import Absences
 from facturum.audit.topics.imputations import FilledCells
 from facturum.audit.topics.later_rows import LaterRows
+from facturum.audit.topics.lookups import Lookups
 from facturum.audit.topics.preparation import PreparationReport
 from facturum.audit.topics.source_values import SourceValues
 from facturum.audit.topics.stretch import Stretch
@@ -43,6 +44,7 @@ class BuildReport:
         self.by_source = SourceValues(outline)
         self.absences = Absences(outline.prepared)
         self.later_rows = LaterRows(outline.prepared)
+        self.lookups = Lookups(outline.prepared)
         self.clock, self.paths = Clock(outline.prepared), Paths(outline)
         self.checks = Checks(outline)
         self.responses_are_counts = False
@@ -60,6 +62,7 @@ class BuildReport:
         self.by_source.see(built)
         self.absences.see(stretch)
         self.later_rows.see(stretch)
+        self.lookups.see(stretch)
         if is_clocked(self.outline.prepared):
             self.clock.see(built.source, stretch.start, stretch.stop)
             self.paths.see(built.source, stretch.start, stretch.stop)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,23 @@ from facturum.engine.passes.selection import Selection
 from facturum.errors import counted, listed
 
 SOURCE_ROW, LEARNING_ROW = "source_row", "learning_row"
+
+
+def carried_names(carried: Iterable[str], taken: Collection[str]) -> dict[str, str]:
+    """Return what each carried variable is called beside the matrix: its name, or NAME_carried where that is taken.
+
+    Example:
+        >>> carried_names(["hut", "beds"], ["intercept", "beds"])
+        {'hut': 'hut', 'beds': 'beds_carried'}
+    """
+    names: dict[str, str] = {}
+    others = {*taken, SOURCE_ROW, LEARNING_ROW}
+    for name in carried:
+        called = name
+        while called in others or called in names.values():
+            called += "_carried"
+        names[name] = called
+    return names
 
 
 @dataclass(frozen=True, eq=False)

@@ -5,18 +5,85 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
-from facturum.audit.entries import BinsEntry, ImputationEntry, ScoreEntry
+from facturum.audit.entries import BinsEntry, ClockEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
 from facturum.engine.passes.outline import Outline
+from facturum.engine.planning.leaks import explained_variables, looks, shared_with_response
 from facturum.engine.planning.spreading import walk
-from facturum.errors import counted
+from facturum.errors import counted, named
 from facturum.language.core import Name
 from facturum.language.operations.bins import Bins
+from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.placing import Categorical
+from facturum.language.operations.within import Within
 
 THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
 LARGE_T = 2.0
+SHORT = 30  # periods of a unit
+
+
+def shared_warnings(outline: Outline) -> Iterator[str]:
+    """Say which terms share a variable with the response, such as a common denominator or a weight."""
+    prepared = outline.prepared
+    data = prepared.spec.data
+    if prepared.written.resolved or prepared.spec.checks.leak == "off":
+        return
+    clock = data.time, data.every
+    explained = explained_variables(prepared.response, prepared.derived, clock)
+    if len(explained) < 2:
+        return
+    for key, shared in shared_with_response(explained, prepared.terms, prepared.derived, clock).items():
+        yield (
+            f"{key} and the response both read {named(list(shared))}: a common part, such as a denominator or a "
+            "weight, makes them move together."
+        )
+
+
+def lag_warnings(outline: Outline, clock: ClockEntry | None, rows: int) -> Iterator[str]:
+    """Say that the coefficient of a lagged response beside effects of the units is biased where units are short.
+
+    Source: Nickell (1981), "Biases in dynamic models with fixed effects", Econometrica 49, 1417-1426.
+
+    Args:
+        outline: the resolved plan and its columns.
+        clock: how rows follow one another.
+        rows: of the matrix.
+    """
+    prepared = outline.prepared
+    if clock is None or not clock.panel or not clock.units or prepared.written.resolved:
+        return
+    periods = rows / clock.units
+    place = prepared.spec.data.time, prepared.spec.data.every
+    explained = explained_variables(prepared.response, prepared.derived, place)
+    if periods >= SHORT or not explained or not _has_unit_effects(outline):
+        return
+    for key, term in prepared.terms.items():
+        own = [look for look in looks(term, prepared.derived, clock=place) if look.pooled is None]
+        earlier = [each.variable for each in own if each.offset < explained.get(each.variable, -(10**9))]
+        if earlier and not any(each.offset >= explained[each.variable] for each in own if each.variable in explained):
+            yield (
+                f"{key} reads the response of an earlier period beside an effect of each unit, and a unit has about "
+                f"{periods:.0f} periods: its coefficient is biased, by about -(1 + itself)/{max(periods - 1, 1):.0f}."
+            )
+
+
+def _has_unit_effects(outline: Outline) -> bool:
+    """Return whether each unit has a mean of its own, taken off or fitted."""
+    prepared = outline.prepared
+    panel = set(prepared.spec.data.panel)
+    roots = [*prepared.terms.values(), *([] if prepared.response is None else [prepared.response])]
+    for part in (part for root in roots for part in prepared.reached(root)):
+        groupings: list[tuple[object, ...]] = []
+        if isinstance(part, Within):
+            groupings = [part.by, part.and_by]
+        elif isinstance(part, Categorical):
+            groupings = [(part.x,)]
+        elif isinstance(part, Lookup):  # the means that were taken off
+            groupings = [part.keys]
+        if any(by and {each.variable for each in by if isinstance(each, Name)} == panel for by in groupings):
+            return True
+    return False
 
 
 def plan_warnings(outline: Outline) -> Iterator[str]:

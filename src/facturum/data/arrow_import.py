@@ -39,11 +39,16 @@ def table_from(given: Any, source: str = "the table") -> Table:
     if isinstance(given, pa.Table):
         return _from_arrow(given, source)
     if hasattr(given, "__arrow_c_stream__"):
-        return _from_arrow(_arrow_table(given), source)
+        return replace(_from_arrow(_arrow_table(given), source), index=_index_of(given))
     raise DataError(
         f"a {type(given).__name__} is not a table",
         remedy="Give a path, a DataFrame, an Arrow table, or a dict of arrays.",
     )
+
+
+def _index_of(given: Any) -> Any:
+    """Return the index of a DataFrame; None of a table that has none."""
+    return given.index if hasattr(given, "iloc") and hasattr(given, "index") else None
 
 
 def variable_from_arrow(name: str, column: pa.ChunkedArray | pa.Array) -> Variable:

@@ -26,6 +26,7 @@ class Table:
         length: rows.
         source: where it came from, for messages.
         notes: what to notice of its file.
+        index: of the DataFrame that it was taken from, one label for each row; None of anything else.
 
     Example:
         >>> table = Table.of({"beds": [12, 40], "access": ["trail", "road"]})
@@ -37,6 +38,7 @@ class Table:
     length: int
     source: str = "the table"
     notes: tuple[str, ...] = ()
+    index: Any = None
 
     @classmethod
     def of(cls, given: Any) -> Table:
@@ -66,7 +68,8 @@ class Table:
                 "rows are whole numbers from 0, of rows that the table has", remedy="Give an array of them."
             )
         variables = {name: variable.take(rows) for name, variable in self.variables.items()}
-        return replace(self, variables=variables, length=len(rows))
+        index = None if self.index is None else self.index[rows]
+        return replace(self, variables=variables, length=len(rows), index=index)
 
     def to_arrow(self) -> pa.Table:
         """Return the table as an Arrow table; categories as text where all are, times as timestamps."""

@@ -153,8 +153,14 @@ class Draft:
         return None
 
     def _tail(self, variable: Variable) -> bool:
-        values = variable.data[self._rows].astype(np.float64)
+        values = self._present(variable)
         return long_tail(np.sort(values[np.isfinite(values)]))
+
+    def _present(self, variable: Variable) -> FloatArray:
+        """Return the numbers that are there, in the rows in which the response is."""
+        part = variable.take(self._rows)
+        values: FloatArray = part.data[~part.missing_rows()].astype(np.float64)
+        return values
 
     def _data_lines(self) -> list[str]:
         lines = []
@@ -191,7 +197,7 @@ class Draft:
         if variable.kind is Kind.NUMBER:
             if not variable.exact_as_double:
                 return "whole numbers too long for a number"
-            x = np.sort(variable.data[self._rows].astype(np.float64))
+            x = np.sort(self._present(variable))
             x = x[np.isfinite(x)]
             return "it counts the rows" if looks_like_id(x, np.unique(x)) else None
         if not variable.kind.categorical or are_dates(variable):
@@ -264,7 +270,7 @@ class Draft:
         x = str(Name(variable.name))
         key = self._key(variable.name)
         why = []
-        values = variable.data[self._rows].astype(np.float64)
+        values = self._present(variable)
         if np.isinf(values).any():
             yield Line("", f"{variable.name} left out", "it has infinite values, which count as wrong: correct them")
             return

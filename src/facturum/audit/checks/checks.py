@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import cached_property
 from typing import Literal
 
@@ -11,14 +12,15 @@ import numpy as np
 from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
+from facturum.audit.checks.leaking import leak_findings
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import LeverageEntry, TermEntry
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
-from facturum.engine.planning.leaks import explained_variables, looks
 from facturum.errors import counted, named
-from facturum.language.reading import Logged
+from facturum.language.core import Name
+from facturum.language.operations.transforms import Log
 from facturum.numerics.factors import Factor
 from facturum.numerics.moments import Moments
 from facturum.threads import one_blas_thread
@@ -88,15 +90,28 @@ class Checks:
             self._figures()
         found = [
             *self._constants(moments, response),
-            *dependent,
+            *self._in_complete_rows(dependent, rows),
             *Cells(self.outline.columns, moments, rows, self.sums).findings(),
-            *self._leaks(),
+            *leak_findings(self.outline, self.sums, self._predictors),
             *self._scales(moments),
             *self._extremes(moments),
             *self._leverages(rows),
             *self._drifts(),
         ]
         return [each for each in found if self.levels.of(each.check) != "off"]
+
+    def _in_complete_rows(self, findings: list[Finding], rows: int) -> Iterator[Finding]:
+        """Yield findings that are about the rows in which no column is missing, saying so."""
+        complete = rows if self.sums.whole is None else self.sums.whole.rows
+        if complete == rows:
+            yield from findings
+            return
+        where = "row" if complete == 1 else f"{complete:,} rows"
+        for each in findings:
+            yield replace(each, text=f"in the {where} of {rows:,} without missing values: {each.text}")
+        if complete < rows / 2:
+            text = f"only {complete:,} of {rows:,} rows have a value in every column; relations are those of these."
+            yield Finding("dependence", text, level=NOTE)
 
     def _figures(self) -> None:
         """Compute what is stored besides, on one thread of linear algebra."""
@@ -150,35 +165,6 @@ class Checks:
         name = self._predictors[at].name
         return Finding(check, f"{name} {text}", (name,), level=level)
 
-    def _leaks(self) -> Iterator[Finding]:
-        outline = self.outline
-        prepared = outline.prepared
-        for at in [] if self.sums.copies is None else self.sums.copies.found():
-            yield self._about(
-                "leak",
-                at,
-                f"is one-to-one with the response {outline.responses[0].name}, and in its order in every row: it may "
-                "be a copy of it on another scale. Leave it out, unless it is known beforehand.",
-            )
-        for at in self.sums.counting.found():
-            yield self._about(
-                "leak",
-                at,
-                'holds whole numbers that increase from row to row, as an id does. Leave it out, or write kind = "id" '
-                "in [variables]; if it is a trend, write trend().",
-                NOTE,
-            )
-        clock = prepared.spec.data.time, prepared.spec.data.every
-        explained = explained_variables(prepared.response, prepared.derived, clock)
-        for key, term in prepared.terms.items():
-            later = {look.variable for look in looks(term, prepared.derived, clock=clock) if look.offset > 0}
-            if leaking := sorted(later & explained.keys()):
-                names = tuple(column.name for column in self._predictors if column.term == key)
-                yield Finding(
-                    "leak", f"{key} reads the response ({leaking[0]}) of a later period, which is not known in time.",
-                    names,
-                )  # fmt: skip
-
     def _scales(self, moments: Moments) -> Iterator[Finding]:
         sizes = {
             at: moments.sd(at)
@@ -218,19 +204,24 @@ class Checks:
             place = self.sums.places.index(at)
             rows = () if leverages is None else (int(leverages.farthest_rows[place]),)
             where = f" in row {rows[0]:,}" if rows else ""
-            subject = str(getattr(column.column.reading, "subject", column.name))
-            cure = f"winsorize({subject}, shares=[0.01, 0.99])"
-            remedy = f"log({cure})" if isinstance(column.column.reading, Logged) else cure
-            if remedy == cure and moments.smallest[at] > 0:
-                remedy += f" or log({subject})"
+            remedy = self._shortened(column, bool(moments.smallest[at] > 0))
             yield Finding(
                 "extremes",
-                f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the cell, or "
-                f"write {remedy}.",
+                f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the "
+                f"cell{remedy}.",
                 (column.name,),
                 rows,
                 NOTE,
             )
+
+    def _shortened(self, column: BuiltColumn, positive: bool) -> str:
+        """Return how the plan is written so that extreme values count less, where it can be."""
+        term = self.outline.prepared.terms.get(column.term or "")
+        if isinstance(term, Name):
+            return f", or write winsorize({term}, shares=[0.01, 0.99])" + (f" or log({term})" if positive else "")
+        if isinstance(term, Log) and isinstance(term.x, Name):
+            return f", or write log(winsorize({term.x}, shares=[0.01, 0.99]))"
+        return ""
 
     def _leverages(self, rows: int) -> Iterator[Finding]:
         listed = self.leverages()

@@ -1,8 +1,8 @@
-"""What may not be a predictor: ids, carried variables, and the response at its own period."""
+"""What may not be a predictor: ids, and the response at its own period."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
 
@@ -13,7 +13,6 @@ from facturum.language.core import Name
 from facturum.language.nodes import Node
 from facturum.language.operations.imputing import Impute
 from facturum.language.operations.periods import PeriodOf
-from facturum.language.operations.seasons import Timed
 from facturum.language.operations.statistics import Statistic
 from facturum.language.operations.within import Within
 
@@ -69,7 +68,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
                 if groups:
                     pending.append((child, following, through, pooled))
                 continue
-            if not pools or not isinstance(node, Statistic):  # other operations read their own row beside the group
+            if child in node.own_row():  # a statistic reads it to learn alone
                 pending.append((child, following, through, pooled))
             if pools:
                 pending.append((child, frozenset({0, 1}), through, pooled or node))
@@ -135,43 +134,60 @@ def refuse_ids(node: Node, table: Table, derived: Mapping[str, Node], seen: set[
 
 
 def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapping[str, Node], spec: PlanSpec) -> None:
-    """Refuse predictors that read the response at its own period, and carried variables among them."""
+    """Refuse predictors that read, at the response's own period, all variables that it is made of.
+
+    Raises:
+        PlanError: with the term, unless the plan does not look for leaks.
+    """
+    if spec.checks.leak == "off":
+        return
     clock = spec.data.time, spec.data.every
     explained = explained_variables(response, derived, clock)
-    for key, term in terms.items():
-        for look in looks(term, derived, clock=clock):
-            if look.offset == explained.get(look.variable):
-                name = look.node.variable if isinstance(look.node, Name) else str(look.node)
-                through = "" if name in explained else f", made from the response '{look.variable}',"
-                what = f"'{name}'{through} is among the predictors, and the response '{response}' reads it"
-                remedy = "Leave it out: it would explain itself. Its lag would do: lag(.., 1)."
-                if look.pooled is not None:
-                    what = (
-                        f"'{look.pooled}' is learned from all periods of each group, and so from the response of the "
-                        f"row itself, '{look.variable}'"
-                    )
-                    remedy = (
-                        "Write the lag alone, or learn from other rows than these with groups that hold one period."
-                    )
-                raise PlanError(what, place=f"terms.{key}", text=spec.terms[key], span=look.node.span, remedy=remedy)
-    for name in spec.data.carry:
-        carried = [key for key, term in terms.items() if _read(term, name, derived)]
-        if carried:
-            raise PlanError(
-                f"'{name}' is carried along, and cannot be a predictor",
-                place=f"terms.{carried[0]}",
-                text=spec.terms[carried[0]],
-                remedy="Take it out of carry, or out of the term.",
+    for key, shared in shared_with_response(explained, terms, derived, clock).items():
+        if len(shared) < len(explained):
+            continue
+        look = next(iter(shared.values()))
+        name = look.node.variable if isinstance(look.node, Name) else str(look.node)
+        through = "" if name in explained else f", made from the response '{look.variable}',"
+        what = f"'{name}'{through} is among the predictors, and the response '{response}' reads it"
+        remedy = "Leave it out: it would explain itself."
+        if spec.data.step is not None:
+            remedy += " Its lag would do: lag(.., 1)."
+        if look.pooled is not None:
+            what = (
+                f"'{look.pooled}' is learned from all periods of each group, and so from the response of the row "
+                f"itself, '{look.variable}'"
             )
+            remedy = 'Leave it out, learn from rows that are not fitted, or write [checks] leak = "off".'
+        raise PlanError(what, place=f"terms.{key}", text=spec.terms[key], span=look.node.span, remedy=remedy)
 
 
-def _read(term: Node, name: str, derived: Mapping[str, Node]) -> bool:
-    """Return whether a term reads a variable other than as the time of the row."""
-    plain = {key: _without_clock(node) for key, node in derived.items()}
-    return any(look.variable == name for look in looks(_without_clock(term), plain))
+def apart_from_means(read: Iterable[Look], explained: Mapping[str, int]) -> list[Look]:
+    """Return what is read, but for means of groups beside an earlier period of the response: still a lag, less a mean.
+
+    In short panels such a lag is biased, of which a warning tells.
+    """
+    listed = list(read)
+    earlier = {
+        look.variable for look in listed if look.pooled is None and look.offset < explained.get(look.variable, 0)
+    }
+    return [look for look in listed if look.pooled is None or look.variable not in earlier]
 
 
-def _without_clock(node: Node) -> Node:
-    bare = node.replaced(of=()) if isinstance(node, Timed) else node
-    children = bare.children()
-    return bare.rebuilt(map(_without_clock, children)) if children else bare
+def shared_with_response(
+    explained: Mapping[str, int], terms: Mapping[str, Node], derived: Mapping[str, Node], clock: Clock
+) -> dict[str, dict[str, Look]]:
+    """Return for each term the variables of the response that it reads at the response's own period.
+
+    Args:
+        explained: the variables of the response, and the period at which it reads each.
+        terms: by key.
+        derived: the derived variables.
+        clock: the time of the row and the step of the plan.
+    """
+    found: dict[str, dict[str, Look]] = {}
+    for key, term in terms.items():
+        for look in apart_from_means(looks(term, derived, clock=clock), explained):
+            if look.offset == explained.get(look.variable):
+                found.setdefault(key, {}).setdefault(look.variable, look)
+    return found

@@ -92,8 +92,9 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
         key: _condition(key, getattr(spec.rows, key), scope, spec, table, derived, written_out)
         for key in ("keep", "learn")
     }
+    carried: list[Node] = [Name(name) for name in spec.data.carry if name in derived]
     used = used_in(
-        derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c]]
+        derived, [*terms.values(), *([response] if response else []), *[c for c in conditions.values() if c], *carried]
     )
     for key, node in derived.items():
         if key in used or not spec.resolved:
@@ -128,7 +129,8 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
     times = [] if spec.data.time is None else [spec.data.time]
     for key, names in (("time", times), ("panel", spec.data.panel), ("carry", spec.data.carry)):
         for name in names:
-            if name not in table and not (spec.resolved and key != "carry"):
+            made = key == "carry" and name in spec.derived
+            if name not in table and not made and not (spec.resolved and key != "carry"):
                 raise PlanError(
                     f"variable '{name}' not found{nearest(name, known)}",
                     place=f"data.{key}",

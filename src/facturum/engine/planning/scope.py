@@ -10,8 +10,9 @@ from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.data.variable import TOO_LONG
 from facturum.errors import DataError, PlanError, nearest
-from facturum.language.core import Name, names_in
+from facturum.language.core import Name, Number, Text, Truth, names_in
 from facturum.language.nodes import Node, Type
+from facturum.language.printer import is_plain_name
 
 DEEPEST = 200
 
@@ -55,6 +56,7 @@ class Scope:
         if known is None:
             _refuse_empty(node)
             self._refuse_blocks(node)
+            _refuse_constant_groups(node)
             known = self._types[node] = node.check(self)
         return known
 
@@ -84,6 +86,19 @@ class Scope:
         if derived_type.block:
             raise node.error(f"the derived variable '{name}' has several columns", "Write it as a term instead.")
         return derived_type
+
+
+def _refuse_constant_groups(node: Node) -> None:
+    """Refuse a constant where variables are named that form groups: it would make one group of all rows."""
+    for field, child in node.arguments():
+        if field in node.groups_by and isinstance(child, Text | Number | Truth):
+            written = str(child.value)
+            name = written if is_plain_name(written) else f'variable("{written}")'
+            raise child.error(
+                f"{field} names variables, and {child} is {'a text' if isinstance(child, Text) else 'a constant'}, the "
+                "same in every row",
+                f"Write {field}=[{name}], without quotes.",
+            )
 
 
 def _refuse_empty(node: Node) -> None:

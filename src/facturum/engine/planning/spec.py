@@ -33,7 +33,7 @@ class DataSpec(_Section):
         "monday", description="the first day of a week"
     )
     panel: list[str] = Field([], description="the variables within which a series runs")
-    carry: list[str] = Field([], description="variables taken along into the output, never predictors")
+    carry: list[str] = Field([], description="variables, of the table or derived, taken along beside the matrix")
     missing_values: list[str | int | float] = Field(
         ["", "NA"],
         description="values that mean a missing one: those of the default in text files, others in every table",

@@ -13,14 +13,16 @@ import pyarrow as pa
 from facturum.audit.column_map import Digests, column_map
 from facturum.audit.entries import ColumnMap
 from facturum.audit.report import BuildReport, report_of
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, row_map
+from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, carried_names, row_map
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.arrow_export import arrow_column
-from facturum.data.values import FloatArray
+from facturum.data.values import FloatArray, Kind
+from facturum.data.variable import Variable
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_table
+from facturum.language.core import Name
 from facturum.numerics.factors import Factor
 from facturum.numerics.sparse import SparseColumns
 
@@ -49,6 +51,8 @@ class Origin(Protocol):
     @property
     def length(self) -> int: ...
     @property
+    def index(self) -> Any: ...
+    @property
     def findings(self) -> tuple[tuple[str, str], ...]: ...
 
 
@@ -69,6 +73,12 @@ class FromBuild:
     def y(self) -> FloatArray | None:
         """The columns of the response."""
         return self.built.y
+
+    @property
+    def index(self) -> Any:
+        """The index of the DataFrame that it was built from; None where there is none for its rows."""
+        spec, given = self.built.spec, self.built.prepared.given
+        return None if spec.stack is not None or spec.convert is not None else given.table.index
 
     @property
     def cells(self) -> SparseColumns | None:
@@ -139,8 +149,9 @@ def design_table(built: Built, rows: RowMap, columns: Sequence[FloatArray]) -> p
         PlanError: where a column of the matrix has the name of another of these.
     """
     parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(rows.kept, pa.int64()))]
-    for name in built.spec.data.carry:
-        parts.append((name, arrow_column(built.prepared.table[name], built.selection.positions())))
+    taken = [column.name for column in (*built.responses, *built.columns)]
+    for name, called in carried_names(built.spec.data.carry, taken).items():
+        parts.append((called, arrow_column(_carried(built, name))))
     parts.append((LEARNING_ROW, pa.array(rows.learning)))
     if built.y is not None:
         parts += [(column.name, doubles(built.y[:, at])) for at, column in enumerate(built.responses)]
@@ -151,9 +162,20 @@ def design_table(built: Built, rows: RowMap, columns: Sequence[FloatArray]) -> p
         raise PlanError(
             f"two columns of the output are called '{twice[0]}'",
             place=f"terms.{twice[0]}",
-            remedy="Give the term another key, or do not carry the variable.",
+            remedy="Give the term another key.",
         )
     return pa.table([values for _, values in parts], names=[name for name, _ in parts])
+
+
+def _carried(built: Built, name: str) -> Variable:
+    """Return a variable of the table, or a derived one, in the rows of the matrix."""
+    prepared, rows = built.prepared, built.selection.positions()
+    if name not in prepared.derived:
+        return prepared.table[name].take(rows)
+    node = Name(name)
+    values = built.source.values_at(node, rows).full(len(rows))
+    kind = prepared.scope().type_of(node).kind
+    return Variable(name, Kind.NUMBER if kind is Kind.MISSING else kind, values.data, values.valid, values.labels)
 
 
 def doubles(values: FloatArray) -> pa.Array:

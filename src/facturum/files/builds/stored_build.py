@@ -61,6 +61,10 @@ class Stored:
     unread: str | None
     check: bool
 
+    @property
+    def index(self) -> None:
+        """No index is stored."""
+
     def __getstate__(self) -> dict[str, Any]:
         """Return what is pickled: the contents of the files."""
         files = {name: bytes(data) for name, data in self.snapshot.files.items()}

@@ -36,6 +36,8 @@ class Lookup(Node):
             width = len(entry) if isinstance(entry, tuple) else 1
             if width != len(self.keys):
                 raise self.error(f"the key {entry!r} has {width} parts for {len(self.keys)} variables")
+        if not kinds.resolved and self.keys:
+            self._check_keys(kinds)
         targets = [value for _, value in self.table] + [self.otherwise]
         texts = {isinstance(value, str) for value in targets if value is not MISSING}
         if len(texts) > 1:
@@ -44,6 +46,27 @@ class Lookup(Node):
             return Type(Kind.CATEGORY, labels=self._labels)
         self.need_exact(tuple(targets))
         return Type(Kind.NUMBER)
+
+    def _check_keys(self, kinds: Kinds) -> None:
+        """Refuse texts among the keys of a number, and numbers among those of a text: they would match nothing."""
+        for at, variable in enumerate(self.keys):
+            kind = kinds.type_of(variable).kind
+            parts = [key[at] if isinstance(key, tuple) else key for key, _ in self.table]
+            wrong = [part for part in parts if isinstance(part, str) == kind.numeric and not isinstance(part, Absent)]
+            any_part = kind in (Kind.TIME, Kind.MISSING) or (kind.categorical and self._has_numbers(kinds, variable))
+            if not wrong or any_part:
+                continue
+            is_text = isinstance(wrong[0], str)
+            raise self.error(
+                f"'{variable}' is {kind.with_article}, and the key {wrong[0]!r} is "
+                f"{'a text' if is_text else 'a number'}, which it never is",
+                "Write the keys without quotes." if is_text else "Write the keys in quotes.",
+            )
+
+    @staticmethod
+    def _has_numbers(kinds: Kinds, variable: Node) -> bool:
+        labels = kinds.type_of(variable).labels
+        return labels is None or any(not isinstance(label, str) for label in labels)
 
     def values(self, rows: Rows) -> Values:
         index, data, present = rows.shared(self, self._arrays)

@@ -176,9 +176,12 @@ class Categorical(Node):
         outside = [label for label in present if literal_key(label) not in known]
         if outside and self.unseen == "fail":
             shown = ", ".join(repr(label) for label in outside[:5])
+            quoted = {label_text(label) for label in outside}.intersection(map(str, self.labels()))
             raise DataError(
                 f"'{self.x}' has categories outside its order: {shown}",
-                remedy='Add them to the order, or write unseen="missing".',
+                remedy="Write the numbers of the order without quotes."
+                if quoted
+                else 'Add them to the order, or write unseen="missing".',
             )
 
     def _refuse_too_many(self, present: dict[Label, int]) -> None:

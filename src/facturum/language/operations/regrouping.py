@@ -71,6 +71,8 @@ class Regroup(Node):
             if counts[MISSING if isinstance(label, Absent) else literal_key(label)] > 1:
                 raise self.error(f"the category {label!r} is named twice", "Name each category in one group only.")
         self._check_ranges()
+        if type_of_x.kind.numeric and not kinds.resolved:
+            self._check_codes(members)
         if type_of_x.labels is not None and not kinds.resolved:
             self._check_members(members, type_of_x.labels)
         labels_of_x = type_of_x.labels or ()
@@ -94,6 +96,16 @@ class Regroup(Node):
         for (_, high, text, _), (low, _, other, _) in pairwise(ranges):
             if low <= high:
                 raise self.error(f"the ranges {text!r} and {other!r} overlap", "Name each category in one group only.")
+
+    def _check_codes(self, members: list[Label | Absent]) -> None:
+        """Refuse texts among the codes of a number, unless they are ranges: they would match nothing."""
+        for label in members:
+            if isinstance(label, str) and range_of(label) is None:
+                number = PLAIN.number(label)
+                what = f"'{self.x}' is a number, and {label!r} is a text, which it never is"
+                if number is None:
+                    raise self.error(what, 'Write numbers, or ranges in quotes: "3..5".')
+                raise self.error(what, f"Write {plain_number(number)} without quotes; ranges have them: '3..5'.")
 
     def _check_members(self, members: list[Label | Absent], known: Labels) -> None:
         present = {literal_key(label) for label in known}

@@ -1,0 +1,110 @@
+"""Lookups written by hand: keys that match no row, and rows whose value is not among the keys."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from facturum.audit.topics.stretch import Stretch
+from facturum.data.values import Array, Label
+from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.spreading import walk
+from facturum.errors import counted, named, nearest
+from facturum.language.nodes import Node
+from facturum.language.operations.groups import Group, KeyIndex
+from facturum.language.operations.lookup import Lookup
+from facturum.language.options import Absent
+
+SHOWN = 5  # keys in a warning
+MOST_KEYS = 10_000  # of a table that somebody wrote
+
+
+@dataclass(frozen=True, eq=False)
+class _Found:
+    """What a lookup met: by key whether a row has it, and how many rows have another value."""
+
+    lookup: Lookup
+    index: KeyIndex
+    keys: list[Group]
+    met: Array
+    rows: Counter[bool] = field(default_factory=Counter)  # by whether the value is another
+    other_texts: dict[str, None] = field(default_factory=dict)
+
+
+class Lookups:
+    """Counts the rows that the tables of a plan leave to `otherwise`, part by part.
+
+    Args:
+        prepared: the resolved plan over its table.
+    """
+
+    def __init__(self, prepared: Prepared) -> None:
+        self._found: dict[str, list[_Found]] = {}
+        if prepared.written.resolved:
+            return
+        seen: set[Node] = {part for each in prepared.learned for part in walk(each.answer)}
+        for place, root in prepared.parts().items():
+            for node in walk(root):
+                if isinstance(node, Lookup) and node.keys and node not in seen:
+                    seen.add(node)
+                    self._found.setdefault(place, []).extend(_found_of(node))
+
+    def see(self, stretch: Stretch) -> None:
+        """Look at the rows of a stretch that [rows] keep takes."""
+        for found in (each for several in self._found.values() for each in several):
+            for which in stretch.leaves(stretch.kept):
+                values = [
+                    stretch.values(key, stretch.kept[which]).full(which.stop - which.start) for key in found.lookup.keys
+                ]
+                at = found.index.find(values)
+                found.met[at[at >= 0]] = True
+                present = np.logical_and.reduce([value.present_mask() for value in values])
+                others = (at < 0) & present
+                found.rows.update({True: int(np.count_nonzero(others)), False: int(np.count_nonzero(~others))})
+                if len(values) == 1 and values[0].labels is not None and others.any():
+                    codes = np.unique(values[0].data[others]).tolist()
+                    found.other_texts.update(dict.fromkeys(str(values[0].labels[code]) for code in codes))
+
+    def warnings(self) -> Iterator[str]:
+        """Say which keys match no row, and how many rows are left to `otherwise`."""
+        for place, several in self._found.items():
+            for found in several:
+                unmet = [key for key, met in zip(found.keys, found.met.tolist(), strict=True) if not met]
+                if not unmet or not found.rows.total():
+                    continue
+                subject = ", ".join(key.subject() for key in found.lookup.keys)
+                shown = named([_text(key) for key in unmet[:SHOWN]])
+                more = f" and {len(unmet) - SHOWN:,} more" if len(unmet) > SHOWN else ""
+                hint = _near(unmet, list(found.other_texts)) or "."
+                otherwise = found.lookup.otherwise
+                taken = "missing" if isinstance(otherwise, Absent) else repr(otherwise)
+                others = found.rows[True]
+                one = others == 1
+                yield (
+                    f"{place}: no row has the key{'s' if len(unmet) > 1 else ''} {shown}{more} of the table for "
+                    f"{subject}{hint} "
+                    f"{counted(others, 'row')} of {found.rows.total():,} {'has' if one else 'have'} another "
+                    f"value and {'gets' if one else 'get'} {taken}."
+                )
+
+
+def _found_of(node: Lookup) -> Iterator[_Found]:
+    keys = [key if isinstance(key, tuple) else (key,) for key, _ in node.table]
+    if 0 < len(keys) <= MOST_KEYS:
+        yield _Found(node, KeyIndex(keys), keys, np.zeros(len(keys), dtype=bool))
+
+
+def _text(key: Sequence[Label | Absent]) -> str:
+    parts = ["missing" if isinstance(part, Absent) else repr(part) for part in key]
+    return parts[0] if len(parts) == 1 else "(" + ", ".join(parts) + ")"
+
+
+def _near(unmet: list[Group], others: list[str]) -> str:
+    """Return the category that one of the keys may mean."""
+    for key in unmet:
+        if len(key) == 1 and isinstance(key[0], str) and (hint := nearest(key[0], others)):
+            return hint
+    return ""
