@@ -178,7 +178,11 @@ def _build() -> tuple[Path, Any]:
     rows = {"learn": "month < '2022-06'", "keep": "open"}
     source = Table.of(huts(300, seed=9, missing=0.05))
     made = plan(
-        terms, response="log(stays)", data={"every": "row", "time": "month", "carry": ["month", "comfort"]}, rows=rows
+        terms,
+        response="log(stays)",
+        data={"every": "row", "carry": ["month", "comfort"]},
+        rows=rows,
+        variables={"month": {"kind": "time"}},
     )
     folder = Path(tempfile.mkdtemp(prefix="facturum-fuzz-build-")) / "build"
     made.build(source).save(folder)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 import warnings
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pandas as pd
@@ -50,7 +50,7 @@ class Keys(unittest.TestCase):
         for text, words in {
             "lookup(year, {'2007': 1, '2008': 2}, 0)": "'year' is a number, and the key '2007' is a text",
             "lookup(lake, {1: 1}, 0)": "'lake' is a category, and the key 1 is a number",
-            "regroup(year, {'early': ['2007', '2008']})": "'2007' is a text, which it never is(.|\n)*Write 2007 without",
+            "regroup(year, {'early': ['2007', '2008']})": "'2007' is a text, which it never is",
             "category(year, order=['2007', '2008', '2009'])": "Write the numbers of the order without quotes",
         }.items():
             with self.subTest(text), self.assertRaisesRegex(fa.FacturumError, words):
@@ -172,3 +172,43 @@ class Beside(Folder):
         frame.to_csv(path, index=False)
         read = pd.read_csv(path).assign(new=plan.build(path).to_pandas()["x"])
         np.testing.assert_array_equal(read["new"], read["x"])
+
+
+class Periods(unittest.TestCase):
+    WEEKS = pd.date_range("2020-01-06", periods=104, freq="W-MON")
+    TABLE: ClassVar = {"w": WEEKS.strftime("%G-W%V").tolist(), "y": RNG.normal(size=104)}
+
+    def test_days_looked_up_are_those_of_the_period_that_holds_them(self) -> None:
+        days = ["2020-04-13", "2020-05-01", "2020-12-25", "2020-12-26", "2021-04-05", "2021-12-24", "2031-01-01"]
+        keys = ", ".join(f"'{day}': 1" for day in days)
+        made = fa.Plan("y", {"h": f"lookup(w, {{{keys}}}, 0)"}, data={"time": "w", "every": "week"}).build(self.TABLE)
+        held = [any(start <= pd.Timestamp(day) < start + pd.Timedelta(days=7) for day in days) for start in self.WEEKS]
+        self.assertEqual(made.column("h").tolist(), [float(each) for each in held])
+        self.assertEqual(made.columns.warnings, [])  # keys beyond the rows are no mistake
+        for text, words in (
+            (
+                "lookup(w, {'2020-12-24': 1, '2020-12-25': 2}, 0)",
+                "lie in one week, 2020-W52, and have",
+            ),
+            ("w == '2020-12-25'", "lies inside of one(.|\n)*Write '2020-W52'"),
+            ("w not in ['2020-12-25']", "lies inside of one"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(fa.PlanError, words):
+                fa.Plan("y", {"h": text}, data={"time": "w", "every": "week"}).build(self.TABLE)
+
+    def test_a_named_time_orders_the_rows_that_follow_one_another(self) -> None:
+        days = pd.bdate_range("2021-01-04", periods=40)
+        frames = [pd.DataFrame({"s": s, "day": days, "p": np.exp(RNG.normal(size=40)), "y": 1.0}) for s in "AB"]
+        frame = pd.concat(frames, ignore_index=True)
+        shuffled = frame.sample(frac=1, random_state=0)
+        data = {"time": "day", "every": "row", "panel": ["s"]}
+        plan = fa.Plan("y", {"r": "difference(log(p))"}, data=data)
+        with warnings.catch_warnings(action="ignore"):
+            returns = plan.build(shuffled).to_pandas()["r"].sort_index()
+        expected = frame.groupby("s")["p"].transform(lambda p: np.log(p).diff()).dropna()
+        pd.testing.assert_series_equal(returns, expected, check_names=False)
+        shuffled.loc[3, "day"] = pd.NaT
+        with self.assertRaisesRegex(fa.DataError, "'day' is missing in 1 row of the table, and orders the rows"):
+            plan.build(shuffled)
+        with self.assertRaisesRegex(fa.DataError, "a time occurs more than once of the same s"):
+            plan.build(pd.concat([frame, frame.iloc[:1]]))

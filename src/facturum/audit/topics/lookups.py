@@ -16,6 +16,7 @@ from facturum.errors import counted, named, nearest
 from facturum.language.nodes import Node
 from facturum.language.operations.groups import Group, KeyIndex
 from facturum.language.operations.lookup import Lookup
+from facturum.language.operations.periods import PeriodOf
 from facturum.language.options import Absent
 
 SHOWN = 5  # keys in a warning
@@ -72,13 +73,13 @@ class Lookups:
         """Say which keys match no row, and how many rows are left to `otherwise`."""
         for place, several in self._found.items():
             for found in several:
-                unmet = [key for key, met in zip(found.keys, found.met.tolist(), strict=True) if not met]
+                unmet = _unmet(found)
                 if not unmet or not found.rows.total():
                     continue
                 subject = ", ".join(key.subject() for key in found.lookup.keys)
                 shown = named([_text(key) for key in unmet[:SHOWN]])
                 more = f" and {len(unmet) - SHOWN:,} more" if len(unmet) > SHOWN else ""
-                hint = _near(unmet, list(found.other_texts)) or "."
+                hint = "." if _of_periods(found) else _near(unmet, list(found.other_texts)) or "."
                 otherwise = found.lookup.otherwise
                 taken = "missing" if isinstance(otherwise, Absent) else repr(otherwise)
                 others = found.rows[True]
@@ -95,6 +96,20 @@ def _found_of(node: Lookup) -> Iterator[_Found]:
     keys = [key if isinstance(key, tuple) else (key,) for key, _ in node.table]
     if 0 < len(keys) <= MOST_KEYS:
         yield _Found(node, KeyIndex(keys), keys, np.zeros(len(keys), dtype=bool))
+
+
+def _of_periods(found: _Found) -> bool:
+    return len(found.lookup.keys) == 1 and isinstance(found.lookup.keys[0], PeriodOf)
+
+
+def _unmet(found: _Found) -> list[Group]:
+    """Return the keys that match no row; of periods, those between the first and the last of the rows."""
+    pairs = list(zip(found.keys, found.met.tolist(), strict=True))
+    unmet = [key for key, met in pairs if not met]
+    if not _of_periods(found):
+        return unmet
+    there = [*found.other_texts, *[str(key[0]) for key, met in pairs if met]]
+    return [key for key in unmet if there and min(there) <= str(key[0]) <= max(there)]
 
 
 def _text(key: Sequence[Label | Absent]) -> str:

@@ -69,7 +69,7 @@ class Keys:
             numbers = self._of_variable[at].of(_bits(variable))
             unit = numbers if not at else self._together[at - 1].of(unit * (1 << 31) + numbers)
         unit[missing] = _NO_UNIT + row[missing]
-        if self._timing.time is None or self._timing.every == "row":
+        if self._timing.time is None:
             return unit, row
         time = block[self._timing.time]
         if time.kind is not Kind.TIME:

@@ -16,6 +16,7 @@ from facturum.data.time.series import (
     Timing,
     period_numbers,
     refuse_longer,
+    refuse_unplaced,
     series_of,
     twice_error,
     weekend_error,
@@ -66,7 +67,7 @@ def _as_first_met(unit: Array, panel: Sequence[Variable]) -> Array:
 def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     """Return whether rows are known to be in order and to have no fault, reading them once."""
     panel = [table[name] for name in timing.panel]
-    time = table[timing.time] if timing.time is not None and timing.every != "row" else None
+    time = table[timing.time] if timing.time is not None else None
     if time is not None and (time.kind is not Kind.TIME or time.valid is not None or timing.every == "workday"):
         return False  # whether these are times, and rows lie in weekends, is asked where all are sorted
 
@@ -84,6 +85,8 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
         within = steps if not len(starts) else steps[~new_unit[1:]]
         if len(within) and int(within.min()) < 1:
             return None
+        if timing.every == "row":
+            return starts, 1
         return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
 
     leaves = [(start, min(start + AT_ONCE, table.length)) for start in range(0, table.length, AT_ONCE)]
@@ -157,7 +160,7 @@ def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array
     Raises:
         DataError: where a period occurs twice within a unit, the step is longer than the plan's, or a workday is none.
     """
-    if timing.time is None or timing.every == "row":
+    if timing.time is None:
         return
     time, panel = table[timing.time], [table[name] for name in timing.panel]
     pairs: list[int] = []
@@ -167,6 +170,8 @@ def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array
         begin, stop = max(start - 1, 0), min(start + AT_ONCE, table.length)
         part = time.part(begin, stop)
         known = ~part.missing_rows()
+        if timing.every == "row":
+            refuse_unplaced(part, table.source, numbers(np.arange(begin, stop)))
         steps = np.diff(period_numbers(part.data, timing.every))
         within = ~unit_changes(panel, begin, stop)[1:] & known[1:] & known[:-1]
         same = np.flatnonzero(within & (steps == 0)) + begin

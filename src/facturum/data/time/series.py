@@ -19,6 +19,7 @@ OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
 AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
+_BELOW_A_DAY = ("hour", *MINUTES)
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
 _LONGER = {
     "hour": ((24, "day"),),
@@ -62,12 +63,15 @@ def period_numbers(moments: Array, step: str) -> Array:
     Args:
         moments: microseconds since 1970.
         step: year, quarter, month, week (from Monday; ``week_sun`` from Sunday), day, workday (Monday to Friday; a
-            weekend counts as its Friday), hour, 30 minutes, 15 minutes or minute.
+            weekend counts as its Friday), hour, 30 minutes, 15 minutes or minute; for a row, the moment, by which
+            rows are ordered.
 
     Example:
         >>> period_numbers(np.array([0, 32 * 24 * 3_600_000_000]), "month").tolist()
         [0, 1]
     """
+    if step == "row":
+        return moments
     if step in MINUTES:
         parts: Array = np.floor_divide(moments, MINUTES[step] * 60_000_000)
         return parts
@@ -239,7 +243,7 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     """
     unit = _units([table[name] for name in timing.panel], table.length)
     known = np.ones(table.length, dtype=bool) if visible is None else visible.copy()
-    if timing.every == "row" or timing.time is None:
+    if timing.time is None:
         return Series(unit, row_numbers(unit), known)
     time = table[timing.time]
     if time.kind is not Kind.TIME:
@@ -247,11 +251,42 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     known &= ~time.missing_rows()
     if timing.every == "workday":
         _refuse_weekends(time, known, table.source)
+    if timing.every == "row":
+        refuse_unplaced(time, table.source)
     series = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
     _refuse_twice(series, timing, table.source)
+    if timing.every == "row":
+        return Series(unit, _ranks(series), known)
     if visible is None:
         _refuse_coarser(series, timing, table.source)
     return series
+
+
+def _ranks(series: Series) -> Array:
+    """Return the place of each row among those of its unit, in the order of their moments."""
+    ranks = np.empty(len(series.unit), dtype=np.int64)
+    ranks[series.order] = row_numbers(series.unit[series.order])
+    return ranks
+
+
+def refuse_unplaced(time: Variable, source: str, rows: Array | None = None) -> None:
+    """Refuse rows without a time where their order is that of the time, and no period says where they belong.
+
+    Args:
+        time: the times of rows.
+        source: where the table comes from.
+        rows: their numbers; None for all rows of a table.
+    """
+    missing = np.flatnonzero(time.missing_rows())
+    if len(missing):
+        numbers = missing + 1 if rows is None else rows[missing]
+        raise DataError(
+            f"'{time.name}' is missing in {counted(len(missing), 'row')} of {source}, and orders the rows",
+            place="data.time",
+            rows=sorted(numbers[:10].tolist()),
+            count=len(missing),
+            remedy="Fill it, leave these rows out beforehand, or take time out of [data] if the rows are in order.",
+        )
 
 
 def not_a_time(name: str) -> DataError:
@@ -368,12 +403,13 @@ def twice_error(timing: Timing, source: str, rows: list[int], count: int) -> Dat
         count: how many rows there are too many.
     """
     within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
-    step = ("an " if timing.every == "hour" else "a ") + step_noun(timing.every)
+    noun = "time" if timing.every == "row" else step_noun(timing.every)
+    step = ("an " if timing.every == "hour" else "a ") + noun
     return DataError(
         f"{step} occurs more than once{within} in {source}: {counted(count, 'row')} too many",
         place="data.time",
         rows=rows,
         count=len(rows) if count <= 3 else 2 * count,
         remedy="Name the variable that identifies the units as panel, use a finer step, or aggregate the rows first."
-        + (" Where clocks are put back, an hour occurs twice: give UTC." if timing.every == "hour" else ""),
+        + (f" Where clocks are put back, {step} occurs twice: give UTC." if timing.every in _BELOW_A_DAY else ""),
     )

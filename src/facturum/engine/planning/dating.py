@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from facturum.data.table import Table
-from facturum.data.values import Kind
+from facturum.data.time.calendar import period_of, period_text
+from facturum.data.time.series import period_numbers, period_starts
+from facturum.data.values import Kind, Label
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.scope import Scope
 from facturum.errors import FacturumError
-from facturum.language.core import Name
+from facturum.language.core import Name, Text
+from facturum.language.logic import Comparison, Membership
 from facturum.language.nodes import Node
+from facturum.language.operations.groups import Key
+from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.periods import STEPS, PeriodOf, step_of_keys, step_of_moments
 from facturum.language.operations.placing import Categorical
 from facturum.language.operations.regrouping import Regroup
+from facturum.language.options import Absent
 
 
 def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every: str | None) -> Node:
@@ -28,10 +36,64 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
     for field, child in node.arguments():
         inner = with_periods(child, scope, table, time, every)
         if field in wanted and _is_time(inner, scope):
-            inner = PeriodOf(inner, step_of_keys(node) or _step(inner, table, time, every))
+            step = step_of_keys(node) or _step(inner, table, time, every)
+            if isinstance(node, Lookup) and _is_within(step, inner, time, every):
+                step = str(every)
+                node = _with_periods_as_keys(node, step)
+            inner = PeriodOf(inner, step)
         children.append(inner)
+    if not scope.resolved:
+        _refuse_days_in_periods(node, time, every)
     same = all(a is b for a, b in zip(children, node.children(), strict=True))
     return node if same else node.rebuilt(children)
+
+
+def _is_within(step: str, child: Node, time: str | None, every: str | None) -> bool:
+    """Return whether a step is shorter than that of the plan, whose time an expression is."""
+    lengths = ("minute", "15 minutes", "30 minutes", "hour", "day", "week", "month", "quarter", "year")
+    if not isinstance(child, Name) or child.variable != time or every not in STEPS or step not in lengths:
+        return False
+    return lengths.index(step) < lengths.index(str(every))
+
+
+def _with_periods_as_keys(node: Lookup, step: str) -> Lookup:
+    """Return a lookup of days, say, as one of the periods of a plan that they lie in."""
+    table: dict[Key, Label | Absent] = {}
+    written: dict[Key, Key] = {}
+    for key, value in node.table:
+        period = period_of(key) if isinstance(key, str) else None
+        called: Key = key
+        if period is not None:
+            called = period_text(int(period_numbers(np.array([period.start]), step)[0]), step)
+        if table.setdefault(called, value) != value:
+            raise node.error(
+                f"the keys {written[called]!r} and {key!r} lie in one {step}, {called}, and have different values",
+                f"Write one value for each {step}.",
+            )
+        written.setdefault(called, key)
+    return node.replaced(table=tuple(table.items()))
+
+
+def _refuse_days_in_periods(node: Node, time: str | None, every: str | None) -> None:
+    """Refuse to ask whether the period of a row is a day inside of it, which no row is."""
+    pairs: list[tuple[Node, Node]] = []
+    if isinstance(node, Comparison):
+        sides = zip(node.operands[:-1], node.operators, node.operands[1:], strict=True)
+        equal = [(a, b) for a, operator, b in sides if operator in ("==", "!=")]
+        pairs = [*equal, *[(b, a) for a, b in equal]]
+    elif isinstance(node, Membership):
+        pairs = [(node.value, member) for member in node.members]
+    for variable, text in pairs:
+        if not (isinstance(variable, Name) and isinstance(text, Text)) or (period := period_of(text.value)) is None:
+            continue
+        if not _is_within(period.step, variable, time, every):
+            continue
+        numbers = period_numbers(np.array([period.start]), str(every))
+        if int(period_starts(numbers, str(every))[0]) != period.start:
+            called = period_text(int(numbers[0]), str(every))
+            raise text.error(
+                f"each row is a {every}, and '{text.value}' lies inside of one", f"Write '{called}' for that {every}."
+            )
 
 
 def _is_time(node: Node, scope: Scope) -> bool:
