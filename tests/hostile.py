@@ -175,15 +175,9 @@ def _build() -> tuple[Path, Any]:
         "dear": "change > mean(change, by=[valley])",
         "lagged": "lag(floor, 1)",
     }
-    rows = {"learn": "month < '2022-06'", "keep": "open"}
+    rows = {"learn": "beds < 40", "keep": "open"}
     source = Table.of(huts(300, seed=9, missing=0.05))
-    made = plan(
-        terms,
-        response="log(stays)",
-        data={"every": "row", "carry": ["month", "comfort"]},
-        rows=rows,
-        variables={"month": {"kind": "time"}},
-    )
+    made = plan(terms, response="log(stays)", data={"every": "row", "carry": ["month", "comfort"]}, rows=rows)
     folder = Path(tempfile.mkdtemp(prefix="facturum-fuzz-build-")) / "build"
     made.build(source).save(folder)
     return folder, source

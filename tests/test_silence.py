@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import unittest
 import warnings
+from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
 import pandas as pd
 
 import facturum as fa
-from tests.support import Folder
+from tests.support import Folder, command
 
 RNG = np.random.default_rng(19)
 LAKES = {
@@ -212,3 +213,32 @@ class Periods(unittest.TestCase):
             plan.build(shuffled)
         with self.assertRaisesRegex(fa.DataError, "a time occurs more than once of the same s"):
             plan.build(pd.concat([frame, frame.iloc[:1]]))
+
+
+class Tables(Folder):
+    def test_a_shorter_list_of_stacked_columns_is_told(self) -> None:
+        wide = {"id": ["a", "b"], "q_1": [1, 3], "q_2": [2, 4], "t_1": [5, 6]}
+        into = {"answer": ["q_1", "q_2"], "secs": ["t_1"]}
+        said = "secs is stacked of 1 column, and others of 2: it is missing in rows of q_2."
+        with self.assertWarns(fa.FacturumWarning) as caught:
+            fa.stack(wide, into, "item")
+        self.assertEqual(str(caught.warning), said)
+        self.assertEqual(Path(caught.filename).name, "test_silence.py")
+        plan = fa.Plan("answer", {"s": "is_missing(secs)"}, stack={"into": into, "which": "item"})
+        self.assertIn(said, told(plan, wide))
+
+    def test_a_table_command_is_told_how_numbers_and_times_are_written(self) -> None:
+        path = self.folder / "days.csv"
+        path.write_text("d;x\n01.01.2020;1.200\n02.01.2020;2.000\n15.02.2020;3.100\n")
+        words = ["convert", path, "--time", "d", "--every", "day", "--to", "month", "--take", "x=sum,partial=keep"]
+        out = self.folder / "months.csv"
+        words += ["--delimiter", ";", "--pattern", "%d.%m.%Y", "--thousands", ".", "--out", out]
+        self.assertIn("both the decimal mark and what stands", command(*words).stderr)
+        done = command(*words, "--decimal", ",")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(pd.read_csv(out)["x"].tolist(), [3200, 3100])
+        parts = {"y": [2020, 2020], "m": [1, 2], "x": [1.0, 5.0]}
+        by_parts = fa.convert(
+            parts, "t", "month", "year", {"x": {"how": "sum", "partial": "keep"}}, parts={"year": "y", "month": "m"}
+        )
+        self.assertEqual(by_parts["x"].data.tolist(), [6.0])

@@ -21,6 +21,7 @@ from facturum.files.reading.tables import read
 from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
 from facturum.look.profile import QUARTILES, Profile, profile_of
+from facturum.warned import issue
 
 
 def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
@@ -125,6 +126,9 @@ def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Seq
         which: the name of the category: the column that a value came from.
         labels: its categories; the names of the columns where none are given.
 
+    Warns:
+        FacturumWarning: where one list of columns is shorter than another.
+
     Raises:
         DataError: for columns that are not there, of different kinds, or stacked twice.
 
@@ -132,7 +136,9 @@ def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Seq
         >>> stack({"q_1": [1, 4], "q_2": [5, 2]}, {"answer": ["q_1", "q_2"]}, "item").to_pandas().answer.tolist()
         [1, 5, 4, 2]
     """
-    return reshaping.stack(taken_in(table), into, which, labels)
+    made = reshaping.stack(taken_in(table), into, which, labels)
+    issue(made.notes, stacklevel=4)
+    return made
 
 
 @checked
@@ -182,7 +188,15 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
 
 @checked
 def convert(
-    table: Any, time: str, every: str, to: str, take: Mapping[str, Mapping[str, Any]], panel: Sequence[str] = ()
+    table: Any,
+    time: str,
+    every: str,
+    to: str,
+    take: Mapping[str, Mapping[str, Any]],
+    panel: Sequence[str] = (),
+    *,
+    pattern: str | None = None,
+    parts: Mapping[str, str] | None = None,
 ) -> Table:
     """Return a table at another step: days brought to months, quarters to months, and so on.
 
@@ -193,6 +207,8 @@ def convert(
         to: the step wanted.
         take: for each variable how it is made, as in a plan: ``{"rain": {"how": "sum", "partial": "keep"}}``.
         panel: the variables within which a series runs.
+        pattern: how the time is written, as in [variables] of a plan.
+        parts: of a time held in several variables, the variable of each part: ``{"year": "y", "month": "m"}``.
 
     Raises:
         PlanError: for a method that is missing, not found, or of the other direction.
@@ -213,7 +229,11 @@ def convert(
     ways = {name: dict(how) for name, how in take.items()}
     section = spec_from({"convert": {"every": every, "take": ways}}).convert
     takes = {} if section is None else {name: each.take() for name, each in section.take.items()}
+    declared: dict[str, Any] = {"kind": "time", "pattern": pattern, "parts": None if parts is None else dict(parts)}
+    said = {key: value for key, value in declared.items() if value is not None}
+    spec = spec_from({"variables": {time: said} if len(said) > 1 else {}})
+    own = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
     converted, _ = conversion.convert(
-        declare(taken_in(table), {}, time), Timing(time, every, tuple(panel)), to, takes, "convert"
+        declare(taken_in(table), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
     return converted

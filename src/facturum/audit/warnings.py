@@ -112,8 +112,8 @@ def text_warnings(outline: Outline) -> Iterator[str]:
         *prepared.given.series.values(),
         *([prepared.given.history] if prepared.given.history else []),
     ]
-    for table in tables:
-        yield from table.notes
+    notes = [note for table in (*tables, prepared.table) for note in table.notes]
+    yield from dict.fromkeys(notes)
     if prepared.written.resolved:
         return
     roots = [*prepared.terms.values(), *([prepared.response] if prepared.response is not None else [])]

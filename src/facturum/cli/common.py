@@ -86,6 +86,7 @@ def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
             "--missing-value", multiple=True, metavar="WORD", help="A word that means missing; may be given again."
         ),
         click.option("--encoding", help="Of a text file.  [default: utf-8]"),
+        click.option("--thousands", metavar="CHARACTER", help="Between groups of three digits of a text file."),
         click.option("--decimal", type=click.Choice([".", ","]), help="The decimal mark of a text file.  [default: .]"),
         click.option("--delimiter", metavar="CHARACTER", help="Between the cells of a text file.  [default: a comma]"),
     ):
@@ -94,7 +95,11 @@ def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def reading_from(
-    delimiter: str | None, decimal: str | None, encoding: str | None, missing_value: tuple[str, ...]
+    delimiter: str | None,
+    decimal: str | None,
+    encoding: str | None,
+    missing_value: tuple[str, ...],
+    thousands: str | None = None,
 ) -> dict[str, Any]:
     """Return how a text file is read, as far as options say; the empty cell is always missing.
 
@@ -110,7 +115,13 @@ def reading_from(
         if len(delimiter) != 1:
             raise DataError(f"--delimiter {delimiter} is not one character", remedy="Write --delimiter ';', say.")
     words = ["", *missing_value] if missing_value else None
-    said = {"delimiter": delimiter, "decimal": decimal, "encoding": encoding, "missing_values": words}
+    said = {
+        "delimiter": delimiter,
+        "decimal": decimal,
+        "encoding": encoding,
+        "missing_values": words,
+        "thousands": thousands,
+    }
     return {key: value for key, value in said.items() if value is not None}
 
 

@@ -86,7 +86,10 @@ def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str 
 
     refuse_existing(out)
     parts = {name: _cells(rest) for name, rest in (_named("--into", text) for text in into)}
-    _write({out: stack_table(_read(data, reading), parts, which, None if labels is None else _cells(labels))})
+    made = stack_table(_read(data, reading), parts, which, None if labels is None else _cells(labels))
+    _write({out: made})
+    for note in made.notes:
+        put(f"warning: {note}\n")
 
 
 @click.command()
@@ -114,6 +117,8 @@ def unstack(data: Path, out: Path, value: str, which: str, by: tuple[str, ...], 
     help="How a variable is made, as in a plan: rain=sum,partial=0.8 or depth=mean,of=snow,partial=keep.",
 )
 @click.option("--panel", multiple=True, metavar="NAME", help="What a series runs within; may be given again.")
+@click.option("--pattern", metavar="PATTERN", help="How the time is written: %d.%m.%Y, decimal year, serial 1900.")
+@click.option("--parts", metavar="PART=NAME,..", help="A time in several variables: year=y,month=m.")
 @_common
 def convert(
     data: Path,
@@ -123,6 +128,8 @@ def convert(
     to: str,
     take: tuple[str, ...],
     panel: tuple[str, ...],
+    pattern: str | None,
+    parts: str | None,
     **reading: Any,
 ) -> None:
     """Bring DATA to another step of time: days to months, quarters to months, and so on."""
@@ -133,7 +140,9 @@ def convert(
     for name, rest in (_named("--take", text) for text in take):
         how, *more = _cells(rest)
         ways[name] = {"how": how, **{key: _way(key, value) for key, value in (_named("--take", text) for text in more)}}
-    _write({out: convert_table(_read(data, reading), time, every, to, ways, panel)})
+    composed = None if parts is None else dict(_named("--parts", text) for text in _cells(parts))
+    table = _read(data, reading)
+    _write({out: convert_table(table, time, every, to, ways, panel, pattern=pattern, parts=composed)})
 
 
 def _named(option: str, text: str) -> tuple[str, str]:

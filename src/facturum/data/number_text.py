@@ -36,6 +36,14 @@ class NumberForm:
     thousands: str = ""
     unit: str = ""
 
+    def __post_init__(self) -> None:
+        if self.thousands == self.decimal:
+            other = "," if self.decimal == "." else "."
+            raise DataError(
+                f"{self.decimal!r} is both the decimal mark and what stands between groups of three digits",
+                remedy=f'Write decimal = "{other}" beside thousands = "{self.thousands}", or one of the two alone.',
+            )
+
     def number(self, text: str) -> float | None:
         """Return the number that a text is, or None where it is none; infinity and NaN are none."""
         text = self.plain(text)

@@ -11,7 +11,7 @@ from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
-from facturum.errors import DataError, nearest
+from facturum.errors import DataError, counted, named, nearest
 
 ORIGIN = "origin_row"
 
@@ -58,7 +58,17 @@ def stack(table: Table, into: Mapping[str, Sequence[str]], which: str, labels: S
     stacked[which] = Variable(which, Kind.CATEGORY, codes, None, tuple(names), "stacked columns")
     for name, group in into.items():
         stacked[name] = _interleaved(name, [table[column] for column in group], times, table.length)
-    return Table(stacked, len(rows), f"{table.source}, stacked")
+    return Table(stacked, len(rows), f"{table.source}, stacked", _shorter(into, names))
+
+
+def _shorter(into: Mapping[str, Sequence[str]], names: Sequence[str]) -> tuple[str, ...]:
+    """Say which new variables have no column for some of the categories."""
+    return tuple(
+        f"{name} is stacked of {counted(len(group), 'column')}, and others of {len(names)}: it is missing in rows of "
+        f"{named(list(names[len(group) :]))}."
+        for name, group in into.items()
+        if len(group) < len(names)
+    )
 
 
 def _check_stack(table: Table, into: Mapping[str, Sequence[str]], taken: list[str], which: str) -> None:
