@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from facturum.errors import toml_key
+from facturum.errors import DataError, toml_key
 
 _PLAIN = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?", re.ASCII)
 _UNITS = ("%", "‰", "€", "$", "£", "¥", "₹", "₽", "CHF", "EUR", "USD", "GBP")
