@@ -29,6 +29,7 @@ def table(**changes: Any) -> dict[str, list[Any]]:
 
 X = table()["x"]
 GAPPED = [None if at % 5 == 0 else x for at, x in enumerate(X)]
+NEARLY_Y = [y + 0.02 * z for y, z in zip(table()["y"], table()["z"], strict=True)]
 HIGH_WHERE_MISSING = [y + 9 * (at % 5 == 0) for at, y in enumerate(table()["y"])]
 # a name, terms or a whole plan, a table, what is said; then the same without its cause, of which nothing is said
 CASES: list[tuple[str, Any, dict[str, Any], str]] = [
@@ -55,6 +56,12 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
      "in groups outside the estimation sample filled with the value of all rows"),
     ("a reversed item", {"s": "mean_of(x, w, v)"}, table(w=[10 - x for x in X], v=[x + 1 for x in X]), "reverse(w"),
     ("numbers as text", {"w": "w"}, table(w=[*[str(at % 9) for at in range(ROWS - 1)], "n.k."]), "category of 10"),
+    ("a near key", {"w": "lookup(kind, {'a': 1, 'bb': 2}, 0)"}, table(), "no row has the key 'bb'"),
+    ("a denominator", {"response": "y / x", "terms": {"x": "log(x)"}}, table(), "the response both read x"),
+    ("short units", {"terms": {"h": "hut", "l": "lag(y, 1)"}, "data": PANEL_DATA}, panel(4, gaps=0), "is biased"),
+    ("a near copy", {"c": "c"}, table(c=NEARLY_Y), "c alone explains 99.9"),
+    ("kept rows", {"rows": {"missing": "keep"}, "terms": {"x": "x", "w": "w"}}, table(x=GAPPED, w=X),
+     "without missing values: w is the same as x"),
     ("a later response", {"terms": {"x": "lead(y, 1)"}, "data": PANEL_DATA}, panel(3, gaps=0), "is not known in time"),
 ]  # fmt: skip
 
@@ -76,10 +83,10 @@ CONVERTED = {
 
 def told(terms: Any, data: dict[str, Any]) -> list[str]:
     spec = terms if "terms" in terms else {"terms": terms}
-    response = "y" if "y" in data else "stays"
+    response = spec.get("response", "y" if "y" in data else "stays")
     if response == "stays":
         spec = {**spec, "terms": {key: text.replace("y", "stays") for key, text in spec["terms"].items()}}
-    return fa.Plan(response, **spec).build(data).columns.warnings
+    return fa.Plan(**{"response": response, **spec}).build(data).columns.warnings
 
 
 class Warnings(unittest.TestCase):

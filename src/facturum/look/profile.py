@@ -129,6 +129,9 @@ class Profile:
         return profile_html(self)
 
 
+TOGETHER = 16  # variables that one thread is given at a time
+
+
 def profile_of(
     table: Table, names: Sequence[str] = (), quantiles: Sequence[float] = QUARTILES, threads: int | None = None
 ) -> Profile:
@@ -152,7 +155,9 @@ def profile_of(
             )
     chosen = [table[name] for name in names] or list(table)
     with ThreadPoolExecutor(thread_count(threads)) as pool:
-        profiles = list(pool.map(lambda variable: _profile(variable, quantiles), chosen))
+        groups = [chosen[at : at + TOGETHER] for at in range(0, len(chosen), TOGETHER)]
+        parts = pool.map(lambda group: [_profile(variable, quantiles) for variable in group], groups)
+        profiles = [profile for part in parts for profile in part]
         numbers = [v for v, p in zip(chosen, profiles, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
         correlated = [v for v in numbers if not v.identity and v.exact_as_double][:MAX_CORRELATED]
         return Profile(table.source, table.length, tuple(profiles), _correlations(correlated, pool))

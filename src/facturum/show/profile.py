@@ -32,17 +32,22 @@ _HEADS = (
 )
 
 
+MAX_SHOWN = 500  # variables on one screen
+
+
 def profile_view(profile: Profile) -> RenderableType:
     """Return the profile of a table on one screen."""
     rows = []
-    for variable in profile:
+    for variable in profile.variables[:MAX_SHOWN]:
         name, storage, kind, missing, distinct, smallest, middle, largest, notes = cells_of(variable)
         cells = [name, kind, storage, missing, distinct, smallest, middle, largest, notes]
         rows.append([safe(cell) for cell in cells])
     title = Text.assemble(
         safe(profile.source, "bold"), f"  {counted(profile.rows, 'row')}, {counted(len(profile.variables), 'variable')}"
     )
-    return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110))
+    more = len(profile.variables) - MAX_SHOWN
+    rest = [Text(f"and {more:,} more: name those to see, or write --json")] if more > 0 else []
+    return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110), *rest)
 
 
 def cross_view(crossed: CrossTable, percent: str | None = None) -> RenderableType:

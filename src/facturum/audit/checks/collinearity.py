@@ -120,6 +120,10 @@ class Collinearity:
     def _exact_ones(self) -> Iterator[Finding]:
         """Yield each exact relation, and those of a term with many of them together."""
         by_term: dict[str, list[Relation]] = {}
+        exact = [each for each in self.relations if each.exact]
+        if len(exact) > SINGLY and self.factor.rows <= len(self.columns):
+            yield self._few_rows(exact)
+            return
         for each in self.relations:
             if each.exact:
                 by_term.setdefault(self.columns[each.columns[-1]].term, []).append(each)
@@ -128,6 +132,15 @@ class Collinearity:
                 yield from (self._exact(each, "") for each in own)
             else:
                 yield self._dependent_term(term, own)
+
+    def _few_rows(self, exact: list[Relation]) -> Finding:
+        """Return that there are not enough rows for the columns, whose relations are accidents of these rows."""
+        names = self._names([each.columns[-1] for each in exact])
+        text = (
+            f"{len(exact):,} of {len(self.columns):,} columns are linear combinations of others in the "
+            f"{self.factor.rows:,} rows. Leave columns out, or take more rows."
+        )
+        return Finding("dependence", text, names)
 
     def _dependent_term(self, term: str, own: list[Relation]) -> Finding:
         """Return that many columns of a term are combinations of others."""

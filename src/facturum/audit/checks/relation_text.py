@@ -28,28 +28,28 @@ def relation_text(names: Sequence[str], relation: Relation, intercept: bool, nea
         'road + trail = intercept'
     """
     digits = 4 if near else 10
-    weights = [_simple(weight, digits) for weight in relation.weights]
+    weights = [_simple(weight, digits) for weight in relation.weights[:MAX_TOLD]]
     constant = _simple(relation.constant, digits)
     scale = max([abs(weight) for weight in relation.weights[:-1]], default=1.0)
     if abs(relation.constant) <= 1e-11 * max(scale, 1.0):
         constant = "0"
-    if all(weight == "-1" for weight in weights):
+    if all(abs(weight + 1) < 1e-9 for weight in relation.weights):
         total = {"1": "intercept" if intercept else "1", "0": "0"}.get(constant, constant)
         return f"{_sum([('1', name) for name in names])} = {total}"
-    parts = list(zip(weights[:-1], names[:-1], strict=True))
+    parts = list(zip(weights, names[:-1], strict=False))
     if constant != "0":
         parts.append((constant, ""))
-    return f"{names[-1]} = {_sum(parts)}"
+    return f"{names[-1]} = {_sum(parts, len(names) - 1 - len(weights))}"
 
 
-def _sum(parts: Sequence[tuple[str, str]]) -> str:
+def _sum(parts: Sequence[tuple[str, str]], left_out: int = 0) -> str:
     said = ""
     for at, (weight, name) in enumerate(parts[:MAX_TOLD]):
         size = weight.removeprefix("-")
         what = size if not name else name if size == "1" else f"{size}·{name}"
         minus = weight.startswith("-")
         said += (("−" if minus else "") if not at else (" − " if minus else " + ")) + what
-    more = len(parts) - MAX_TOLD
+    more = max(len(parts) - MAX_TOLD, 0) + max(left_out, 0)
     return said + (f" + {more} more" if more > 0 else "")
 
 

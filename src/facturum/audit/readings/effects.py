@@ -30,6 +30,7 @@ from facturum.language.reading import (
 )
 
 MAX_NAMED = 3
+MAX_RELATED = 100  # groups of columns that read one variable; among more, a column is not told apart from the others
 
 
 class Effects:
@@ -69,6 +70,7 @@ class Effects:
         self._groups: dict[int, ColumnGroup] = {}
         self._interpretations: dict[ColumnGroup, Interpretation] = {}
         self._reading: dict[str, list[ColumnGroup]] = {}
+        self._counts: dict[str, int] = {}
         self._gather()
 
     def _gather(self) -> None:
@@ -103,6 +105,8 @@ class Effects:
         return replace(interpretations, reading=_as_reading(self._readings[at], members))
 
     def _found(self, at: int, members: list[ColumnFactor]) -> Interpretation:
+        if (crowded := self._among_many(at, members)) is not None:
+            return crowded
         return self._single(at, members[0]) if len(members) == 1 else self._product(at, members)
 
     def mainless(self) -> Iterator[tuple[int, Factor]]:
@@ -114,6 +118,21 @@ class Effects:
                 if (self._terms[at], factor.subject) not in said:
                     said.add((self._terms[at], factor.subject))
                     yield at, factor
+
+    def _among_many(self, at: int, members: list[ColumnFactor]) -> Interpretation | None:
+        """Return the interpretation of a column whose variable more columns read than are compared one by one."""
+        variables = sorted({read[0] for member in members for read in member.sources.moves} - {self._time})
+        crowded = [name for name in variables if len(self._reading.get(name, ())) > MAX_RELATED]
+        if not crowded:
+            return None
+        count = max(self._columns_reading(name) for name in crowded) - 1
+        reading = _as_reading(self._readings[at], members)
+        return Interpretation(reading, together=(f"the {count:,} other columns made of it",), shared=tuple(crowded))
+
+    def _columns_reading(self, name: str) -> int:
+        if name not in self._counts:
+            self._counts[name] = sum(len(group.columns) for group in self._reading[name])
+        return self._counts[name]
 
     def _single(self, at: int, column: ColumnFactor) -> Interpretation:
         group = self._groups[at]

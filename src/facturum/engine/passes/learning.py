@@ -14,7 +14,7 @@ from facturum.engine.planning.learned import Learned
 from facturum.engine.planning.prepare import at_place
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spreading import walk
-from facturum.errors import DataError
+from facturum.errors import DataError, FacturumError
 from facturum.language.failures import Unlearnable
 from facturum.language.nodes import Node, Question
 from facturum.threads import thread_count
@@ -104,9 +104,8 @@ class _Asking:
     def _answered(self, prepared: Prepared, asked: dict[Node, Question], sample: Sample, remaining: bool) -> Prepared:
         answers = _answers(asked, prepared, prepared.source(), sample, self.threads, self.order)
         closed = {node: answer for node, (answer, _) in answers.items()}
-        learned = [
-            Learned(node, answer, prepared.terms_of(node), rows, remaining) for node, (answer, rows) in answers.items()
-        ]
+        terms = prepared.terms_of(answers)
+        learned = [Learned(node, answer, terms[node], rows, remaining) for node, (answer, rows) in answers.items()]
         return replace(prepared.map(lambda node: _replaced(node, closed)), learned=(*prepared.learned, *learned))
 
 
@@ -164,9 +163,12 @@ def _answers(
         sample.each(work)
         for node, question in asked.items():
             each = pending.pop(node)
-            place, text = prepared.where(node)
-            with at_place(place or "terms", text):
+            try:
                 outcome = question.advance(each.summary[0])
+            except FacturumError:
+                place, text = prepared.where(node)
+                with at_place(place or "terms", text):
+                    raise
             if isinstance(outcome, Question):
                 pending[node] = _Open(outcome)
             else:

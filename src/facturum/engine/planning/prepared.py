@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, replace
 
 from facturum.data.table import Table
@@ -112,10 +112,15 @@ class Prepared:
         """What was learned of rows; an answer that reads none, such as labels of written edges, is not among it."""
         return tuple(each for each in self.learned if each.rows)
 
-    def terms_of(self, node: Node) -> tuple[str, ...]:
-        """Return the terms that an expression is part of, and "response", through derived variables too."""
+    def terms_of(self, nodes: Collection[Node]) -> dict[Node, tuple[str, ...]]:
+        """Return for some expressions the terms that each is part of, and "response", through derived variables too."""
         roots = dict(self.terms) if self.response is None else {"response": self.response, **self.terms}
-        return tuple(key for key, root in roots.items() if node in self.reached(root))
+        terms: dict[Node, list[str]] = {node: [] for node in nodes}
+        for key, root in roots.items():
+            for part in dict.fromkeys(self.reached(root)):
+                if part in terms:
+                    terms[part].append(key)
+        return {node: tuple(keys) for node, keys in terms.items()}
 
     def deciding(self) -> set[Node]:
         """Return the expressions whose values decide which rows remain, and so are answered before these are known."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -15,6 +17,7 @@ _PATTERNS = {
     "day": r"^\d{4}-\d{2}-\d{2}$",
     "moment": r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?$",
 }
+_WORDS = {what: re.compile(pattern, re.ASCII) for what, pattern in _PATTERNS.items()}
 
 
 class CellType:
@@ -43,6 +46,9 @@ class CellType:
         if not len(words):
             return
         self._seen = True
+        self._see_first(words[0].as_py().strip())
+        if not any(self._may_be[what] for what in (*_PATTERNS, "formed")):
+            return
         trimmed = pc.utf8_trim_whitespace(words)
         for what, pattern in _PATTERNS.items():
             self._may_be[what] = self._may_be[what] and _all_match(trimmed, pattern)
@@ -54,6 +60,13 @@ class CellType:
         for what in ("day", "moment"):
             if self._may_be[what] and not self._casts(trimmed, what):
                 self._may_be["fitting"] = False  # a date that no calendar has, so that all are text
+
+    def _see_first(self, word: str) -> None:
+        """Take note of one word, which tells nearly all columns of text."""
+        for what, pattern in _WORDS.items():
+            self._may_be[what] = self._may_be[what] and pattern.match(word) is not None
+        if self._may_be["formed"] and not self._may_be["plain"]:
+            self._may_be["formed"] = self._form.number(word) is not None
 
     def _casts(self, words: pa.Array, kind: str) -> bool:
         try:

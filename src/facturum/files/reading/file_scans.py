@@ -18,7 +18,7 @@ from pyarrow import feather, parquet
 from facturum.data.arrow_import import table_from
 from facturum.data.table import Table
 from facturum.errors import DataError
-from facturum.files.reading.scans import Counted, Scan, TableScan
+from facturum.files.reading.scans import Counted, Scan, TableScan, known_columns
 from facturum.files.reading.text_tables import TextForm, TextScan
 
 TEXT = (".csv", ".tsv", ".txt")
@@ -240,13 +240,6 @@ def _with_keys(table: pa.Table, part: _Part, wanted: list[str] | None) -> pa.Tab
         if wanted is None or name in wanted:
             table = table.append_column(name, pa.repeat(value, table.num_rows))
     return table
-
-
-def known_columns(columns: Collection[str] | None, names: list[str]) -> list[str] | None:
-    """Return the columns wanted in the order of the file; None for all, and where one of them is not in it."""
-    if columns is None or len(set(names)) < len(names) or not set(columns) <= set(names):
-        return None
-    return [name for name in names if name in columns] or None
 
 
 def arrow_names(path: Path) -> tuple[str, ...] | None:

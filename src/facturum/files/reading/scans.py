@@ -84,3 +84,10 @@ class TableScan(Counted):
             stop = min(start + rows, self.table.length)
             variables = {name: self.table[name].part(start, stop) for name in names}
             yield Table(variables, stop - start, self.table.source, self.table.notes)
+
+
+def known_columns(columns: Collection[str] | None, names: list[str]) -> list[str] | None:
+    """Return the columns wanted in the order of the file; None for all, and where one of them is not in it."""
+    if columns is None or len(set(names)) < len(names) or not set(columns) <= set(names):
+        return None
+    return [name for name in names if name in columns] or None

@@ -22,10 +22,10 @@ from facturum.files.reading.file_scans import (
     TEXT,
     ParquetScan,
     arrow_names,
-    known_columns,
     parts_of,
     readable,
 )
+from facturum.files.reading.scans import known_columns
 from facturum.files.reading.text_tables import TextForm, read_text
 
 
@@ -54,7 +54,7 @@ def read(
         decimal: the decimal mark.
         encoding: of text files.
         thousands: what stands between groups of three digits.
-        columns: those to read of a Parquet or Arrow file; all where none are given, or one of them is not in it.
+        columns: those to read; all where none are given, or one of them is not in it.
 
     Returns:
         The table.
@@ -75,7 +75,8 @@ def read(
             return _whole(feather.read_table(path, wanted, memory_map=False), path)
         if ending in TEXT:
             mark = delimiter or ("\t" if ending == ".tsv" else ",")
-            return read_text(path, TextForm(tuple(missing_values), mark, NumberForm(decimal, thousands), encoding))
+            form = TextForm(tuple(missing_values), mark, NumberForm(decimal, thousands), encoding)
+            return read_text(path, form, columns)
     raise DataError(
         f"{path.name} has an ending that is not known", remedy="Use .csv, .tsv, .parquet, .arrow or .feather."
     )

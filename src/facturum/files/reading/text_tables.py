@@ -21,6 +21,7 @@ from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError, counted
 from facturum.files.reading.cell_types import CellType
+from facturum.files.reading.scans import known_columns
 from facturum.files.reading.text_scan import TextScanner, TextShape, scan
 
 RARE = 0.01  # the share of records over several lines up to which they are warned of
@@ -57,8 +58,13 @@ class TextForm:
             )
 
 
-def read_text(path: Path, form: TextForm) -> Table:
+def read_text(path: Path, form: TextForm, columns: Collection[str] | None = None) -> Table:
     """Read a text file whole.
+
+    Args:
+        path: the file.
+        form: how it is written.
+        columns: the variables to read, where all of them are in it; None for all.
 
     Raises:
         DataError: where it is not a table, with the line.
@@ -67,14 +73,15 @@ def read_text(path: Path, form: TextForm) -> Table:
     data = b"".join(block for block, _ in _Lines(path, form.encoding).blocks(None))
     names = _header(data, path.name, form.delimiter)
     shape = scan(data, form.delimiter, len(names), path.name)
-    return replace(_table_of(data, form, path.name), notes=_notes(shape, path.name))
+    return replace(_table_of(data, form, path.name, known_columns(columns, names)), notes=_notes(shape, path.name))
 
 
-def _table_of(data: bytes, form: TextForm, source: str) -> Table:
-    """Return records, the first of which holds the names, as a table."""
+def _table_of(data: bytes, form: TextForm, source: str, wanted: list[str] | None = None) -> Table:
+    """Return records, the first of which holds the names, as a table of the columns wanted, or of all."""
     names = _header(data, source, form.delimiter)
-    parsed = _parsed(data, names, form, _BLOCK)
+    parsed = _parsed(data, names, form, _BLOCK, wanted=wanted)
     columns = []
+    names = names if wanted is None else wanted
     for name in names:
         words = _encoded(parsed.column(name))
         cells = CellType(form.numbers)
@@ -128,9 +135,7 @@ class TextScan:
             rows: of a block, at most.
         """
         survey = self._survey
-        wanted = list(survey.types)
-        if columns is not None and set(columns) <= set(wanted):
-            wanted = [name for name in wanted if name in columns] or wanted
+        wanted = known_columns(columns, list(survey.types)) or list(survey.types)
         for piece, first in self._pieces():
             parsed = _parsed(piece, list(survey.types), self._form, _BLOCK, first, wanted)
             typed = [survey.types[name].typed(_encoded(parsed.column(name))) for name in wanted]
