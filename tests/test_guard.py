@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import json
 import os
 import resource
@@ -9,13 +10,19 @@ import signal
 import subprocess
 import sys
 import unittest.mock
+import warnings
 from pathlib import Path
 from typing import Any
+
+import numpy as np
+import pandas as pd
+import polars as pl
 
 import facturum as fa
 from facturum.cli import main as cli
 from tests.support import ROOT, SAMPLE, Folder, command, huts
 
+START = "from facturum.cli.main import start; start()"
 PROGRAM = [sys.executable, "-c", "from facturum.cli.main import run; run()"]
 
 
@@ -88,6 +95,76 @@ class Ends(Folder):
             os.close(writing)
             _, err = child.communicate()
             self.assertEqual((child.returncode, err), (141, ""))
+
+    def shell(self, line: str) -> subprocess.CompletedProcess[str]:
+        words = ["bash", "-c", line.replace("facturum", f'"{sys.executable}" -c "{START}"')]
+        return subprocess.run(words, text=True, capture_output=True, cwd=self.folder, check=False)
+
+    def test_a_program_that_was_started_without_outputs_does_its_work(self) -> None:
+        (self.folder / "d.csv").write_text("y,x\n1,2\n2,4\n3,7\n")
+        (self.folder / "p.toml").write_text('response = "y"\n[terms]\nx = "x"\n')
+        for at, closed in enumerate((">&-", ">&- 2>&-", ">&- 2>&- <&-")):
+            done = self.shell(f"facturum build p.toml d.csv --out o{at} {closed}")
+            self.assertEqual((done.returncode, done.stdout, done.stderr), (0, "", ""), closed)
+            self.assertTrue(fa.open_design(self.folder / f"o{at}").verify(self.folder / "d.csv").ok)
+        for n in (8, 10, 12):
+            done = self.shell(f"ulimit -n {n}; facturum build p.toml d.csv --out few --replace --stream")
+            if done.returncode:
+                self.assertIn("oo many open files", done.stderr)
+            self.assertEqual([p.name for p in self.folder.glob(".few*")], [])
+
+    def test_a_line_is_as_wide_as_is_sensible(self) -> None:
+        for columns in ("0", "1", "100000000"):
+            done = command("operations", COLUMNS=columns)
+            self.assertIn("category", done.stdout)
+            self.assertLessEqual(max(map(len, done.stdout.splitlines())), 1_000)
+            self.assertIn("not found", " ".join(command("profile", "nothere.csv", COLUMNS=columns).stderr.split()))
+
+    def test_an_output_is_a_regular_file_or_what_a_link_leads_to(self) -> None:
+        build, link = self.folder / "build", self.folder / "link.html"
+        with warnings.catch_warnings(action="ignore"):
+            fa.Plan("y", {"x": "x"}).build({"y": [1.0, 2, 4], "x": [2.0, 4, 7]}).save(build)
+        link.symlink_to("real.html")
+        self.assertEqual(command("report", build, "--out", link).returncode, 0)
+        self.assertTrue(link.is_symlink())
+        self.assertGreater((self.folder / "real.html").stat().st_size, 10_000)
+        os.mkfifo(self.folder / "pipe")
+        for place in (self.folder / "pipe", "/dev/null", self.folder):
+            done = command("report", build, "--out", place, "--replace")
+            self.assertEqual(done.returncode, 2)
+            self.assertIn("it is not a regular file", done.stderr)
+        self.assertTrue((self.folder / "pipe").is_fifo() and Path("/dev/null").is_char_device())
+
+    def test_a_plan_is_read_as_any_editor_saves_it(self) -> None:
+        text = 'response = "y"\n[terms]\nx = "x"  # größer\n'
+        for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-be"):
+            path = self.folder / "plan.toml"
+            path.write_bytes((codecs.BOM_UTF16_BE if encoding == "utf-16-be" else b"") + text.encode(encoding))
+            self.assertEqual(fa.Plan.load(path).spec.terms, {"x": "x"}, encoding)
+        os.mkfifo(self.folder / "fifo.toml")
+        for place, said in (("fifo.toml", "not a regular file"), ("none.toml", "no such file")):
+            with self.assertRaisesRegex(fa.PlanError, said):
+                fa.Plan.load(self.folder / place)
+        for device in ("/dev/zero", "/dev/null"):
+            self.assertRaisesRegex(fa.PlanError, "not a regular file", fa.Plan.load, device)
+        path.write_bytes(text.encode("latin-1"))
+        self.assertRaisesRegex(fa.PlanError, "not text in UTF-8: byte 37", fa.Plan.load, path)
+
+    def test_one_huge_cell_floods_nothing(self) -> None:
+        path = self.folder / "huge.csv"
+        path.write_text("y,t\n1," + "x" * 3_000_000 + "\n2,b\n3,b\n4,c\n")
+        for words in (["profile", path], ["profile", path, "t"], ["profile", path, "--json"]):
+            self.assertLess(len(command(*words).stdout), 10_000)
+        with self.assertRaisesRegex(fa.DataError, "'t' has a text of 3,000,000 characters") as caught:
+            fa.Plan("y", {"t": "t"}).build(path)
+        self.assertLess(len(str(caught.exception)), 1_000)
+
+    def test_one_column_is_no_table(self) -> None:
+        for given in (pd.Series([1.0, 2.0], name="y"), pl.Series("y", [1.0, 2.0]), np.zeros(3)):
+            self.assertRaisesRegex(fa.DataError, "is one column, not a table", fa.Plan("y", {"x": "x"}).build, given)
+        codes = pl.Series(["a", "b", "a", "b"], dtype=pl.Categorical)
+        with warnings.catch_warnings(action="ignore"):
+            self.assertEqual(fa.Plan("y", {"c": "c"}).build({"y": [1.0, 2, 3, 5], "c": codes}).names[1:], ["c_b"])
 
     def test_signals_leave_nothing_behind_and_say_so(self) -> None:
         (self.folder / "p.toml").write_text('response = "stays"\n[terms]\nprice = "log(price)"\n')

@@ -10,6 +10,7 @@ ROWS_SHOWN = 5
 NAMED = 12  # words in a row
 PROMPT_WIDTH = 100  # of a line shown at the Python prompt
 LONGEST_LINE = 110  # of the text that an error marks
+LONGEST_TEXT = 4_000  # characters of what an error says
 
 
 class FacturumError(Exception):
@@ -46,7 +47,7 @@ class FacturumError(Exception):
         remedy: str | None = None,
     ) -> None:
         super().__init__(what)
-        self.what = what
+        self.what = what if len(what) <= LONGEST_TEXT else f"{what[:LONGEST_TEXT]} .."
         self.place = place
         self.text = text
         self.span = span

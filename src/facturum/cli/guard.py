@@ -7,12 +7,13 @@ import os
 import signal
 import sys
 import tempfile
+import threading
 import traceback
 import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from types import FrameType
-from typing import Any
+from typing import Any, NoReturn
 
 import click
 
@@ -34,6 +35,7 @@ def run_guarded(command: Callable[[], Any]) -> None:
     0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of our own; 128 and the signal's number where
     a signal ended it.
     """
+    _open_standard_streams()
     _never_fail_to_print()
     warnings.simplefilter("ignore", FacturumWarning)  # commands print them in their own way
     atexit.register(_ignore_signals)
@@ -103,6 +105,39 @@ def _show(error: FacturumError) -> None:
 def _say(line: str) -> None:
     with suppress(OSError, ValueError):
         click.echo("".join(c if c.isprintable() else " " for c in line), err=True)
+
+
+def leave(command: Callable[[], Any]) -> NoReturn:
+    """Run what ends by an exit status, and end the process by it without taking the interpreter down.
+
+    What has been asked for at exit is done, and all is flushed. Threads of Arrow that come late with a buffer of Python
+    would end a process whose interpreter is being taken down ("terminate called without an active exception").
+    """
+    code = DEFECT
+    try:
+        command()
+    except SystemExit as ended:
+        code = ended.code if isinstance(ended.code, int) else 0
+    with suppress(BaseException):
+        threading._shutdown()  # type: ignore[attr-defined] # waits for threads, as the interpreter does
+    with suppress(BaseException):
+        atexit._run_exitfuncs()
+    for stream in (sys.stdout, sys.stderr):
+        with suppress(OSError, ValueError):
+            stream.flush()
+    os._exit(code)
+
+
+def _open_standard_streams() -> None:
+    """Let what a program that was started without an output prints go nowhere, and no file take its place."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)  # takes the lowest number that is free, which is this one
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115 - for as long as the process
 
 
 def _never_fail_to_print() -> None:

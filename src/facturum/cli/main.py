@@ -10,7 +10,7 @@ import click
 
 from facturum.cli.build import build
 from facturum.cli.common import FILE, ahead_options, print_json, put, series_from, series_option, source_of
-from facturum.cli.guard import FOUND_SOMETHING, run_guarded
+from facturum.cli.guard import FOUND_SOMETHING, leave, run_guarded
 from facturum.cli.inspect import compare, report, trace
 from facturum.cli.look import draft, operations, profile
 from facturum.cli.reshape import convert, sample, stack, unstack
@@ -306,3 +306,8 @@ for _command in (build, profile, draft, operations, sample, stack, unstack, comp
 def run() -> None:
     """Run the command line; whatever happens ends in one of the exit statuses, without a traceback."""
     run_guarded(lambda: main.main(prog_name="facturum", standalone_mode=False))
+
+
+def start() -> None:
+    """Run the command line as a process of its own, which ends with it."""
+    leave(run)

@@ -38,6 +38,10 @@ def table_from(given: Any, source: str = "the table") -> Table:
         given = pa.Table.from_batches([given])
     if isinstance(given, pa.Table):
         return _from_arrow(given, source)
+    if hasattr(given, "dtype") and not hasattr(given, "columns"):
+        raise DataError(
+            f"a {type(given).__name__} is one column, not a table", remedy="Give a DataFrame, or a dict of arrays."
+        )
     if hasattr(given, "__arrow_c_stream__"):
         return replace(_from_arrow(_arrow_table(given), source), index=_index_of(given))
     raise DataError(
@@ -90,6 +94,8 @@ def _arrow_table(given: Any) -> pa.Table:
 def _arrow_array(name: str, values: Any) -> pa.Array | pa.ChunkedArray:
     if isinstance(values, pa.Array | pa.ChunkedArray):
         return values
+    if hasattr(values, "to_arrow") and not hasattr(values, "iloc"):
+        return values.to_arrow()
     values = _as_texts(values)
     try:
         return pa.array(values, from_pandas=True)

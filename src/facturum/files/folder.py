@@ -254,6 +254,9 @@ def _lock_or_none(place: Path) -> BinaryIO | None:
     return None
 
 
+TOO_MANY = (errno.EMFILE, errno.ENFILE, errno.ENOMEM)  # which say nothing of the file
+
+
 def read_folder(folder: Path, names: Callable[[bytes], Collection[str]], first: str) -> Snapshot:
     """Return the contents of files of a folder, all of one state even if it is replaced meanwhile.
 
@@ -274,8 +277,11 @@ def read_folder(folder: Path, names: Callable[[bytes], Collection[str]], first: 
                     continue  # it was replaced and removed between its opening and this
                 raise
             for name in names(bytes(files[first])):
-                with suppress(OSError):
+                try:
                     files[name] = handles.read(name)
+                except OSError as problem:
+                    if problem.errno in TOO_MANY:
+                        raise
             snapshot = Snapshot(files, tuple(handles.listed()))
             if handles.is_in_place():
                 break
@@ -350,7 +356,9 @@ def write_file(path: Path, content: str | bytes) -> None:
     """
     data = content.encode("utf-8") if isinstance(content, str) else content
     try:
-        path = Path(os.path.abspath(path))
+        path = Path(os.path.realpath(path))  # what a link leads to is written, and the link left
+        if path.exists() and not path.is_file():
+            raise DataError(f"{path} cannot be written: it is not a regular file", remedy="Choose another place.")
         part = path.with_name(f".{path.name}.facturum-part-{secrets.token_hex(4)}")
         with _at_the_end(partial(part.unlink, missing_ok=True)):
             part.write_bytes(data)

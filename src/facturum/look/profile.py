@@ -25,6 +25,7 @@ FEW_VALUES = 20
 QUARTILES = (0.25, 0.5, 0.75)
 CELLS = 40
 MAX_CORRELATED = 12
+LONGEST = 200  # characters of a category that are shown
 
 
 @dataclass(frozen=True)
@@ -251,9 +252,18 @@ def _category(variable: Variable) -> VariableProfile:
         rows=len(variable),
         missing=len(variable) - len(data),
         distinct=len(used),
-        values=tuple((label_text(labels[at]), int(counts[at])) for at in ordered[:5000]),
-        notes=tuple(label_notes(variable.name, [labels[at] for at in ordered], counts[ordered], truth)),
+        values=tuple((_shortened(labels[at]), int(counts[at])) for at in ordered[:5000]),
+        notes=tuple(label_notes(variable.name, [_short_label(labels[at]) for at in ordered], counts[ordered], truth)),
     )
+
+
+def _short_label(label: Label) -> Label:
+    """Return a label; of a text that is too long to be one, its beginning."""
+    return f"{label[:LONGEST]}.." if isinstance(label, str) and len(label) > LONGEST else label
+
+
+def _shortened(label: Label) -> str:
+    return label_text(_short_label(label))
 
 
 def _why(variable: Variable) -> str:

@@ -43,11 +43,15 @@ class Screen(Console):
         raise BrokenPipeError
 
 
+NARROWEST, WIDE, WIDEST = 20, 160, 1_000  # characters of a line
+
+
 def console(stderr: bool = False) -> Console:
     """Return the terminal; in a pipe, one as wide as COLUMNS, or else wide enough for a table."""
     screen = Screen(stderr=stderr, highlight=False, theme=_MARKDOWN)
     told = screen.is_terminal or os.environ.get("COLUMNS", "").isdigit()
-    return screen if told else Screen(stderr=stderr, highlight=False, theme=_MARKDOWN, width=max(screen.width, 160))
+    width = min(max(screen.width, NARROWEST), WIDEST) if told else max(screen.width, WIDE)
+    return screen if width == screen.width else Screen(stderr=stderr, highlight=False, theme=_MARKDOWN, width=width)
 
 
 def safe(text: str, style: str = "") -> Text:

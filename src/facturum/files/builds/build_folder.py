@@ -24,7 +24,7 @@ from facturum.files.builds.build_writer import (
     marker_text,
 )
 from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
-from facturum.files.folder import Buffer, Snapshot, read_folder
+from facturum.files.folder import TOO_MANY, Buffer, Snapshot, read_folder
 from facturum.files.learned_files import file_name, with_tables
 from facturum.files.plan_file import parse_plan
 
@@ -69,6 +69,10 @@ def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:
     except (FileNotFoundError, NotADirectoryError):
         raise _not_a_build(folder) from None
     except (OSError, ValueError, RecursionError, KeyError, TypeError, AttributeError) as problem:
+        if isinstance(problem, OSError) and problem.errno in TOO_MANY:
+            raise AuditError(
+                f"{folder} cannot be opened: {problem.strerror}", remedy="Allow more open files: ulimit -n 256."
+            ) from None
         first = (str(problem).splitlines() or [type(problem).__name__])[0]
         raise AuditError(f"{folder} is damaged: {MARKER} cannot be read: {first}", remedy="Build it anew.") from None
 

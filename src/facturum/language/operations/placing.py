@@ -20,6 +20,7 @@ from facturum.language.rows import Rows
 UNSEEN = -2
 FEW_NUMBERS = 36  # categories up to which a text that is nearly all numbers is only warned of
 ABSENT = -1
+LONGEST = 1_000  # characters of a category
 
 
 @dataclass(frozen=True)
@@ -185,6 +186,13 @@ class Categorical(Node):
             )
 
     def _refuse_too_many(self, present: dict[Label, int]) -> None:
+        longest = max((len(label) for label in present if isinstance(label, str)), default=0)
+        if longest > LONGEST:
+            begins = next(label[:40] for label in present if isinstance(label, str) and len(label) == longest)
+            raise DataError(
+                f"'{self.x}' has a text of {longest:,} characters, which is no category: '{begins}..'",
+                remedy="Leave it out, or correct the cell: a quote that is not closed makes one cell of many.",
+            )
         rows = sum(present.values())
         if len(present) > self.limit or (len(present) == rows and rows > 2):
             plain = not self.x.children()
