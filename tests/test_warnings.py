@@ -54,6 +54,8 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
     ("missing not at random", {"x": "impute(x, 'mean')"}, table(x=GAPPED, y=HIGH_WHERE_MISSING), "is_missing(x)"),
     ("a new group", {"rows": {"learn": "kind != 'c'"}, "terms": {"x": "impute(x, 'mean', by=[kind])"}}, table(x=GAPPED),
      "in groups outside the estimation sample filled with the value of all rows"),
+    ("no group", {"x": "impute(x, 'mean', by=[kind])", "no": "is_missing(x)"},
+     table(x=GAPPED, kind=[None if at % 10 == 0 else k for at, k in enumerate(table()["kind"])]), "group is missing"),
     ("a reversed item", {"s": "mean_of(x, w, v)"}, table(w=[10 - x for x in X], v=[x + 1 for x in X]), "reverse(w"),
     ("numbers as text", {"w": "w"}, table(w=[*[str(at % 9) for at in range(ROWS - 1)], "n.k."]), "category of 10"),
     ("a near key", {"w": "lookup(kind, {'a': 1, 'bb': 2}, 0)"}, table(), "no row has the key 'bb'"),

@@ -390,7 +390,7 @@ class Design:
             with bounded():
                 columns, news = self._origin.columns, self.news
             self._warn(columns, stacklevel + 1)
-            issue(news, stacklevel)
+            issue(news, stacklevel + 1)
 
     def _warn(self, columns: ColumnMap, stacklevel: int) -> None:
         if not self._warned:

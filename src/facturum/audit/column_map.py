@@ -132,7 +132,8 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     ]
     rows = _row_counts(report)
     checks = report.checks
-    findings = checks.findings(report.moments, report.response_moments, rows.kept)
+    # rows that a resolved plan is applied to are not fitted: that a column is constant in them says nothing
+    findings = [] if plan.resolved else checks.findings(report.moments, report.response_moments, rows.kept)
     refuse(findings, checks.levels)
     inflation, drifts = checks.inflation(), checks.drifts()
     entries = [
@@ -161,7 +162,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
             *[warning for each in imputations for warning in imputation_warnings(each, preparation.flagged)],
             *[warning for each in scores for warning in score_warnings(each)],
         ],
-        checks=[*_checks(rows, entries), *_outcomes(checks, findings)],
+        checks=[*_checks(rows, entries), *([] if plan.resolved else _outcomes(checks, findings))],
         rows=rows,
         columns=entries,
         learned=learned,

@@ -91,6 +91,7 @@ class ImputationEntry(Part):
     cells: int = Field(description="how many were filled")
     still_missing: int
     groups_not_seen: int = Field(description="filled cells whose group was not there when it was learned")
+    no_group: int = Field(0, description="filled cells whose group is missing")
     fills: list[FillEntry]
     response_difference: float | None = Field(description="mean response where imputed minus where present")
     t: float | None = Field(description="its t value, by Welch's formula")
@@ -285,6 +286,12 @@ class CheckEntry(Part):
     check: str
     ok: bool
     detail: str
+
+    @property
+    def outcome(self) -> str:
+        """Whether it holds; of a check that only noted something, that there is a note."""
+        noted = self.ok and any(word in self.detail for word in (" note", " notes"))
+        return "see note" if noted else "holds" if self.ok else "does not hold"
 
 
 class FindingEntry(Part):

@@ -191,6 +191,8 @@ def imputation_warnings(entry: ImputationEntry, flagged: Iterable[str]) -> Itera
     if entry.groups_not_seen:
         cells = counted(entry.groups_not_seen, "cell")
         yield f"{name}: {cells} in groups outside the estimation sample filled with the value of all rows."
+    if entry.no_group:
+        yield f"{name}: {counted(entry.no_group, 'cell')} whose group is missing filled with the value of all rows."
 
 
 def score_warnings(entry: ScoreEntry) -> Iterator[str]:

@@ -17,7 +17,7 @@ _HEADS = (Head("what was checked", ratio=3, leads=True), Head("outcome", "bold")
 def checks_view(columns: ColumnMap) -> RenderableType:
     """Return the checks of a build, a line each."""
     rows = [
-        [safe(each.check), Text("holds", "green") if each.ok else Text("does not hold", "bold red"), safe(each.detail)]
+        [safe(each.check), Text(each.outcome, "green" if each.ok else "bold red"), safe(each.detail)]
         for each in columns.checks
     ]
     view: list[RenderableType] = [Rule(Text("checks", "bold"), style="dim", align="left"), Fitting(_HEADS, rows)]

@@ -100,18 +100,18 @@ class Cells:
         """Return the rows of reference categories, and of the cells of an interaction that have no column."""
         counts = self.counts()
         totals: dict[tuple[str, str, str], int] = {}
-        own: dict[str, dict[str, tuple[int, Indicator]]] = {}
+        own: dict[tuple[str, str], list[tuple[int, int, Indicator]]] = {}  # by term and variable
         for at, rows in counts.items():
             reading = self.columns[at].column.reading  # type: ignore[union-attr]
             if isinstance(reading, Indicator) and self._grouped(at):
                 totals[reading.subject, reading.category, reading.reference or ""] = rows
                 if reading.reference is not None:
-                    own.setdefault(self.columns[at].term, {})[reading.category] = (rows, reading)
+                    own.setdefault((self.columns[at].term, reading.subject), []).append((at, rows, reading))
         told: dict[str, list[tuple[str, int]]] = {}
-        for term, parts in own.items():
-            first = next(iter(parts.values()))[1]
-            left = self.rows - sum(rows for rows, _ in parts.values())
-            told.setdefault(term, []).append((f"{first.subject} = {first.reference}", left))
+        for (term, subject), parts in own.items():
+            at, _, first = parts[0]
+            left = int(self.moments.count[at]) - sum(rows for _, rows, _ in parts)
+            told.setdefault(term, []).append((f"{subject} = {first.reference}", left))
         for term, cells in self._crossed(counts).items():
             told.setdefault(term, []).extend(_reference_cells(cells, totals))
         return told

@@ -43,6 +43,6 @@ class Outcome:
         return listed(head, (f"{each.level}: {each.text}" for each in self.findings))
 
     def _repr_html_(self) -> str:
-        rows = [[check.check, "holds" if check.ok else "does not hold", check.detail] for check in self.made]
+        rows = [[check.check, check.outcome, check.detail] for check in self.made]
         notes = [f"{each.level}: {each.text}" for each in self.findings]
         return table_html(f"{counted(len(self.made), 'check')}", ("what was checked", "outcome", "detail"), rows, notes)

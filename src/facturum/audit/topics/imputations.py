@@ -38,7 +38,7 @@ class ImputationCounts:
 
     def __init__(self, number: int, node: Impute, terms: list[str], variable: str) -> None:
         self.number, self.node, self.terms, self.variable = number, node, terms, variable
-        self._rows = self._cells = self._still_missing = self._not_seen = 0
+        self._rows = self._cells = self._still_missing = self._not_seen = self._no_group = 0
         self._of_group = np.zeros(len(node.fills or ()), dtype=np.int64)
         self._responses = Moments.of(2)  # where it was filled, and where not
 
@@ -54,7 +54,9 @@ class ImputationCounts:
         if self.node.otherwise is not None and len(at):
             groups = self.node.group_of(stretch.source.rows(stretch.start, stretch.stop, at - stretch.start))
             self._of_group += np.bincount(groups[groups >= 0], minlength=len(self._of_group))
-            self._not_seen += int(np.count_nonzero(groups < 0))
+            grouped = np.logical_and.reduce([stretch.values(key, at).present_mask() for key in self.node.by])
+            self._not_seen += int(np.count_nonzero((groups < 0) & grouped))
+            self._no_group += int(np.count_nonzero((groups < 0) & ~grouped))
         if (y := stretch.response) is not None:
             known = ~np.isnan(y)
             self._responses = stretch.moments(stretch.kept, [y, y], [filled & known, ~filled & known], self._responses)
@@ -78,6 +80,7 @@ class ImputationCounts:
             cells=self._cells,
             still_missing=self._still_missing,
             groups_not_seen=self._not_seen,
+            no_group=self._no_group,
             fills=self._fills(),
             response_difference=difference,
             t=t,
@@ -91,7 +94,7 @@ class ImputationCounts:
             FillEntry(group=_group_text(key), fill=_plain(value), cells=int(count))
             for (key, value), count in zip(node.fills, self._of_group, strict=True)
         ]
-        return [*fills, FillEntry(group=None, fill=_plain(node.otherwise), cells=self._not_seen)]
+        return [*fills, FillEntry(group=None, fill=_plain(node.otherwise), cells=self._not_seen + self._no_group)]
 
 
 def _plain(value: Label | Absent | None) -> float | str | None:
