@@ -307,7 +307,7 @@ def same_content(folder: Path, before: dict[str, bytes]) -> bool:
         if path.suffix == ".parquet":
             if not parquet.read_table(io.BytesIO(data)).equals(parquet.read_table(io.BytesIO(old))):
                 return False
-        elif data.split() != old.split():  # spaces in the plan as it was written
+        elif b"".join(data.split()) != b"".join(old.split()):  # spaces in the plan as it was written
             return False
     return True
 

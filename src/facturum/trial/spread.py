@@ -12,6 +12,7 @@ from facturum.trial.covariances import Meat
 from facturum.trial.solving import Solution
 
 SINGULAR = 1e-10  # the smallest eigenvalue of a correlation matrix as a share of the largest, below which it is one
+ROUNDING = 1e-14  # of the variance of residuals
 UNSEEN = 1e-7  # the share of a sum of coefficients that may lie in directions in which nothing is known
 
 
@@ -24,12 +25,14 @@ class Spread:
         root: a root of (X'X)^-1, doubles (k, k).
         meat: how it came about.
         free: the degrees of freedom of tests; None for the normal distribution.
+        floor: a variance in orthonormal coordinates up to which one is rounding, since the errors of each unit cancel.
     """
 
     covariance: FloatArray
     root: FloatArray
     meat: Meat
     free: int | None
+    floor: float = 0.0
 
     @classmethod
     def of(cls, solution: Solution, meat: Meat, likelihood: bool) -> Spread:
@@ -44,12 +47,15 @@ class Spread:
         plain = likelihood and meat.matrix is None
         covariance = root @ root.T if plain else solution.covariance(meat.matrix)
         by_units = meat.text.startswith("clustered")
-        return cls(covariance, root, meat, meat.degrees_of_freedom if by_units or not likelihood else None)
+        floor = 0.0 if likelihood or meat.matrix is None else ROUNDING * solution.squares / solution.rows
+        return cls(covariance, root, meat, meat.degrees_of_freedom if by_units or not likelihood else None, floor)
 
     def error(self, weights: FloatArray) -> float | None:
         """Return the standard error of a weighted sum of coefficients; None where it is not defined."""
         variance = float(weights @ self.covariance @ weights)
-        if self._blind(weights) or variance < 0 or not np.isfinite(variance):
+        along = weights @ self.root
+        cancelled = variance <= self.floor * float(along @ along) if self.floor else variance < 0
+        if self._blind(weights) or cancelled or not np.isfinite(variance):
             return None
         return float(np.sqrt(variance))
 
@@ -68,7 +74,8 @@ class Spread:
         if any(self._blind(weights) for weights in np.eye(len(self.covariance))[list(at)]):
             return None, f"not defined: {self.meat.reason} some of its coefficients"
         own = self.covariance[np.ix_(at, at)]
-        sizes = np.sqrt(np.diagonal(own)) if (np.diagonal(own) > 0).all() else None
+        defined = all(self.error(weights) is not None for weights in np.eye(len(self.covariance))[list(at)])
+        sizes = np.sqrt(np.diagonal(own)) if defined and (np.diagonal(own) > 0).all() else None
         by_units = self.meat.text.startswith("clustered")
         if by_units and len(at) > self.meat.degrees_of_freedom:
             most = self.meat.degrees_of_freedom + 1
