@@ -1,9 +1,11 @@
 """Compares builds of random plans with the interpreter of the tests, for as many plans as told.
 
     python tools/differential.py --count 10000 --seed 1
+    python tools/differential.py --kind errors --count 500 --seed 1000
 
 Plans learn from random rows, and look along time inside and outside of what they learn. The first plan that differs is
-made as small as possible and printed.
+made as small as possible and printed. With `--kind errors`, standard errors of random panels are compared with those of
+regressions beside indicators, to 1e-8.
 """
 
 from __future__ import annotations
@@ -26,6 +28,7 @@ sys.path.insert(0, str(ROOT))
 from facturum import FacturumWarning  # noqa: E402 - found through the path above
 from tests.expressions import ALONG, CONDITIONS, LEARNED, LEARNED_ALONG  # noqa: E402
 from tests.test_interpreter import ANY, MASKS, PRODUCTS, agree, cells  # noqa: E402
+from tests.test_trial_errors import Absorbed  # noqa: E402
 
 TERM = st.one_of(ANY, PRODUCTS, ALONG, LEARNED, LEARNED_ALONG, LEARNED_ALONG)
 
@@ -56,17 +59,27 @@ def compare(first: int, count: int) -> Counter[str]:
     return outcomes
 
 
+def compare_errors(first: int, count: int) -> Counter[str]:
+    """Compare the standard errors of some random panels; return how many had any."""
+    warnings.simplefilter("ignore", FacturumWarning)
+    case = Absorbed()
+    return Counter("compared" if case.check(number) else "refused" for number in range(first, first + count))
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    parser.add_argument("--kind", choices=["plans", "errors"], default="plans")
     parser.add_argument("--count", type=int, default=10_000)
     parser.add_argument("--seed", type=int, default=random.SystemRandom().randrange(10**6))
     parser.add_argument("--jobs", type=int, default=2)
     given_options = parser.parse_args()
-    size = 250
+    size, errors = 250, given_options.kind == "errors"
     starts = range(given_options.seed, given_options.seed + -(-given_options.count // size))
+    if errors:
+        starts = range(given_options.seed, given_options.seed + given_options.count, size)
     outcomes: Counter[str] = Counter()
     with ProcessPoolExecutor(given_options.jobs) as pool:
-        for part in pool.map(compare, starts, [size] * len(starts)):
+        for part in pool.map(compare_errors if errors else compare, starts, [size] * len(starts)):
             outcomes += part
     print(f"seed {given_options.seed}: " + ", ".join(f"{n:,} {what}" for what, n in sorted(outcomes.items())))
     return 0

@@ -47,9 +47,7 @@ SMALL = 2_000_000  # cells up to which the column map is made with the matrix, f
 
 
 class Design:
-    """A design matrix with the maps of its columns and rows.
-
-    That of a folder reads a large matrix only where it is asked for.
+    """A design matrix with the maps of its columns and rows; a large one in a folder is read where it is asked for.
 
     Attributes:
         names: of the columns of X.
@@ -148,9 +146,9 @@ class Design:
         Raises:
             AuditError: where there is none of this name.
         """
-        entry = self.columns[name]
-        if isinstance(self._origin, Stored) and self._origin.cells is None and "X" not in self.__dict__:
-            return self._origin.column(name)
+        entry, origin = self.columns[name], self._origin
+        if isinstance(origin, Stored) and origin.cells is None and "X" not in self.__dict__:
+            return origin.column(name)
         if entry.role == RESPONSE and (y := self._origin.y) is not None:
             return y[:, self.response_names.index(name)]
         at = self.names.index(name)
@@ -198,25 +196,12 @@ class Design:
     def to_pandas(self) -> Any:
         """Return the same as a DataFrame, with the index of the one that it was built from.
 
-        Where it was not built from a DataFrame, rows are labelled by their position in the table, from 0: as in the
-        frame that is read from the same file. ``source_row`` counts from 1.
+        Where it was built from anything else, rows are labelled by their position in the table, from 0.
 
         Raises:
-            PlanError: where a column of the matrix has the name of another.
-            DataError: where pandas is not installed, or the columns of a sparse design would not fit into memory.
-
-        Example:
-            >>> import pandas as pd
-            >>> from facturum.plan import Plan
-            >>> huts = pd.DataFrame({"price": [20.0, None, 30.0]}, index=["Alp", "Berg", "Col"])
-            >>> Plan(None, {"p": "price / 10"}).build(huts).to_pandas()["p"].to_dict()
-            {'Alp': 2.0, 'Col': 3.0}
+            DataError: where pandas is not installed; and what `to_arrow` raises.
         """
-        frame = frame_of(self.to_arrow())
-        positions = self.rows.kept - 1
-        index = self._origin.index
-        frame.index = positions if index is None else index[positions]
-        return frame
+        return frame_of(self.to_arrow(), self._origin.index, self.rows.kept - 1)
 
     def to_sparse(self) -> Any:
         """Return X as a SciPy array in compressed columns; of a sparse design X itself.
@@ -381,11 +366,7 @@ class Design:
         return fitted(rows := rows_of(self, self._origin, table), model, to_the_last_digit), rows
 
     def issue_warnings(self, stacklevel: int) -> None:
-        """Issue what the column map warns of, unless the matrix is so large that the map is made only when asked for.
-
-        Args:
-            stacklevel: how far up the caller is, to whom the warnings are shown.
-        """
+        """Issue what the column map warns of, as seen from the caller, unless that map is made only when asked for."""
         if not self._warned and self._origin.length * len(self.names) <= SMALL and are_shown():
             with bounded():
                 columns, news = self._origin.columns, self.news

@@ -16,12 +16,12 @@ from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
 from facturum.errors import DataError, FacturumError, bounded
 from facturum.held_out import Outcome, accuracy_of, of_fitted, with_variable
+from facturum.held_out_parts import MAX_REFITS
 from facturum.plan import Plan
 from facturum.trial.accuracy import Accuracy
 from facturum.trial.regression import Fit
 from facturum.trial.solving import names_of
 from facturum.trial.truth_accuracy import TruthAccuracy
-from facturum.validating import MAX_REFITS
 
 DRAW = "draw_of_resample"  # a variable that is added to the table
 

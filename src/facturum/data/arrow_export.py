@@ -35,8 +35,13 @@ def arrow_of(table: Table) -> pa.Table:
     return pa.table([arrow_column(variable) for variable in table], names=list(table.variables))
 
 
-def frame_of(table: pa.Table) -> Any:
+def frame_of(table: pa.Table, index: Any = None, positions: Array | None = None) -> Any:
     """Return an Arrow table as a DataFrame.
+
+    Args:
+        table: the table.
+        index: of another frame, whose labels its rows get; None for their positions.
+        positions: of its rows in that frame, from 0; None for all rows in turn.
 
     Raises:
         DataError: where pandas is not installed.
@@ -47,4 +52,7 @@ def frame_of(table: pa.Table) -> Any:
         raise DataError(
             "pandas is not installed", remedy="Run pip install 'facturum[pandas]', or use to_arrow()."
         ) from None
-    return table.to_pandas()
+    frame = table.to_pandas()
+    if positions is not None:
+        frame.index = positions if index is None else index[positions]
+    return frame

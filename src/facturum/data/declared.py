@@ -375,8 +375,7 @@ def _refuse_several_forms(variable: Variable, texts: Sequence[str]) -> None:
 def _refuse_mixed(variable: Variable, offsets: Sequence[int | None]) -> None:
     """Refuse times of several offsets from UTC; those of one keep their wall-clock time."""
     codes = np.array([0 if offset is None else 1_000_000 + offset for offset in offsets] + [-1])[variable.data]
-    present = codes[codes >= 0]
-    if len(present) and (present != present[0]).any():
+    if len(present := codes[codes >= 0]) and (present != present[0]).any():
         rows = np.flatnonzero((codes >= 0) & (codes != present[0])) + 1
         raise DataError(
             f"'{variable.name}' has times of several offsets from UTC",

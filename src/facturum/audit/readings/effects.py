@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
+from facturum.audit.readings.factors import as_reading, every_one, shared_variables, stepwise, straight_in, zeros
 from facturum.audit.readings.interpretation import Interpretation
 from facturum.audit.readings.slopes import slope_text
 from facturum.audit.readings.sources import ColumnFactor, ColumnGroup, Read, SourceReader, Sources
@@ -14,14 +15,10 @@ from facturum.language.nodes import Node
 from facturum.language.operations.imputing import Impute
 from facturum.language.operations.missing import IsMissing
 from facturum.language.reading import (
-    Contrast,
     Curve,
     Factor,
-    Holds,
-    Indicator,
     Logged,
     NoValue,
-    Orthogonal,
     Power,
     Product,
     Reading,
@@ -102,7 +99,7 @@ class Effects:
             return interpretations
         if interpretations.slope is not None:  # which begins with the coefficient of the column itself
             return self._found(at, members)
-        return replace(interpretations, reading=_as_reading(self._readings[at], members))
+        return replace(interpretations, reading=as_reading(self._readings[at], members))
 
     def _found(self, at: int, members: list[ColumnFactor]) -> Interpretation:
         if (crowded := self._among_many(at, members)) is not None:
@@ -126,7 +123,7 @@ class Effects:
         if not crowded:
             return None
         count = max(self._columns_reading(name) for name in crowded) - 1
-        reading = _as_reading(self._readings[at], members)
+        reading = as_reading(self._readings[at], members)
         return Interpretation(reading, together=(f"the {count:,} other columns made of it",), shared=tuple(crowded))
 
     def _columns_reading(self, name: str) -> int:
@@ -151,19 +148,19 @@ class Effects:
                 others.append(other)
             else:
                 apart.append(other)
-        zero, contradicting = _zeros(interactions)
+        zero, contradicting = zeros(interactions)
         others += contradicting
         filled = self._filled(column, others)
         steady: list[ColumnGroup] = []
         if filled is not None:
             others = []
-        elif _stepwise(column.reading):
+        elif stepwise(column.reading):
             apart, others = [*apart, *others], []
         else:
             steady = [other for other in others if self._steady(column.sources, other)]
             others = [other for other in others if other not in steady]
         interpretation = Interpretation(
-            _as_reading(self._readings[at], [column]),
+            as_reading(self._readings[at], [column]),
             zero=zero,
             apart=self._called(apart),
             steady=self._called(steady),
@@ -187,25 +184,27 @@ class Effects:
                 others.append(other)
             else:
                 apart.append(other)
-        zero, contradicting = _zeros(interactions)
+        zero, contradicting = zeros(interactions)
         others += contradicting
         singles = [other for other in dict.fromkeys(self._groups.values()) if len(other.members) == 1]
         mains = [other.formulas[0] for other in singles]
-        linear = {_linear(other.members[0].reading) for other in singles} - {None}
+        linear = {straight_in(other.members[0].reading) for other in singles} - {None}
         mainless = [
             member.reading
             for member, formula in zip(members, group.formulas, strict=True)
             if not (
-                any(formula & main for main in mains) or _linear(member.reading) in linear or _every(member.reading)
+                any(formula & main for main in mains)
+                or straight_in(member.reading) in linear
+                or every_one(member.reading)
             )
         ]
-        beside = [member.sources for member in members if not _every(member.reading)]
+        beside = [member.sources for member in members if not every_one(member.reading)]
         return Interpretation(
-            _as_reading(self._readings[at], members),
+            as_reading(self._readings[at], members),
             zero=zero,
             apart=self._called(apart),
             together=self._called(others),
-            shared=_shared([member.sources for member in members], others),
+            shared=shared_variables([member.sources for member in members], others),
             mainless=tuple(mainless),
             alone=not any(
                 self._hard(sources, other.sources)
@@ -219,7 +218,7 @@ class Effects:
     ) -> Interpretation:
         """Return the interpretation of a column whose source others read too, as a slope where they have one."""
         interpretation = replace(
-            interpretation, zero=(), together=self._called(others), shared=_shared([column.sources], others)
+            interpretation, zero=(), together=self._called(others), shared=shared_variables([column.sources], others)
         )
         moved = sorted({read[0] for read in column.sources.moves})
         plain = isinstance(column.reading, Unit | Logged | Curve | Power)
@@ -264,7 +263,7 @@ class Effects:
 
     def _steady(self, sources: Sources, other: ColumnGroup) -> bool:
         """Return whether other columns read what moves only in conditions and categories."""
-        return all(_stepwise(m.reading) for m in other.members if sources.moves & m.sources.plain)
+        return all(stepwise(m.reading) for m in other.members if sources.moves & m.sources.plain)
 
     def _called(self, groups: Sequence[ColumnGroup]) -> tuple[str, ...]:
         names_called: list[str] = []
@@ -362,48 +361,3 @@ def _kind(member: ColumnFactor) -> tuple[object, ...]:
         return (member.formula,)
     against = getattr(reading, "reference", None) or getattr(reading, "against", None) or getattr(reading, "top", None)
     return (type(reading), reading.subject, against)
-
-
-def _as_reading(reading: Reading | None, members: Sequence[ColumnFactor]) -> Reading:
-    """Return the reading of a column over the factors that were found, its multiple kept."""
-    whole: Reading = members[0].reading
-    for member in members[1:]:
-        whole = Product(whole, member.reading)
-    return Scaled(whole, reading.factor) if isinstance(reading, Scaled) and not isinstance(whole, Curve) else whole
-
-
-def _zeros(interactions: list[tuple[ColumnGroup, list[ColumnFactor]]]) -> tuple[tuple[Factor, ...], list[ColumnGroup]]:
-    """Return factors of which one at least is 0 in each interaction, and the interactions whose factors cannot be.
-
-    Those of the fewest factors come first; two factors made of one variable may not both be 0 in a row.
-    """
-    said: list[ColumnFactor] = []
-    contradicting: list[ColumnGroup] = []
-    for group, factors in sorted(interactions, key=lambda each: len(each[1])):
-        if any(factor.reading == member.reading for factor in factors for member in said):
-            continue
-        free = [f for f in factors if not any(f.sources.moves & member.sources.moves for member in said)]
-        if free:
-            said.append(free[0])
-        else:
-            contradicting.append(group)
-    return tuple(member.reading for member in said), contradicting
-
-
-def _linear(reading: Factor) -> str | None:
-    """Return the number that a column is a straight line in, or part of a polynomial of."""
-    return reading.subject if isinstance(reading, Unit | Holds | Power | Orthogonal) else None
-
-
-def _stepwise(reading: Factor) -> bool:
-    return isinstance(reading, Holds | NoValue | Indicator | Contrast)
-
-
-def _every(reading: Factor) -> bool:
-    return isinstance(reading, Indicator) and reading.reference is None
-
-
-def _shared(sources_of: Sequence[Sources], others: Sequence[ColumnGroup]) -> tuple[str, ...]:
-    moves = frozenset().union(*(sources.moves for sources in sources_of))
-    shared = [read[0] for other in others for read in sorted(moves & other.sources.plain)]
-    return tuple(dict.fromkeys(shared))

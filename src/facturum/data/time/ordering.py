@@ -11,12 +11,12 @@ import numpy as np
 from facturum.data.grouping import first_rows, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import weekend
+from facturum.data.time.faults import refuse_unplaced
 from facturum.data.time.series import (
     AT_ONCE,
     Timing,
     period_numbers,
     refuse_longer,
-    refuse_unplaced,
     series_of,
     twice_error,
     weekend_error,

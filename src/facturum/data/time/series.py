@@ -10,6 +10,7 @@ import numpy as np
 from facturum.data.grouping import SPARSE, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import MINUTES, first_day, weekend
+from facturum.data.time.faults import not_a_time, refuse_unplaced
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
@@ -267,31 +268,6 @@ def _ranks(series: Series) -> Array:
     ranks = np.empty(len(series.unit), dtype=np.int64)
     ranks[series.order] = row_numbers(series.unit[series.order])
     return ranks
-
-
-def refuse_unplaced(time: Variable, source: str, rows: Array | None = None) -> None:
-    """Refuse rows without a time where their order is that of the time, and no period says where they belong.
-
-    Args:
-        time: the times of rows.
-        source: where the table comes from.
-        rows: their numbers; None for all rows of a table.
-    """
-    missing = np.flatnonzero(time.missing_rows())
-    if len(missing):
-        numbers = missing + 1 if rows is None else rows[missing]
-        raise DataError(
-            f"'{time.name}' is missing in {counted(len(missing), 'row')} of {source}, and orders the rows",
-            place="data.time",
-            rows=sorted(numbers[:10].tolist()),
-            count=len(missing),
-            remedy="Fill it, leave these rows out beforehand, or take time out of [data] if the rows are in order.",
-        )
-
-
-def not_a_time(name: str) -> DataError:
-    """Return the error that the time of a plan is something else."""
-    return DataError(f"'{name}' is not a time", place="data.time", remedy="Name a variable of dates or periods.")
 
 
 def _units(panel: list[Variable], length: int) -> Array:

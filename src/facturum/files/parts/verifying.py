@@ -41,12 +41,13 @@ from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.shaping import DATA
 from facturum.engine.planning.spec import spec_from
-from facturum.errors import ROWS_SHOWN, AuditError, FacturumError, FailedRows, PlanError
+from facturum.errors import AuditError, FacturumError, FailedRows, PlanError
 from facturum.files.behind import Behind
-from facturum.files.builds.build_writer import DROPPED_SCHEMA, IMPUTED, ROWS, dropped_table
+from facturum.files.builds.build_writer import IMPUTED, ROWS, dropped_table
 from facturum.files.builds.built_design import design_table
 from facturum.files.builds.stored_build import Stored, numbers_of
 from facturum.files.parts.cell_spool import CellSpool
+from facturum.files.parts.comparing import DroppedRows, Tally, same_tables
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import TakenIn, take_in
 from facturum.files.reading.scans import Scan
@@ -147,7 +148,7 @@ def _compared(
     if not failures:
         anew = digests.taken(taken.fingerprints(prepared)).on(column_map(report, plan))
         failures += content_failures(stored.columns, anew, comparing.steps == 0)
-        failures += _same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
+        failures += same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
         return _outcome(stored, comparing, failures, () if failures else words_note(stored.columns, anew))
     return _outcome(stored, comparing, failures)
 
@@ -192,18 +193,6 @@ def _formulas(stored: Stored, taken: TakenIn, failures: list[Failure]) -> tuple[
     return source, nodes
 
 
-class _Tally:
-    """Rows that do not agree: the first few, and how many."""
-
-    def __init__(self) -> None:
-        self.rows: list[int] = []
-        self.count = 0
-
-    def add(self, rows: Array) -> None:
-        self.rows += rows[: ROWS_SHOWN - len(self.rows)].tolist()
-        self.count += len(rows)
-
-
 @dataclass(frozen=True)
 class _Difference:
     """Rows in which a column is not what its formula gives, and the largest distance in all others."""
@@ -224,9 +213,9 @@ class _Comparing:
         self._held: pa.Table | None = None
         self._digests = {name: ColumnDigest() for name in self._entries}
         self._behind = Behind(0)
-        self._tallies: dict[tuple[str, str, str], _Tally] = {}
+        self._tallies: dict[tuple[str, str, str], Tally] = {}
         self._others: dict[str, Failure] = {}
-        self._dropped = _Dropped(stored.blocks(_BLOCK, ROWS))
+        self._dropped = DroppedRows(stored.blocks(_BLOCK, ROWS))
         self.rows = self.steps = 0
 
     def next_rows(self, start: int, stop: int) -> tuple[pa.Table, Array, Array]:
@@ -333,7 +322,7 @@ class _Comparing:
 
     def _tally(self, kind: str, name: str, what: str, rows: Array) -> None:
         if len(rows):
-            self._tallies.setdefault((kind, name, what), _Tally()).add(rows)
+            self._tallies.setdefault((kind, name, what), Tally()).add(rows)
 
     def failures(self) -> Iterator[Failure]:
         """Yield what does not agree, once all rows have been seen."""
@@ -351,58 +340,6 @@ class _Comparing:
         for (kind, name, what), tally in self._tallies.items():
             yield Failure(kind, name, what, tuple(tally.rows), tally.count)
         yield from self._others.values()
-
-
-class _Dropped:
-    """Compares the stored list of rows left out with the one made anew."""
-
-    def __init__(self, stored: Iterator[pa.Table]) -> None:
-        self._stored, self._held = stored, DROPPED_SCHEMA.empty_table()
-        self._odd = _Tally()
-
-    def compare(self, anew: pa.Table) -> None:
-        """Compare the next rows."""
-        while self._held.num_rows < anew.num_rows and (block := next(self._stored, None)) is not None:
-            self._held = pa.concat_tables([self._held, block])
-        own, self._held = self._held.slice(0, anew.num_rows), self._held.slice(anew.num_rows)
-        if not own.combine_chunks().equals(anew.combine_chunks()):
-            self._odd.add(np.union1d(numbers_of(own.column("row")), numbers_of(anew.column("row"))))
-
-    def failures(self) -> Iterator[Failure]:
-        """Yield whether they differ."""
-        if self._odd.count or self._held.num_rows or next(self._stored, None) is not None:
-            what = "The list of rows left out, and why, is not the one that the plan gives."
-            yield Failure("rows", "", what, tuple(self._odd.rows), self._odd.count)
-
-
-def _same_tables(stored: Iterator[pa.Table], anew: Iterator[pa.Table], name: str) -> Iterator[Failure]:
-    """Yield whether two tables that come in blocks are the same."""
-    a, b = _Rows(stored), _Rows(anew)
-    while (count := min(a.fill(), b.fill())) > 0:
-        failures = list(table_failures(a.take(count), b.take(count), name))
-        if failures:
-            yield failures[0]
-            return
-    if a.fill() != b.fill():
-        yield Failure("file", name, f"The rows of {name} are not those of the build.")
-
-
-class _Rows:
-    """The next rows of a table that comes in blocks."""
-
-    def __init__(self, blocks: Iterator[pa.Table]) -> None:
-        self._blocks, self._held = blocks, pa.table({})
-
-    def fill(self) -> int:
-        """Return how many rows are at hand; 0 at the end."""
-        while not self._held.num_rows and (block := next(self._blocks, None)) is not None:
-            self._held = block
-        return int(self._held.num_rows)
-
-    def take(self, count: int) -> pa.Table:
-        """Take rows that are at hand."""
-        part, self._held = self._held.slice(0, count), self._held.slice(count)
-        return part
 
 
 def _in_order_of_rows(stored: Stored) -> bool:
