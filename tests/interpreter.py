@@ -226,7 +226,7 @@ class Interpreter:
         x, degree = tree.args[0], ast.literal_eval(tree.args[1])
         if options.get("orthogonal"):
             return self._orthogonal(x, degree)
-        about = self._learned("mean", x) if options.get("center") else 0.0
+        about = self._learned("mean", x, by="polynomial") if options.get("center") else 0.0
         return [lambda i, d=d: _apply(lambda v: (v - about) ** d, self.value(x, i)) for d in range(1, degree + 1)]  # type: ignore[misc]
 
     def _orthogonal(self, x: ast.expr, degree: int) -> list[Column]:
@@ -514,19 +514,19 @@ class Interpreter:
         return _apply(lambda v: float(min(max(v, low), high)), self.value(tree.args[0], i))
 
     def _value_center(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        about = options["at"] if "at" in options else self._learned("mean", tree.args[0])
+        about = options["at"] if "at" in options else self._learned("mean", tree.args[0], by="center")
         return _apply(lambda v: v - about, self.value(tree.args[0], i))
 
     def _value_standardize(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        about = options["at"] if "at" in options else self._learned("mean", tree.args[0])
-        scale = options["scale"] if "scale" in options else self._learned("sd", tree.args[0])
+        about = options["at"] if "at" in options else self._learned("mean", tree.args[0], by="standardize")
+        scale = options["scale"] if "scale" in options else self._learned("sd", tree.args[0], by="standardize")
         if not scale:
             raise Refused("constant")
         return _apply(lambda v: (v - about) / scale, self.value(tree.args[0], i))
 
     def _value_winsorize(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         low, high = options.get("at") or [
-            self._learned("quantile", tree.args[0], s) for s in options.get("shares", [0.01, 0.99])
+            self._learned("quantile", tree.args[0], s, by="winsorize") for s in options.get("shares", [0.01, 0.99])
         ]
         return _apply(lambda v: float(min(max(v, low), high)), self.value(tree.args[0], i))
 
@@ -639,8 +639,9 @@ class Interpreter:
         found = (self.value(x, i) for i in self.sample)
         return [float(value) for value in found if value is not None]
 
-    def _learned(self, name: str, x: ast.expr, share: float | None = None) -> float:
-        key = (name, ast.dump(x), share)
+    def _learned(self, name: str, x: ast.expr, share: float | None = None, by: str = "") -> float:
+        """Return a number that an operation learns: what decides which rows remain learns before others do."""
+        key = (name, ast.dump(x), share, by)
         if key not in self.memory:
             self.memory[key] = _summary(name, self._sample(x), share)
         return float(self.memory[key])
