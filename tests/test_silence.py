@@ -242,3 +242,10 @@ class Tables(Folder):
             parts, "t", "month", "year", {"x": {"how": "sum", "partial": "keep"}}, parts={"year": "y", "month": "m"}
         )
         self.assertEqual(by_parts["x"].data.tolist(), [6.0])
+
+    def test_a_draft_does_not_see_what_lies_beneath_missing_cells(self) -> None:
+        x = [None if at % 5 == 0 else 3_000.0 + 7 * at for at in range(60)]
+        drafted = fa.draft({"y": [float(at % 7) for at in range(60)], "x": x}, "y")
+        self.assertNotIn("missing_if(x, x == 0)", drafted)
+        coded = [0.0 if value is None else value for value in x]
+        self.assertIn("missing_if(x, x == 0)", fa.draft({"y": [float(at % 7) for at in range(60)], "x": coded}, "y"))
