@@ -249,3 +249,16 @@ class Tables(Folder):
         self.assertNotIn("missing_if(x, x == 0)", drafted)
         coded = [0.0 if value is None else value for value in x]
         self.assertIn("missing_if(x, x == 0)", fa.draft({"y": [float(at % 7) for at in range(60)], "x": coded}, "y"))
+
+
+class Relations(unittest.TestCase):
+    def test_what_adds_up_has_no_rounding_error_for_a_constant(self) -> None:
+        for seed in range(6):
+            dice = np.random.default_rng(seed)
+            men = dice.integers(10_000, 5_000_000, 200).astype(float)
+            women = dice.integers(10_000, 5_000_000, 200).astype(float)
+            cents = {"y": dice.normal(size=200), "pop": men + women, "men": men / 100, "women": women / 100}
+            terms = {"pop": "pop / 100", "men": "men", "women": "women"}
+            self.assertIn("women = pop − men; ", told(fa.Plan("y", terms), cents))
+            shifted = told(fa.Plan("y", {**terms, "women": "women + 0.5"}), cents)
+            self.assertIn("women = pop − men + 0.5; ", shifted)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -20,6 +20,7 @@ from facturum.numerics.relations import Relation, independent, relations
 
 HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
 SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
+NOISE = 1e-12  # of the size of columns, in what they add up to
 SINGLY = 6  # exact relations of a term that are told one by one
 BEHIND = 0.1  # of the largest part in a regression on the others, from which on a column is behind it
 
@@ -152,8 +153,14 @@ class Collinearity:
         text = f"{which} of {term} are linear combinations of those of {named(terms)}. Leave out {term}, or those."
         return Finding("dependence", text, names)
 
+    def _without_noise(self, relation: Relation) -> Relation:
+        """Return a relation whose constant is 0 where it is a rounding error of the columns added up."""
+        at = list(relation.columns)
+        sizes = np.abs(np.array(relation.weights)) * (np.abs(self.factor.mean[at]) + self.factor.sd[at])
+        return replace(relation, constant=0.0) if abs(relation.constant) <= NOISE * sizes.sum() else relation
+
     def _exact(self, relation: Relation, where: str) -> Finding:
-        names = self._names(relation.columns)
+        names, relation = self._names(relation.columns), self._without_noise(relation)
         text = relation_text(names, relation, self._intercept)
         if len(names) == 2 and abs(relation.weights[0] - 1) < 1e-12 and abs(relation.constant) <= 1e-12:
             return Finding("duplicate", f"{names[1]} is the same as {names[0]}{where}. Leave one of them out.", names)
