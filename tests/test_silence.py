@@ -262,3 +262,15 @@ class Relations(unittest.TestCase):
             self.assertIn("women = pop − men; ", told(fa.Plan("y", terms), cents))
             shifted = told(fa.Plan("y", {**terms, "women": "women + 0.5"}), cents)
             self.assertIn("women = pop − men + 0.5; ", shifted)
+
+    def test_where_no_row_is_left_along_time_the_remedy_is_history_or_the_step(self) -> None:
+        months = [f"20{year}-{month:02d}" for year in range(18, 20) for month in range(1, 13)]
+        table = {"m": months, "y": [float(at) for at in range(24)]}
+        plan = fa.Plan("y", {"ar": "lag(y, 12)"}, data={"time": "m", "every": "month"})
+        new = {"m": [f"2020-{month:02d}" for month in range(1, 8)], "y": [1.0] * 7}
+        with warnings.catch_warnings(action="ignore"):
+            resolved = plan.build(table).plan
+            self.assertRaisesRegex(fa.DataError, r"no row is left of 7(.|\n)*history \(--history", resolved.build, new)
+            self.assertEqual(resolved.build(new, history=table).X[:, 1].tolist(), [float(at) for at in range(12, 19)])
+        daily = fa.Plan("y", {"ar": "lag(y, 1)"}, data={"time": "m", "every": "day"})
+        self.assertRaisesRegex(fa.DataError, 'is every = "day" the step', daily.build, table)

@@ -70,6 +70,15 @@ class Totals:
             + ".",
         )
 
+    @staticmethod
+    def _remedy(prepared: Prepared, chief: str) -> str:
+        """Return what to do where no row is left; along time, earlier rows or the step may be what is wrong."""
+        root, step = prepared.parts().get(chief), prepared.spec.data.every
+        if root is None or not prepared.looks_along(root) or prepared.shaped.history_rows:
+            return "Loosen [rows] keep, or fill or leave out the variables that are missing."
+        earlier = "Give the earlier rows as history (--history FILE, or history=)"
+        return f'{earlier}, or look less far; and is every = "{step}" the step from one row to the next?'
+
     def _nothing_left(self, prepared: Prepared) -> DataError:
         causes = sorted(self.reasons.items(), key=lambda item: (-item[1], item[0][::-1]))
         told = [
@@ -81,5 +90,5 @@ class Totals:
             f"no row is left of {self.given:,}: " + "; ".join(told[:5]),
             place=chief,
             text=prepared.spec.rows.keep if chief == "rows.keep" else None,
-            remedy="Loosen [rows] keep, or fill or leave out the variables that are missing.",
+            remedy=self._remedy(prepared, chief),
         )
