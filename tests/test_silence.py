@@ -71,6 +71,8 @@ class Leaks(unittest.TestCase):
             ("z", "lag(z, 1) - mean(z)", ""),
             ("z", "w / quantile(z, 0.5)", ""),
             ("z", "mean(z, by=[u])", None),
+            ("z", "[lag(z, 1), mean(z, by=[u])]", None),
+            ("z", "lag(z, 1) * mean(z, by=[u])", None),
         ):
             plan = fa.Plan(response, {"a": text}, data=CLOCK)
             with self.subTest(text):

@@ -80,7 +80,7 @@ def _later_periods(outline: Outline, predictors: Sequence[BuiltColumn]) -> Itera
     clock = prepared.spec.data.time, prepared.spec.data.every
     explained = explained_variables(prepared.response, prepared.derived, clock)
     for key, term in prepared.terms.items():
-        read = apart_from_means(looks(term, prepared.derived, clock=clock), explained)
+        read = apart_from_means(term, explained, prepared.derived, clock)
         later = {look.variable for look in read if look.offset > 0}
         if leaking := sorted(later & explained.keys()):
             names = tuple(column.name for column in predictors if column.term == key)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
 
 from facturum.data.table import Table
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
-from facturum.language.core import Name
+from facturum.language.core import List, Multiply, Name
 from facturum.language.nodes import Node
 from facturum.language.operations.imputing import Impute
 from facturum.language.operations.periods import PeriodOf
@@ -162,16 +162,28 @@ def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapp
         raise PlanError(what, place=f"terms.{key}", text=spec.terms[key], span=look.node.span, remedy=remedy)
 
 
-def apart_from_means(read: Iterable[Look], explained: Mapping[str, int]) -> list[Look]:
-    """Return what is read, but for means of groups beside an earlier period of the response: still a lag, less a mean.
+def apart_from_means(
+    term: Node, explained: Mapping[str, int], derived: Mapping[str, Node], clock: Clock
+) -> Iterator[Look]:
+    """Yield what a term reads, but for means of groups beside an earlier response: that is still a lag, less a mean.
 
-    In short panels such a lag is biased, of which a warning tells.
+    In short panels such a lag is biased, of which a warning tells. Expressions of a list and factors are each looked at.
+
+    Args:
+        term: the term.
+        explained: the variables of the response, and the period at which it reads each.
+        derived: the derived variables.
+        clock: the time of the row and the step of the plan.
     """
-    listed = list(read)
+    if isinstance(term, List | Multiply):
+        for each in term.children():
+            yield from apart_from_means(each, explained, derived, clock)
+        return
+    listed = list(looks(term, derived, clock=clock))
     earlier = {
         look.variable for look in listed if look.pooled is None and look.offset < explained.get(look.variable, 0)
     }
-    return [look for look in listed if look.pooled is None or look.variable not in earlier]
+    yield from (look for look in listed if look.pooled is None or look.variable not in earlier)
 
 
 def shared_with_response(
@@ -187,7 +199,7 @@ def shared_with_response(
     """
     found: dict[str, dict[str, Look]] = {}
     for key, term in terms.items():
-        for look in apart_from_means(looks(term, derived, clock=clock), explained):
+        for look in apart_from_means(term, explained, derived, clock):
             if look.offset == explained.get(look.variable):
                 found.setdefault(key, {}).setdefault(look.variable, look)
     return found
