@@ -167,7 +167,7 @@ def apart_from_means(
 ) -> Iterator[Look]:
     """Yield what a term reads, but for means of groups beside an earlier response: that is still a lag, less a mean.
 
-    In short panels such a lag is biased, of which a warning tells. Expressions of a list and factors are each looked at.
+    In short panels such a lag is biased, of which a warning tells. Parts of a list and factors are looked at apart.
 
     Args:
         term: the term.
