@@ -85,7 +85,7 @@ class Absorbed(unittest.TestCase):
     """Baltagi, "Econometric Analysis of Panel Data": within estimates are those of regressions with indicators."""
 
     @given(st.integers(0, 10**6))
-    @settings(max_examples=60)
+    @settings(max_examples=40)
     def test_errors_within_groups_are_those_beside_indicators(self, seed: int) -> None:
         self.check(seed)
 
