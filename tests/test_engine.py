@@ -171,7 +171,7 @@ class Agreement(unittest.TestCase):
 
     def test_products_of_many_categories_have_each_row_in_its_own_cell(self) -> None:
         dice = np.random.default_rng(11)
-        for many, few in ((20, 20), (100, 2), (128, 2), (129, 3), (60, 25)):
+        for many, few in ((20, 20), (128, 2), (129, 3), (30, 25)):
             a, b = dice.permutation(np.arange(4000) % many), dice.integers(0, few, 4000)
             x = dice.uniform(-1, 1, 4000)
             table = {"a": [f"a{i:03d}" for i in a], "b": [f"b{i:03d}" for i in b], "x": x}

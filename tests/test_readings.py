@@ -319,20 +319,20 @@ class Proof:
 
 
 class Proofs(unittest.TestCase):
-    def test_no_sentence_of_200_random_plans_is_false(self) -> None:
+    def test_no_sentence_of_many_random_plans_is_false(self) -> None:
         outcomes = {"proved": 0, "together": 0, "open": 0}
-        for seed in range(200):
+        for seed in range(110):
             made = Prediction(seed)
             for entry in made.design.columns:
                 if entry.role == "predictor":
-                    proof = Proof(made, entry.name, seed % 200)
+                    proof = Proof(made, entry.name, seed)
                     with self.subTest(seed=seed, column=entry.name):
                         try:
                             proof.check(self)
                         except fa.DataError as error:  # where a condition of the sentence leaves the domain of a log
                             self.assertIn("is not defined", str(error))
                     outcomes[proof.outcome] += 1
-        self.assertGreater(outcomes["proved"], 550, outcomes)
+        self.assertGreater(outcomes["proved"], 300, outcomes)
 
     def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
         table = huts(300, seed=34, missing=0)

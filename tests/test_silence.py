@@ -275,4 +275,4 @@ class Relations(unittest.TestCase):
             self.assertRaisesRegex(fa.DataError, r"no row is left of 7(.|\n)*history \(--history", resolved.build, new)
             self.assertEqual(resolved.build(new, history=table).X[:, 1].tolist(), [float(at) for at in range(12, 19)])
         daily = fa.Plan("y", {"ar": "lag(y, 1)"}, data={"time": "m", "every": "day"})
-        self.assertRaisesRegex(fa.DataError, 'is every = "day" the step', daily.build, table)
+        self.assertRaisesRegex(fa.DataError, 'Write every = "month"', daily.build, table)

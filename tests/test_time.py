@@ -11,13 +11,14 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+import pandas as pd
 import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
 from facturum.data.time.calendar import PARTS, part_codes, period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from tests.support import PANEL_DATA, Folder, command, panel
 
 Cells = dict[str, dict[int, float | None]]
@@ -342,7 +343,7 @@ class Periods(unittest.TestCase):
         utc = [datetime.datetime(2023, 10, 29, hour, tzinfo=datetime.UTC) for hour in range(4)]
         times = pa.array(utc, pa.timestamp("us", "Europe/Berlin"))
         plan = fa.Plan("y", {"l": "lag(y, 1)"}, data={"time": "t", "every": "hour"})
-        with self.assertRaisesRegex(fa.DataError, "an hour occurs more than once(.|\\n)*clocks are put back"):
+        with self.assertRaisesRegex(fa.DataError, "follows the clock of Europe/Berlin"):
             plan.build(pa.table({"t": times, "y": [1.0, 2.0, 3.0, 4.0]}))
         plan.build(pa.table({"t": times.cast(pa.timestamp("us", "UTC")), "y": [1.0, 2.0, 3.0, 4.0]}))
 
@@ -357,7 +358,7 @@ class Periods(unittest.TestCase):
         self.assertEqual((clock.units, clock.every, clock.history), (4, "month", 0))
 
 
-class Forms(unittest.TestCase):
+class Forms(Folder):
     def clock(self, times: list[Any], every: str = "month", **declared: str) -> tuple[str | None, str | None]:
         table = {"t": times, "x": [float(at) for at in range(len(times))]}
         variables = {"t": {"kind": "time", **declared}}
@@ -435,6 +436,46 @@ class Forms(unittest.TestCase):
             with self.assertRaisesRegex(fa.DataError, said):
                 self.clock(times, every)
         self.assertEqual(self.clock([*months, "2021-09"])[1], "2021-09")  # one row between them: a series with gaps
+
+    def test_a_step_is_known_where_its_length_in_days_changes(self) -> None:
+        def build(times: Any, every: str, stream: bool) -> None:
+            units = {"u": ["a"] * len(times), "t": times, "x": np.arange(len(times)) * 1.0}
+            plan = fa.Plan(
+                None, {"l": "lag(x, 1)"}, data={"time": "t", "every": every, "panel": ["u"]}, rows={"missing": "keep"}
+            )
+            order = np.random.default_rng(3).permutation(len(times))
+            table = pa.table(units).take(order)
+            _ = plan.build_into(self.folder / "out", table, replace=True) if stream else plan.build(table)
+
+        cases = [
+            (pd.date_range(start, periods=9, freq=freq), every, said)
+            for start, freq, longer in (
+                ("2020-01-01", "MS", "month"), ("2020-01-31", "ME", "month"), ("2019-12-31", "QE", "quarter"),
+                ("2019-02-28", "YE", "year"), ("2020-01-17", pd.DateOffset(months=1), "month"),
+            )
+            for every, said in (
+                ("day", f'Write every = "{longer}"'), ("week", f'Write every = "{longer}"'),
+            )
+        ]  # fmt: skip
+        cases += [
+            (pd.date_range("2020-01-01", periods=9, freq="MS"), "quarter", 'write every = "month"'),
+            (pd.date_range("2020-01-01", periods=9, freq="6h"), "day", 'write every = "hour"'),
+            (pd.date_range("2020-01-01", periods=9, freq="30min"), "hour", 'write every = "30 minutes"'),
+        ]
+        zoned = pd.date_range("2024-03-30T20:00", periods=24, freq="30min", tz="Europe/London")
+        cases += [(zoned, step, "follows the clock of Europe/London") for step in ("30 minutes", "15 minutes")]
+        for times, every, said in cases:
+            for stream in (False, True):
+                with self.subTest(times=str(times[:2]), every=every), self.assertRaisesRegex(fa.DataError, said):
+                    build(times, every, stream)
+        for times, every in (
+            (zoned.tz_convert("UTC"), "30 minutes"), (zoned[:8], "30 minutes"),
+            (pd.date_range("2024-03-28", periods=9, tz="Europe/London"), "day"),
+            (pd.DatetimeIndex(["2020-01-01", "2020-02-01", "2020-03-01", "2020-03-02", "2020-05-01"]), "day"),
+            (pd.DatetimeIndex([f"2020-{m:02d}-{3 * m:02d}" for m in range(1, 9)]), "day"),  # irregular: policy dates
+        ):  # fmt: skip
+            for stream in (False, True):
+                build(times, every, stream)
 
     def test_times_are_periods_where_categories_are_wanted(self) -> None:
         table = panel(3, gaps=0, missing=0)

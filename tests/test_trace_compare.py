@@ -207,6 +207,34 @@ class Comparisons(Folder):
         self.assertAlmostEqual(before, np.mean(data["beds"]), 7)
         self.assertAlmostEqual(after, np.mean(data["beds"]) + 10, 7)
 
+    def test_vintages_of_a_panel_are_matched_by_unit_and_period(self) -> None:
+        def vintage(months: int) -> dict[str, list[object]]:
+            rows = [(hut, month) for hut in ("Alpina", "Bergli") for month in range(months)]
+            return {
+                "hut": [hut for hut, _ in rows],
+                "month": [f"{2020 + month // 12}-{month % 12 + 1:02d}" for _, month in rows],
+                "price": [40.0 + (hut == "Bergli") + month % 5 for hut, month in rows],
+            }
+
+        def made(carry: list[str], table: dict[str, list[object]]) -> fa.Design:
+            data = {"time": "month", "every": "month", "panel": ["hut"], "carry": carry}
+            return fa.Plan("price", {"before": "lag(price, 1)", "trend": "trend()"}, data=data).build(table)
+
+        old, new = vintage(10), vintage(14)
+        found = fa.compare(made(["hut", "month"], old), made(["hut", "month"], new))
+        self.assertEqual((found.by, found.cells, found.rows_in_both), (("hut", "month"), (), 18))
+        self.assertEqual(
+            [(each.kind, each.count, each.rows[0]) for each in found.rows], [("gained", 8, "Alpina, 2020-11")]
+        )
+        bare = fa.compare(made([], old), made([], new))
+        self.assertTrue(bare.cells)
+        self.assertIn('write carry = ["hut", "month"] in [data]', str(bare))
+        changed = {**old, "price": [99.0, *old["price"][1:]]}
+        same = fa.compare(made(["hut", "month"], old), made(["hut", "month"], changed))
+        self.assertEqual(same.by, ())  # rows that lie where they lay are told by their numbers
+        fewer = fa.compare(made([], old), fa.Plan(None, {"one": "1 / price"}).build(old))
+        self.assertIn("The second build does not read hut.", fewer.source)
+
     def test_rows_are_told_by_reason_and_by_key(self) -> None:
         data = huts(60, seed=4, missing=0.0)
         fewer = fa.Plan("stays", {"price": "log(price)"}, rows={"keep": "beds > 30"})

@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import Timing, period_numbers
+from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.design import Design

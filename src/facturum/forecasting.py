@@ -14,7 +14,8 @@ from facturum.data.table import Table
 from facturum.data.time.appending import append, without_overlap
 from facturum.data.time.calendar import period_text
 from facturum.data.time.future import filled_in, future_rows, lacking
-from facturum.data.time.series import Timing, period_numbers, period_starts, series_of
+from facturum.data.time.periods import Timing, period_numbers, period_starts
+from facturum.data.time.series import series_of
 from facturum.data.values import Kind
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.shaping import DATA, Given, declared_tables

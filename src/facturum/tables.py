@@ -12,7 +12,7 @@ from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
 from facturum.data.table import Table
 from facturum.data.time import conversion
-from facturum.data.time.series import STEPS, Timing
+from facturum.data.time.periods import STEPS, Timing
 from facturum.engine.passes.build import build
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest

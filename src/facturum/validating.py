@@ -11,7 +11,7 @@ import numpy as np
 from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, FloatArray
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TypeAlias
 
-from facturum.data.time.series import step_noun
+from facturum.data.time.periods import step_noun
 
 STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see `stepped`
 

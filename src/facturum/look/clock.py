@@ -9,7 +9,8 @@ import numpy as np
 from facturum.data.declared import as_time
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, weekend
-from facturum.data.time.series import STEPS, Timing, period_numbers, series_of
+from facturum.data.time.periods import STEPS, Timing, period_numbers
+from facturum.data.time.series import series_of
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError

@@ -13,7 +13,7 @@ from facturum.data.declared import Declaration, as_time, declare
 from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.table import Table
 from facturum.data.time.calendar import PARTS, part_codes
-from facturum.data.time.series import step_noun
+from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.engine.planning.names import slug

@@ -7,8 +7,7 @@ from rich.padding import Padding
 from rich.rule import Rule
 from rich.text import Text
 
-from facturum.audit.proof.compare import DRIFTED, Comparison
-from facturum.errors import counted
+from facturum.audit.proof.changes import DRIFTED, Comparison
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 
@@ -19,7 +18,7 @@ def comparison_view(comparison: Comparison) -> RenderableType:
     """Return what changed, by topic; nothing of topics without changes."""
     if comparison.same:
         return Text.assemble(("the same ", "bold green"), safe(str(comparison)))
-    title = f"from {comparison.before} to {comparison.after}: {counted(comparison.rows_in_both, 'row')} in both"
+    title = f"from {comparison.before} to {comparison.after}: {comparison.matched}"
     view: list[RenderableType] = [safe(title, "bold")]
     for topic, sentences in comparison.sections():
         if sentences:

@@ -17,7 +17,7 @@ from rich.theme import Theme
 
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry, LearnedEntry
 from facturum.audit.proof.verify import Verification
-from facturum.data.time.series import step_noun
+from facturum.data.time.periods import step_noun
 from facturum.engine.passes.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
 from facturum.show.fitting import Fitting, Head

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from facturum.data.grouping import dense_ranks
-from facturum.data.time.series import period_numbers, row_numbers
+from facturum.data.time.periods import period_numbers
+from facturum.data.time.series import row_numbers
 from facturum.data.values import Array
 from facturum.engine.planning.spec import DataSpec
 from facturum.errors import DataError, counted, nearest

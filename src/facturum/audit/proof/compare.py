@@ -11,16 +11,16 @@ import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.fingerprints import Fingerprint
+from facturum.audit.proof.changes import CellChange, Comparison, Moved, RowChange
 from facturum.audit.proof.source_changes import KnownMarks, source_changes
 from facturum.audit.row_map import RowMap
 from facturum.data.values import Array, FloatArray
-from facturum.errors import FacturumError, counted, rows_in_words
+from facturum.engine.planning.shaping import DATA
+from facturum.errors import FacturumError, counted
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
-from facturum.notebook import table_html
-from facturum.numerics.drift import Drift, drift_between
+from facturum.numerics.drift import drift_between
 
-DRIFTED = 0.1  # of the stability index: below, samples count as alike
 _SECTIONS = ("response", "intercept", "data", "variables", "stack", "convert", "series", "derived", "rows", "checks")
 
 
@@ -47,134 +47,13 @@ class Side:
         return self.rows.kept if self.keys is None else self.keys
 
 
-@dataclass(frozen=True)
-class Moved:
-    """A learned value that moved."""
-
-    term: str
-    what: str
-    before: str
-    after: str
-
-    def __str__(self) -> str:
-        return f"{self.term}: {self.what} was {self.before}, and is {self.after}."
-
-
-@dataclass(frozen=True)
-class RowChange:
-    """Rows that are in one matrix only.
-
-    Args:
-        kind: gained or lost.
-        reason: why they were not in the other.
-        rows: source row numbers, or what identifies rows; the first few.
-        count: how many.
-    """
-
-    kind: str
-    reason: str
-    rows: tuple[Any, ...]
-    count: int
-
-    def __str__(self) -> str:
-        where = "the second build only" if self.kind == "gained" else "the first build only"
-        return f"{counted(self.count, 'row')} in {where}: {self.reason}. {_some(self.rows, self.count)}"
-
-
-@dataclass(frozen=True)
-class CellChange:
-    """A column with cells that differ in rows of both builds.
-
-    Args:
-        column: its name.
-        count: how many cells.
-        largest: the largest difference; None where some are missing on one side only.
-        rows: what identifies the rows, the first few.
-        before, after: the values in the first of them.
-    """
-
-    column: str
-    count: int
-    largest: float | None
-    rows: tuple[Any, ...]
-    before: float | None
-    after: float | None
-
-    def __str__(self) -> str:
-        first = f"The first of them was {_number(self.before)}, and is {_number(self.after)}."
-        return f"{self.column}: {counted(self.count, 'cell')} differ. {_some(self.rows, self.count)} {first}"
-
-
-@dataclass(frozen=True)
-class Comparison:
-    """What changed from one build to another.
-
-    Args:
-        before, after: how the builds are called.
-        plan: sentences on the plan.
-        columns: sentences on columns added, removed and renamed.
-        learned: learned values that moved.
-        source: sentences on cells of the source that changed.
-        rows: rows gained and lost, by reason.
-        cells: cells that differ in rows of both, by column.
-        drifts: columns of both by how far their distributions are apart, the farthest first.
-        rows_in_both: how many rows are in both matrices.
-    """
-
-    before: str
-    after: str
-    plan: tuple[str, ...]
-    columns: tuple[str, ...]
-    learned: tuple[Moved, ...]
-    source: tuple[str, ...]
-    rows: tuple[RowChange, ...]
-    cells: tuple[CellChange, ...]
-    drifts: tuple[tuple[str, Drift], ...]
-    rows_in_both: int
-
-    @property
-    def same(self) -> bool:
-        """Whether nothing changed."""
-        return not (self.plan or self.columns or self.learned or self.source or self.rows or self.cells)
-
-    def sections(self) -> Iterator[tuple[str, list[str]]]:
-        """Yield what changed, by topic: a title and sentences."""
-        yield "plan", list(self.plan)
-        yield "columns", list(self.columns)
-        yield "learned values", [str(each) for each in self.learned]
-        yield "source", list(self.source)
-        yield "rows", [str(each) for each in self.rows]
-        yield "cells", [str(each) for each in self.cells]
-
-    def __str__(self) -> str:
-        if self.same:
-            return f"{self.before} and {self.after} are the same: {counted(self.rows_in_both, 'row')}."
-        lines = [f"from {self.before} to {self.after}, {counted(self.rows_in_both, 'row')} in both"]
-        for title, sentences in self.sections():
-            lines += [f"{title}:", *[f"    {sentence}" for sentence in sentences]] if sentences else []
-        return "\n".join(lines)
-
-    def __repr__(self) -> str:
-        return str(self)
-
-    def _repr_html_(self) -> str:
-        rows = [[title, sentence] for title, sentences in self.sections() for sentence in sentences]
-        rows += [["drift", f"{name}: {drift_text(drift)}"] for name, drift in self.drifts[:10]]
-        return table_html(f"from {self.before} to {self.after}", ("topic", "what changed"), rows)
-
-
-def drift_text(drift: Drift) -> str:
-    """Return in words how far a column drifted."""
-    apart = "" if drift.difference is None else f", means {drift.difference:+.2f} standard deviations apart"
-    gone = f", missing {100 * drift.missing[0]:.1f} % and {100 * drift.missing[1]:.1f} %" if any(drift.missing) else ""
-    return f"stability index {drift.stability:.3f}{apart}{gone}"
-
-
-def compare(before: Side, after: Side) -> Comparison:
+def compare(before: Side, after: Side, by: tuple[str, ...] = (), hint: str = "") -> Comparison:
     """Return what changed from one build to another.
 
     Args:
         before, after: the builds.
+        by: the variables that the keys of both are made of.
+        hint: what would match rows better.
     """
     old, new = before.columns, after.columns
     both, at_before, at_after = np.intersect1d(before.identities, after.identities, return_indices=True)
@@ -194,6 +73,8 @@ def compare(before: Side, after: Side) -> Comparison:
         tuple(_cell_changes(before, after, pairs, both, at_before, at_after)),
         tuple(drifts),
         len(both),
+        by,
+        hint,
     )
 
 
@@ -314,8 +195,16 @@ def _short(value: Any) -> str:
 def _source(old: ColumnMap, new: ColumnMap) -> Iterator[str]:
     """Yield which cells of the source are not as they were, from the fingerprints of both builds."""
     tables = {place: _marks(marks) for place, marks in new.fingerprints.items() if marks}
-    for _, sentence in source_changes(tables, {p: m for p, m in old.fingerprints.items() if p in tables}):
+    read = {
+        place: {name: mark for name, mark in marks.items() if name in tables[place]}
+        for place, marks in old.fingerprints.items()
+        if place in tables
+    }
+    for _, sentence in source_changes(tables, read):
         yield sentence
+    for place, marks in read.items():
+        for name in old.fingerprints[place].keys() - marks.keys():
+            yield f"The second build does not read {name}{'' if place == DATA else f' of {place}'}."
 
 
 def _marks(marks: dict[str, Fingerprint]) -> KnownMarks:
@@ -366,14 +255,3 @@ def _cell_changes(
         largest = None if np.isnan(apart).any() else float(apart.max())
         values = [None if np.isnan(v) else float(v) for v in (first[at[0]], second[at[0]])]
         yield CellChange(b.name, len(at), largest, tuple(both[at[:5]].tolist()), values[0], values[1])
-
-
-def _some(rows: Sequence[Any], count: int) -> str:
-    if all(isinstance(row, int) for row in rows):
-        return rows_in_words(list(rows), count)
-    more = f" and {count - len(rows):,} more" if count > len(rows) else ""
-    return f"Rows {'; '.join(map(str, rows))}{more}."
-
-
-def _number(value: float | None) -> str:
-    return "missing" if value is None else f"{value:.10g}"

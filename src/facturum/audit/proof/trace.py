@@ -11,7 +11,7 @@ import numpy as np
 from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.verify import ALLOWED_STEPS, definitions_of, formula_node
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Kind, Values, label_text
 from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source

@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.audit.entries import AbsenceEntry
 from facturum.audit.topics.stretch import Stretch
-from facturum.data.time.series import step_noun
+from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.prepared import Prepared

@@ -11,7 +11,8 @@ import numpy as np
 
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import AT_ONCE, period_numbers
+from facturum.data.time.faults import AT_ONCE
+from facturum.data.time.periods import period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
 from facturum.engine.blocks.source import Source

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.time.spans import HOUR, Observed, Periods, Runs, begins, inner_periods, periods_of, start_hours
 from facturum.data.values import Array, Mask
 

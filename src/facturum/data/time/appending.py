@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from facturum.data.table import Table
-from facturum.data.time.series import Timing, series_of
+from facturum.data.time.periods import Timing
+from facturum.data.time.series import series_of
 from facturum.data.values import Array, Kind, Labels, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError

@@ -11,7 +11,8 @@ from facturum.data.table import Table
 from facturum.data.time.aggregate import LONGER, aggregated, shared_days
 from facturum.data.time.disaggregate import SHORTER, refined
 from facturum.data.time.ordering import runs_of
-from facturum.data.time.series import OWN_STEPS, Timing, period_numbers, series_of
+from facturum.data.time.periods import OWN_STEPS, Timing, period_numbers
+from facturum.data.time.series import series_of
 from facturum.data.time.spans import HOUR, Observed, Periods, Runs, begins, nests, periods_of, start_hours
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable

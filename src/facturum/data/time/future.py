@@ -9,7 +9,7 @@ import numpy as np
 from facturum.data.grouping import group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
-from facturum.data.time.series import Timing, period_numbers, period_starts
+from facturum.data.time.periods import Timing, period_numbers, period_starts
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, named

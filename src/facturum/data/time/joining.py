@@ -10,7 +10,8 @@ import numpy as np
 
 from facturum.data.grouping import dense_ranks, first_rows, group_numbers
 from facturum.data.table import Table
-from facturum.data.time.series import Series, Timing, series_of
+from facturum.data.time.periods import Timing
+from facturum.data.time.series import Series, series_of
 from facturum.data.values import Array, Mask, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError, nearest

@@ -11,16 +11,17 @@ import numpy as np
 from facturum.data.grouping import first_rows, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import weekend
-from facturum.data.time.faults import refuse_unplaced
-from facturum.data.time.series import (
+from facturum.data.time.faults import (
     AT_ONCE,
-    Timing,
-    period_numbers,
-    refuse_longer,
-    series_of,
+    Spacing,
+    finer_steps,
+    refuse_clock_changes,
+    refuse_unplaced,
     twice_error,
     weekend_error,
 )
+from facturum.data.time.periods import Timing, period_numbers
+from facturum.data.time.series import series_of
 from facturum.data.time.spans import Runs
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -68,11 +69,13 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     """Return whether rows are known to be in order and to have no fault, reading them once."""
     panel = [table[name] for name in timing.panel]
     time = table[timing.time] if timing.time is not None else None
-    if time is not None and (time.kind is not Kind.TIME or time.valid is not None or timing.every == "workday"):
-        return False  # whether these are times, and rows lie in weekends, is asked where all are sorted
+    if time is not None and (
+        time.kind is not Kind.TIME or time.valid is not None or timing.every == "workday" or "tz=" in time.storage
+    ):
+        return False  # whether these are times, in weekends, or of a clock that changes, is asked where all are sorted
 
-    def looked_at(leaf: tuple[int, int]) -> tuple[Array, int] | None:
-        """Return where units begin, and the common length of the steps; None where rows are not in order."""
+    def looked_at(leaf: tuple[int, int]) -> tuple[Array, bool] | None:
+        """Return where units begin, and whether a period follows the one before; None where rows are not in order."""
         start, stop = leaf
         begin = max(start - 1, 0)
         new_unit = unit_changes(panel, begin, stop)
@@ -80,21 +83,19 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
             new_unit[0] = False
         starts = np.flatnonzero(new_unit) + begin
         if time is None:
-            return starts, 1
+            return starts, True
         steps = np.diff(period_numbers(time.data[begin:stop], timing.every))
         within = steps if not len(starts) else steps[~new_unit[1:]]
         if len(within) and int(within.min()) < 1:
             return None
-        if timing.every == "row":
-            return starts, 1
-        return starts, 1 if (within == 1).any() else int(np.gcd.reduce(within))
+        return starts, timing.every == "row" or bool((within == 1).any())
 
     leaves = [(start, min(start + AT_ONCE, table.length)) for start in range(0, table.length, AT_ONCE)]
     if not leaves or looked_at(leaves[0]) is None:
         return False
     parts = [part for part in each(looked_at, leaves) if part is not None]
-    common = int(np.gcd.reduce([step for _, step in parts])) if parts else 0
-    return len(parts) == len(leaves) and common == 1 and _each_once(panel, np.concatenate([part for part, _ in parts]))
+    adjacent = any(follows for _, follows in parts)
+    return len(parts) == len(leaves) and adjacent and _each_once(panel, np.concatenate([part for part, _ in parts]))
 
 
 def runs_of(table: Table, timing: Timing) -> Runs | None:
@@ -164,7 +165,9 @@ def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array
         return
     time, panel = table[timing.time], [table[name] for name in timing.panel]
     pairs: list[int] = []
-    twice = weekends = steps_seen = apart = 0
+    twice = weekends = 0
+    spacing, finer = Spacing(timing.every), list[str]()
+    refuse_clock_changes(time, timing.every, table.source)
     first_weekends: list[int] = []
     for start in range(0, table.length, AT_ONCE):
         begin, stop = max(start - 1, 0), min(start + AT_ONCE, table.length)
@@ -175,9 +178,12 @@ def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array
         steps = np.diff(period_numbers(part.data, timing.every))
         within = ~unit_changes(panel, begin, stop)[1:] & known[1:] & known[:-1]
         same = np.flatnonzero(within & (steps == 0)) + begin
+        if len(same):
+            fits = finer_steps(timing.every, part.data, same - begin)
+            finer = [step for step in finer if step in fits] if twice else fits
         twice += len(same)
         pairs += [row for at in same[: 3 - len(pairs) // 2] for row in numbers(np.array([at, at + 1])).tolist()]
-        apart, steps_seen = int(np.gcd(apart, np.gcd.reduce(steps[within]))), steps_seen + int(within.sum())
+        spacing.add(part.data, steps, within)
         if timing.every == "workday":
             at_weekend = np.flatnonzero(known & weekend(part.data))[0 if begin == start else 1 :] + begin
             weekends += len(at_weekend)
@@ -185,7 +191,5 @@ def refuse_faults(table: Table, timing: Timing, numbers: Callable[[Array], Array
     if weekends:
         raise weekend_error(time.name, table.source, np.array(sorted(first_weekends)), weekends)
     if twice:
-        raise twice_error(timing, table.source, sorted(set(pairs)), twice)
-    if apart != 1:
-        first = numbers(np.arange(min(3, table.length)))
-        refuse_longer(timing, table.source, apart, steps_seen, first, table.length)
+        raise twice_error(timing, table.source, sorted(set(pairs)), twice, finer)
+    spacing.refuse(table.source, numbers(np.arange(min(3, table.length))), table.length)

@@ -9,118 +9,20 @@ import numpy as np
 
 from facturum.data.grouping import SPARSE, group_numbers
 from facturum.data.table import Table
-from facturum.data.time.calendar import MINUTES, first_day, weekend
-from facturum.data.time.faults import not_a_time, refuse_unplaced
+from facturum.data.time.calendar import weekend
+from facturum.data.time.faults import (
+    AT_ONCE,
+    Spacing,
+    finer_steps,
+    not_a_time,
+    refuse_clock_changes,
+    refuse_unplaced,
+    twice_error,
+    weekend_error,
+)
+from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
-from facturum.errors import DataError, counted
-
-STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
-OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
-_NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
-_HOUR = 3_600_000_000
-AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
-_BELOW_A_DAY = ("hour", *MINUTES)
-FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
-_LONGER = {
-    "hour": ((24, "day"),),
-    "day": ((7, "week"),),
-    "month": ((12, "year"), (3, "quarter")),
-    "quarter": ((4, "year"),),
-    "workday": ((5, "week"),),
-    "15 minutes": ((4, "hour"), (2, "30 minutes")),
-    "30 minutes": ((2, "hour"),),
-}
-
-
-def step_noun(every: str) -> str:
-    """Return what a period of a step is called.
-
-    Example:
-        >>> step_noun("month"), step_noun("30 minutes"), step_noun("week_sun")
-        ('month', 'half hour', 'week')
-    """
-    return _NOUNS.get(every, every.partition("_")[0])
-
-
-@dataclass(frozen=True)
-class Timing:
-    """How rows follow one another.
-
-    Args:
-        time: the time variable; None where rows follow one another as they stand.
-        every: the step from one period to the next.
-        panel: the variables within which a series runs.
-    """
-
-    time: str | None
-    every: str
-    panel: tuple[str, ...] = ()
-
-
-def period_numbers(moments: Array, step: str) -> Array:
-    """Return the number of the period that each moment lies in, counted from 1970.
-
-    Args:
-        moments: microseconds since 1970.
-        step: year, quarter, month, week (from Monday; ``week_sun`` from Sunday), day, workday (Monday to Friday; a
-            weekend counts as its Friday), hour, 30 minutes, 15 minutes or minute; for a row, the moment, by which
-            rows are ordered.
-
-    Example:
-        >>> period_numbers(np.array([0, 32 * 24 * 3_600_000_000]), "month").tolist()
-        [0, 1]
-    """
-    if step == "row":
-        return moments
-    if step in MINUTES:
-        parts: Array = np.floor_divide(moments, MINUTES[step] * 60_000_000)
-        return parts
-    if step == "hour":
-        hours: Array = np.floor_divide(moments, _HOUR)
-        return hours
-    days: Array = np.floor_divide(moments, 24 * _HOUR)
-    if step == "day":
-        return days
-    if step == "workday":
-        since_monday = days + 3  # 1970 began on a Thursday
-        workdays: Array = 5 * np.floor_divide(since_monday, 7) + np.minimum(since_monday % 7, 4) - 3
-        return workdays
-    if step.startswith("week"):
-        weeks: Array = np.floor_divide(days - first_day(step), 7)
-        return weeks
-    months: Array = days.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
-    numbers: Array = np.floor_divide(months, {"month": 1, "quarter": 3, "year": 12}[step])
-    return numbers
-
-
-def period_starts(numbers: Array, step: str) -> Array:
-    """Return the moment at which each period begins, in microseconds since 1970.
-
-    Args:
-        numbers: of the periods, as `period_numbers` gives them.
-        step: as there.
-
-    Example:
-        >>> period_starts(np.array([0, 1]), "day").tolist(), period_starts(np.array([-1]), "month").tolist()
-        ([0, 86400000000], [-2678400000000])
-    """
-    if step in MINUTES:
-        return numbers * (MINUTES[step] * 60_000_000)
-    if step == "hour":
-        return numbers * _HOUR
-    if step == "day":
-        days = numbers
-    elif step == "workday":
-        weeks, weekday = np.divmod(numbers + 3, 5)
-        days = 7 * weeks + weekday - 3
-    elif step.startswith("week"):
-        days = 7 * numbers + first_day(step)
-    else:
-        months = numbers * {"month": 1, "quarter": 3, "year": 12}[step]
-        days = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
-    starts: Array = days * (24 * _HOUR)
-    return starts
 
 
 @dataclass(frozen=True)
@@ -255,11 +157,12 @@ def series_of(table: Table, timing: Timing, visible: Mask | None = None) -> Seri
     if timing.every == "row":
         refuse_unplaced(time, table.source)
     series = Series(unit, period_numbers(time.data, timing.every), known, timing.every)
-    _refuse_twice(series, timing, table.source)
+    refuse_clock_changes(time, timing.every, table.source)
+    _refuse_twice(series, time, timing, table.source)
     if timing.every == "row":
         return Series(unit, _ranks(series), known)
     if visible is None:
-        _refuse_coarser(series, timing, table.source)
+        _refuse_coarser(series, time, timing, table.source)
     return series
 
 
@@ -302,62 +205,18 @@ def _refuse_weekends(time: Variable, known: Mask, source: str) -> None:
         raise weekend_error(time.name, source, rows, len(rows))
 
 
-def weekend_error(name: str, source: str, rows: Array, count: int) -> DataError:
-    """Return the error that a time of workdays has weekends.
-
-    Args:
-        name: of the time.
-        source: where its table comes from.
-        rows: the first of these.
-        count: how many there are.
-    """
-    return DataError(
-        f"'{name}' has Saturdays or Sundays in {source}, and every is 'workday'",
-        place="data.every",
-        rows=rows[:10].tolist(),
-        count=count,
-        remedy='Leave these rows out beforehand, or write every = "day".',
-    )
-
-
-def _refuse_coarser(series: Series, timing: Timing, source: str) -> None:
+def _refuse_coarser(series: Series, time: Variable, timing: Timing, source: str) -> None:
     """Refuse rows whose step is longer than the plan's, for which lags and changes would find no neighbour."""
-    order = series.order
-    apart, count = 0, 0
+    order, spacing = series.order, Spacing(timing.every)
     for start in range(0, len(order), AT_ONCE):
         part = order[start : start + AT_ONCE + 1]
-        steps = np.diff(series.period[part])[np.diff(series.unit[part]) == 0]
-        apart, count = int(np.gcd(apart, np.gcd.reduce(steps.astype(np.int64)))), count + len(steps)
-        if apart == 1:
+        spacing.add(time.data[part], np.diff(series.period[part]), np.diff(series.unit[part]) == 0)
+        if spacing.adjacent:
             return
-    refuse_longer(timing, source, apart, count, order[:3] + 1, len(order))
+    spacing.refuse(source, order[:3] + 1, len(order))
 
 
-def refuse_longer(timing: Timing, source: str, apart: int, steps: int, rows: Array, count: int) -> None:
-    """Refuse a step longer than the plan's.
-
-    Args:
-        timing: how rows follow one another.
-        source: where the table comes from.
-        apart: the common length of its steps, in periods.
-        steps: how many steps there are.
-        rows: the first rows.
-        count: how many rows there are.
-    """
-    longer = next((step for length, step in _LONGER.get(timing.every, ()) if apart % length == 0), None)
-    if steps < FEWEST_STEPS or longer is None:
-        return
-    raise DataError(
-        f"the rows of {source} are all {apart} {step_noun(timing.every)}s apart or a multiple of it, "
-        f"and every is '{timing.every}'",
-        place="data.every",
-        rows=sorted(rows.tolist()),
-        count=count,
-        remedy=f'Write every = "{longer}".',
-    )
-
-
-def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
+def _refuse_twice(series: Series, time: Variable, timing: Timing, source: str) -> None:
     if series.placed is not None:
         return
     order = series.order
@@ -366,26 +225,5 @@ def _refuse_twice(series: Series, timing: Timing, source: str) -> None:
         return
     at = np.flatnonzero(same)
     pairs = {row for place in at[:3].tolist() for row in (int(order[place]) + 1, int(order[place + 1]) + 1)}
-    raise twice_error(timing, source, sorted(pairs), len(at))
-
-
-def twice_error(timing: Timing, source: str, rows: list[int], count: int) -> DataError:
-    """Return the error that periods occur more than once within a unit.
-
-    Args:
-        timing: how rows follow one another.
-        source: where the table comes from.
-        rows: the first of these, both rows of each pair.
-        count: how many rows there are too many.
-    """
-    within = f" of the same {' and '.join(timing.panel)}" if timing.panel else ""
-    noun = "time" if timing.every == "row" else step_noun(timing.every)
-    step = ("an " if timing.every == "hour" else "a ") + noun
-    return DataError(
-        f"{step} occurs more than once{within} in {source}: {counted(count, 'row')} too many",
-        place="data.time",
-        rows=rows,
-        count=len(rows) if count <= 3 else 2 * count,
-        remedy="Name the variable that identifies the units as panel, use a finer step, or aggregate the rows first."
-        + (f" Where clocks are put back, {step} occurs twice: give UTC." if timing.every in _BELOW_A_DAY else ""),
-    )
+    finer = finer_steps(timing.every, time.data[order], at)
+    raise twice_error(timing, source, sorted(pairs), len(at), finer)

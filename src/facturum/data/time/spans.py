@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.data.time.calendar import first_day
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Mask
 
 HOUR = 3_600_000_000

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from facturum.data.time.series import period_starts
+from facturum.data.time.periods import period_starts
 from facturum.data.values import Array, Mask, Values
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Block, Node

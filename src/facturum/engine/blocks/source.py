@@ -13,7 +13,8 @@ import numpy as np
 from facturum.data.table import Table
 from facturum.data.time.joining import JoinedSeries
 from facturum.data.time.ordering import unit_changes
-from facturum.data.time.series import Series, Timing, period_numbers, series_of
+from facturum.data.time.periods import Timing, period_numbers
+from facturum.data.time.series import Series, series_of
 from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Variable
 from facturum.engine.blocks.failing import fine_values

@@ -6,7 +6,7 @@ import numpy as np
 
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, period_text
-from facturum.data.time.series import period_numbers, period_starts
+from facturum.data.time.periods import period_numbers, period_starts
 from facturum.data.values import Kind, Label
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.scope import Scope

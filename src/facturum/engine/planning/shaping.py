@@ -15,7 +15,8 @@ from facturum.data.time.appending import append, without_overlap
 from facturum.data.time.conversion import Converted, Take, convert
 from facturum.data.time.joining import JoinedSeries, SeriesToJoin, join
 from facturum.data.time.ordering import order_of_time
-from facturum.data.time.series import Timing, series_of
+from facturum.data.time.periods import Timing
+from facturum.data.time.series import series_of
 from facturum.data.time.spans import nests
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError
 from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
 from facturum.data.time.conversion import MEANINGS, Take
-from facturum.data.time.series import Timing
+from facturum.data.time.periods import Timing
 from facturum.data.values import Label, label_text
 from facturum.errors import PlanError, nearest
 from facturum.language.stored import StoredLiteral

@@ -17,7 +17,7 @@ from facturum.data.time.conversion import Converted
 from facturum.data.time.joining import JoinedSeries, SeriesToJoin
 from facturum.data.time.merging import Keys, Runs, order_of
 from facturum.data.time.ordering import refuse_faults
-from facturum.data.time.series import Timing, period_numbers
+from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.values import Array, Kind, Label, Labels, label_text, sorted_labels
 from facturum.data.variable import Variable
 from facturum.engine.planning.needed import variables_needed

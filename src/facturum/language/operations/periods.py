@@ -6,16 +6,16 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.time import series
+from facturum.data.time import periods
 from facturum.data.time.calendar import period_of, period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Kind, Values, and_masks
 from facturum.language.nodes import Kinds, Node, Type, need_number, operation
 from facturum.language.operations.lookup import Lookup
 from facturum.language.options import argument, arguments, one_of, option
 from facturum.language.rows import Rows
 
-STEPS = (*series.STEPS[:-1], "minute")  # all but the row
+STEPS = (*periods.STEPS[:-1], "minute")  # all but the row
 
 
 @operation

@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from facturum.data.time.calendar import PARTS, part_codes, part_labels, period_text
-from facturum.data.time.series import period_numbers
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
 from facturum.language.core import Multiply, Name, Number, Power, Text
 from facturum.language.logic import period_written
