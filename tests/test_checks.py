@@ -144,7 +144,7 @@ class Dependence(unittest.TestCase):
         late = np.arange(ROWS) >= 200
         cases: list[tuple[dict[str, str], dict[str, Any], dict[str, Any], str, str]] = [
             ({"k": "category(kind, coding='every')"}, table(), {}, "dependence",
-             "k_a + k_b + k_c = intercept; the columns of k add up to the intercept: write coding='reference', or"),
+             "k_a + k_b + k_c = 1; the columns of k add up to the intercept: write coding='reference', or"),
             ({"age": "age", "b": "b"}, table(b=2 * age + 3), {}, "dependence", "b = 2·age + 3; age and b have no"),
             ({"x": "x", "z": "z", "w": "w"}, table(w=x / 2 - base["z"]), {}, "dependence", "w = 0.5·x − z;"),
             ({"age": "age", "b": "b"}, table(b=age), {}, "duplicate", "b is the same as age. Leave one of them out."),
@@ -158,6 +158,18 @@ class Dependence(unittest.TestCase):
         for terms, data, sections, check, said in cases:
             with self.subTest(said):
                 self.assertIn(said, told(check, found(terms, data, **sections)))
+
+    def test_a_term_that_others_hold_is_told_once_and_the_rest_without_it(self) -> None:
+        days = {"d": np.arange("2020-01-01", "2020-07-01", dtype="datetime64[D]"), "y": np.arange(182.0) % 5}
+        waves = {"b": "season('weekday', coding='waves', pairs=3)"}
+        for coding, rest in (("every", "a_mon + a_tue + a_wed + a_thu + a_fri + a_sat + a_sun = 1"), ("reference", "")):
+            terms = {"a": f"season('weekday', coding='{coding}')", **waves}
+            plan = fa.Plan("y", terms, data={"time": "d", "every": "day"})
+            texts = [each.text for each in plan.build(days).checks if each.check == "dependence"]
+            self.assertEqual(
+                texts[0], "the 6 columns of b are linear combinations of those of a. Leave out b, or those."
+            )
+            self.assertEqual([text.partition(";")[0] for text in texts[1:]], [rest] if rest else [])
 
     def test_a_response_that_is_constant_while_learning_is_no_column(self) -> None:
         data = table(y=np.where(np.arange(ROWS) < 200, 1.0, 2.0))
@@ -384,13 +396,13 @@ k = "category(kind, coding='every')"
             for stream in ((), ("--stream",)):
                 done = self.build(*options, *stream)
                 self.assertEqual(done.returncode, 1, done.stderr)
-                self.assertIn("checks.dependence: k_a + k_b + k_c = intercept", done.stderr)
+                self.assertIn("checks.dependence: k_a + k_b + k_c = 1", done.stderr)
                 self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["plan.toml", "t.csv"])
 
     def test_warnings_are_shown_and_kept_and_may_be_off(self) -> None:
         done = self.build()
         self.assertEqual(done.returncode, 0)
-        self.assertIn("warning: k_a + k_b + k_c = intercept", done.stdout)
+        self.assertIn("warning: k_a + k_b + k_c = 1", done.stdout)
         columns = fa.open_design(self.folder / "out").columns
         self.assertIn("k_a", columns.warnings[0])
         self.assertFalse(next(c for c in columns.checks if "linear combination of others" in c.check).ok)

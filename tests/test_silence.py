@@ -73,6 +73,9 @@ class Leaks(unittest.TestCase):
             ("z", "mean(z, by=[u])", None),
             ("z", "[lag(z, 1), mean(z, by=[u])]", None),
             ("z", "lag(z, 1) * mean(z, by=[u])", None),
+            ("z", "lag(z, 1) + mean(z, by=[u])", None),
+            ("z", "lag(z, 1) - mean(z, by=[u])", None),
+            ("z", "lag(z, 1) - mean(lag(z, 1), by=[u])", ""),
         ):
             plan = fa.Plan(response, {"a": text}, data=CLOCK)
             with self.subTest(text):

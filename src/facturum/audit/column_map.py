@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.checks.checks import Checks
-from facturum.audit.checks.finding import TITLES, WARNING, Finding, refuse
+from facturum.audit.checks.finding import WARNING, refuse
 from facturum.audit.entries import (
     CheckEntry,
     ColumnEntry,
@@ -162,7 +161,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
             *[warning for each in imputations for warning in imputation_warnings(each, preparation.flagged)],
             *[warning for each in scores for warning in score_warnings(each)],
         ],
-        checks=[*_checks(rows, entries), *([] if plan.resolved else _outcomes(checks, findings))],
+        checks=[*_checks(rows, entries), *([] if plan.resolved else checks.outcomes(findings))],
         rows=rows,
         columns=entries,
         learned=learned,
@@ -180,10 +179,6 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         terms=checks.terms(),
         leverages=checks.leverages(),
     )
-
-
-def _outcomes(checks: Checks, findings: list[Finding]) -> list[CheckEntry]:
-    return [CheckEntry(check=TITLES[key], ok=ok, detail=detail) for key, ok, detail in checks.outcomes(findings)]
 
 
 def _entry(
@@ -226,10 +221,14 @@ def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
         CheckEntry(
             check="every row given is kept or left out for a reason",
             ok=whole,
+            outcome="holds" if whole else "does not hold",
             detail=f"{counts.kept:,} kept, {counts.given - counts.kept:,} left out of {counts.given:,}",
         ),
         CheckEntry(
-            check="no two columns have one name", ok=len(set(names)) == len(names), detail=f"{len(names)} names"
+            check="no two columns have one name",
+            ok=len(set(names)) == len(names),
+            outcome="holds" if len(set(names)) == len(names) else "does not hold",
+            detail=f"{len(names)} names",
         ),
     ]
 

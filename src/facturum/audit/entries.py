@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from facturum.arguments import checked
 from facturum.audit.fingerprints import Fingerprint
@@ -285,13 +285,16 @@ class CheckEntry(Part):
 
     check: str
     ok: bool
+    outcome: str = Field(description="holds; see note, where there is something to note; does not hold; not made")
     detail: str
 
-    @property
-    def outcome(self) -> str:
-        """Whether it holds; of a check that only noted something, that there is a note."""
-        noted = self.ok and any(word in self.detail for word in (" note", " notes"))
-        return "see note" if noted else "holds" if self.ok else "does not hold"
+    @model_validator(mode="before")
+    @classmethod
+    def _told_by_older_versions(cls, given: Any) -> Any:
+        """Add what maps before 0.2.0 lack."""
+        if isinstance(given, dict) and "outcome" not in given:
+            return {**given, "outcome": "holds" if given.get("ok") else "does not hold"}
+        return given
 
 
 class FindingEntry(Part):

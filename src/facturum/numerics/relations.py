@@ -72,12 +72,17 @@ def independent(found: Sequence[Relation], usable: Sequence[int]) -> list[int]:
         >>> independent([Relation((0, 2), (1.0, -1.0), 0.0, 0.0, True)], [0, 1, 2])
         [0, 1]
     """
-    out: set[int] = set()
-    for each in found:
-        if each.exact:
-            left = [at for at in each.columns if at not in out]
-            out.add(left[-1] if left else each.columns[-1])
+    out = set(taken_out([each for each in found if each.exact]))
     return [at for at in usable if at not in out]
+
+
+def taken_out(exact: Sequence[Relation]) -> list[int]:
+    """Return for each of some exact relations the column that is taken out, the last that is not out already."""
+    out: list[int] = []
+    for each in exact:
+        left = [at for at in each.columns if at not in out]
+        out.append(left[-1] if left else each.columns[-1])
+    return out
 
 
 @dataclass(frozen=True)

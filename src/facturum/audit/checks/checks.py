@@ -11,11 +11,11 @@ import numpy as np
 
 from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
-from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
+from facturum.audit.checks.finding import NOTE, TITLES, WARNING, Finding, rounded
 from facturum.audit.checks.leaking import leak_findings
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
-from facturum.audit.entries import LeverageEntry, TermEntry
+from facturum.audit.entries import CheckEntry, LeverageEntry, TermEntry
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
 from facturum.errors import counted, named
@@ -296,8 +296,8 @@ class Checks:
             if np.isfinite(value)
         ]
 
-    def outcomes(self, findings: list[Finding]) -> Iterator[tuple[str, bool, str]]:
-        """Yield for each check of the plan its key, whether it found nothing to warn of, and what it looked at."""
+    def outcomes(self, findings: list[Finding]) -> Iterator[CheckEntry]:
+        """Yield for each check of the plan how it came out, and what it looked at."""
         width = len(self._predictors)
         for check in type(self.levels).model_fields:
             if self.levels.of(check) == "off":
@@ -306,16 +306,18 @@ class Checks:
             warned = sum(each.level != NOTE for each in own)
             counts = [counted(size, noun) for size, noun in ((warned, "warning"), (len(own) - warned, "note")) if size]
             detail = ", ".join(counts) or "nothing found"
+            outcome = "does not hold" if warned else "see note" if own else "holds"
             if check in ("dependence", "near_dependence", "duplicate", "leverage", "drift", "separation", "leak"):
                 if width > MAX_WIDTH and self.sums.family is not None and check in ("dependence", "separation"):
                     detail += f"; the indicators of {self.sums.family.term} absorbed"
                 elif width > MAX_WIDTH:
-                    detail = f"not made: {width:,} columns, and {MAX_WIDTH:,} are the most"
+                    outcome, detail = "not made", f"{width:,} columns, and {MAX_WIDTH:,} are the most"
                 elif self.sums.whole is None and width:
-                    detail = "not made: values are too large or too small, or there is no complete row"
+                    outcome = "not made"
+                    detail = "values are too large or too small, or there is no complete row"
                 elif check == "dependence" and self.collinearity is not None:
                     detail = self.collinearity.summary() + (f"; {detail}" if own else "")
-            yield check, warned == 0, detail
+            yield CheckEntry(check=TITLES[check], ok=warned == 0, outcome=outcome, detail=detail)
 
 
 def _constant(factor: Factor, width: int) -> frozenset[int]:

@@ -16,7 +16,7 @@ from facturum.errors import named
 from facturum.language.operations.categories import Category
 from facturum.numerics.factors import Factor
 from facturum.numerics.inflation import Inflation
-from facturum.numerics.relations import Relation, independent, relations
+from facturum.numerics.relations import Relation, independent, relations, taken_out
 
 HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
 SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
@@ -120,19 +120,32 @@ class Collinearity:
 
     def _exact_ones(self) -> Iterator[Finding]:
         """Yield each exact relation, and those of a term with many of them together."""
-        by_term: dict[str, list[Relation]] = {}
         exact = [each for each in self.relations if each.exact]
         if len(exact) > SINGLY and self.factor.rows <= len(self.columns):
             yield self._few_rows(exact)
             return
-        for each in self.relations:
-            if each.exact:
-                by_term.setdefault(self.columns[each.columns[-1]].term, []).append(each)
-        for term, own in by_term.items():
-            if len(own) <= SINGLY:
-                yield from (self._exact(each, "") for each in own)
+        whole = [term for term, (_, out) in self._by_term(exact).items() if 1 < self._width(term) == len(set(out))]
+        yield from (self._dependent_term(term, *self._by_term(exact)[term]) for term in whole)
+        if whole:  # without them, relations among the others are told in the others alone
+            left = [at for at in self.usable if self.columns[at].term not in whole]
+            exact = [each for each in relations(self.factor, self._intercept, left) if each.exact]
+        for term, (own, out) in self._by_term(exact).items():
+            if len(own) > SINGLY:
+                yield self._dependent_term(term, own, out)
             else:
-                yield self._dependent_term(term, own)
+                yield from (self._exact(each, "") for each in own)
+
+    def _by_term(self, exact: list[Relation]) -> dict[str, tuple[list[Relation], list[int]]]:
+        """Return exact relations by the term of the column that each takes out, and these columns."""
+        by_term: dict[str, tuple[list[Relation], list[int]]] = {}
+        for relation, at in zip(exact, taken_out(exact), strict=True):
+            own, out = by_term.setdefault(self.columns[at].term, ([], []))
+            own.append(relation)
+            out.append(at)
+        return by_term
+
+    def _width(self, term: str) -> int:
+        return sum(column.term == term for column in self.columns)
 
     def _few_rows(self, exact: list[Relation]) -> Finding:
         """Return that there are not enough rows for the columns, whose relations are accidents of these rows."""
@@ -143,13 +156,13 @@ class Collinearity:
         )
         return Finding("dependence", text, names)
 
-    def _dependent_term(self, term: str, own: list[Relation]) -> Finding:
+    def _dependent_term(self, term: str, own: list[Relation], out: list[int]) -> Finding:
         """Return that many columns of a term are combinations of others."""
-        width = sum(column.term == term for column in self.columns)
+        width = self._width(term)
         others = dict.fromkeys(self.columns[at].term for each in own for at in each.columns)
         terms = [other for other in others if other != term] or ["the others"]
-        which = f"the {width:,} columns" if len(own) == width else f"{len(own):,} of the {width:,} columns"
-        names = self._names([each.columns[-1] for each in own])
+        which = f"the {width:,} columns" if len(set(out)) == width else f"{len(own):,} of the {width:,} columns"
+        names = self._names(out)
         text = f"{which} of {term} are linear combinations of those of {named(terms)}. Leave out {term}, or those."
         return Finding("dependence", text, names)
 
@@ -161,7 +174,7 @@ class Collinearity:
 
     def _exact(self, relation: Relation, where: str) -> Finding:
         names, relation = self._names(relation.columns), self._without_noise(relation)
-        text = relation_text(names, relation, self._intercept)
+        text = relation_text(names, relation)
         if len(names) == 2 and abs(relation.weights[0] - 1) < 1e-12 and abs(relation.constant) <= 1e-12:
             return Finding("duplicate", f"{names[1]} is the same as {names[0]}{where}. Leave one of them out.", names)
         return Finding("dependence", f"{text}{where}; {self._remedy(relation, names)}", names)
@@ -205,7 +218,7 @@ class Collinearity:
 
     def _near(self, relation: Relation) -> Finding:
         names = self._names(relation.columns)
-        text = relation_text(names, relation, self._intercept, near=True)
+        text = relation_text(names, relation, near=True)
         return Finding(
             "near_dependence",
             f"{text}, apart from {relation.apart:.1g} of the spread of {names[-1]}. Leave out one of {named(names)}.",

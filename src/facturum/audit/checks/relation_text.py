@@ -10,7 +10,7 @@ from facturum.numerics.relations import Relation
 MAX_TOLD = 12  # columns of a relation that are written out
 
 
-def relation_text(names: Sequence[str], relation: Relation, intercept: bool, near: bool = False) -> str:
+def relation_text(names: Sequence[str], relation: Relation, near: bool = False) -> str:
     """Return a relation as an equation.
 
     Columns that only add up stand on one side; otherwise the last column is written as made of the others.
@@ -18,14 +18,13 @@ def relation_text(names: Sequence[str], relation: Relation, intercept: bool, nea
     Args:
         names: of its columns.
         relation: the relation.
-        intercept: whether the matrix has an intercept.
         near: whether its weights are known to a few digits only.
 
     Example:
-        >>> relation_text(["age", "b"], Relation((0, 1), (2.0, -1.0), 3.0, 0.0, True), True)
+        >>> relation_text(["age", "b"], Relation((0, 1), (2.0, -1.0), 3.0, 0.0, True))
         'b = 2·age + 3'
-        >>> relation_text(["road", "trail"], Relation((0, 1), (-1.0, -1.0), 1.0, 0.0, True), True)
-        'road + trail = intercept'
+        >>> relation_text(["road", "trail"], Relation((0, 1), (-1.0, -1.0), 1.0, 0.0, True))
+        'road + trail = 1'
     """
     digits = 4 if near else 10
     weights = [_simple(weight, digits) for weight in relation.weights[:MAX_TOLD]]
@@ -34,8 +33,7 @@ def relation_text(names: Sequence[str], relation: Relation, intercept: bool, nea
     if abs(relation.constant) <= 1e-11 * max(scale, 1.0):
         constant = "0"
     if all(abs(weight + 1) < 1e-9 for weight in relation.weights):
-        total = {"1": "intercept" if intercept else "1", "0": "0"}.get(constant, constant)
-        return f"{_sum([('1', name) for name in names])} = {total}"
+        return f"{_sum([('1', name) for name in names])} = {constant}"
     parts = list(zip(weights, names[:-1], strict=False))
     if constant != "0":
         parts.append((constant, ""))

@@ -26,13 +26,15 @@ NO_CLOCK: Clock = (None, None)
 class Look:
     """A variable that an expression reads, at which period (counted from the row's own), and the place in its text.
 
-    ``pooled`` names the operation that reads it at all periods of a group, to learn from them.
+    ``pooled`` names the operation that reads it at all periods of a group, to learn from them; ``own`` is the period at
+    which the argument of that operation reads it.
     """
 
     variable: str
     offset: int
     node: Node
     pooled: Node | None = None
+    own: int = 0
 
 
 def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: Clock = NO_CLOCK) -> Iterator[Look]:
@@ -58,10 +60,13 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
             shown = through or node
             if node.variable in derived:
                 pending.append((derived[node.variable], offsets, shown, pooled))
+            elif pooled is None:
+                yield from (Look(node.variable, offset, shown) for offset in sorted(offsets))
             else:
-                yield from (Look(node.variable, offset, shown, pooled) for offset in sorted(offsets))
+                for offset in (0, 1):
+                    yield Look(node.variable, offset, shown, pooled, own=max(offsets))
             continue
-        following = offsets if pooled is not None else offsets_after(offsets, node.offsets_read())
+        following = offsets_after(offsets, node.offsets_read())
         pools = _pools(node, clock)
         for field, child in node.arguments():
             if field in node.groups_by:
@@ -71,7 +76,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
             if child in node.own_row():  # a statistic reads it to learn alone
                 pending.append((child, following, through, pooled))
             if pools:
-                pending.append((child, frozenset({0, 1}), through, pooled or node))
+                pending.append((child, following, through, pooled or node))
 
 
 def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:
@@ -165,9 +170,10 @@ def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapp
 def apart_from_means(
     term: Node, explained: Mapping[str, int], derived: Mapping[str, Node], clock: Clock
 ) -> Iterator[Look]:
-    """Yield what a term reads, but for means of groups beside an earlier response: that is still a lag, less a mean.
+    """Yield what a term reads, but for means of an earlier response beside it: that is still a lag, less its mean.
 
-    In short panels such a lag is biased, of which a warning tells. Parts of a list and factors are looked at apart.
+    A mean of the response itself holds that of the row, whatever it is taken off. In short panels such a lag is biased,
+    of which a warning tells. Parts of a list and factors are looked at apart.
 
     Args:
         term: the term.
@@ -183,7 +189,9 @@ def apart_from_means(
     earlier = {
         look.variable for look in listed if look.pooled is None and look.offset < explained.get(look.variable, 0)
     }
-    yield from (look for look in listed if look.pooled is None or look.variable not in earlier)
+    for look in listed:
+        if look.pooled is None or look.variable not in earlier or look.own >= explained.get(look.variable, 0):
+            yield look
 
 
 def shared_with_response(
