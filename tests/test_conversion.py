@@ -381,7 +381,7 @@ class Joined(Folder):
         cases: list[tuple[Any, Any, str]] = [
             ({"s": quarters([1.0], first=1999)}, None, "has no month in common with the table"),
             ({"s": {"q": ["2020Q1", "2020Q1"], "x": [1.0, 2.0]}}, None, "a quarter occurs more than once"),
-            ({"s": quarters([1.0, 2.0])}, spec, "variable 'hut' not found"),
+            ({"s": quarters([1.0, 2.0])}, spec, "series.s.match: variable 'hut' to match by not found in its table"),
             ({}, None, "the table of the series 's' is not given"),
             ({"s": quarters([1.0]), "t": quarters([1.0])}, None, "series 't' not found in the plan"),
             ({"s": {"t": ["2020Q1"], "x": [1.0]}}, None, "variable 'q' not found"),

@@ -153,6 +153,60 @@ class Traces(Folder):
         self.assertIn("2 values of the row do not follow from the source", changed.stdout)
 
 
+class ConvertedCells(unittest.TestCase):
+    """The cells of a file that a trace names are those that the value moves with, and no others."""
+
+    def test_a_joined_value_moves_with_the_cells_that_are_named_and_no_others(self) -> None:
+        quarters = [f"{2019 + at // 4}Q{at % 4 + 1}" for at in range(12)] * 2
+        months = [f"{2019 + at // 12}-{at % 12 + 1:02d}" for at in range(36)] * 2
+        weeks = [f"2019-W{at + 1:02d}" for at in range(50)] * 2
+        table = {"hut": ["Alpina", "Bergli"] * 7, "m": [f"2019-{at // 2 + 3:02d}" for at in range(14)], "y": [1.0] * 14}
+        cases: list[tuple[str, list[str], dict[str, Any]]] = [
+            ("quarter", quarters, {"how": "repeat"}), ("quarter", quarters, {"how": "spread"}),
+            *[("quarter", quarters, {"how": "linear", "at": at}) for at in ("start", "middle", "end")],
+            ("month", months, {"how": "repeat"}),
+            *[("week", weeks, {"how": how, "partial": "keep"}) for how in ("sum", "mean")],
+        ]  # fmt: skip
+        dice = np.random.default_rng(5)
+        for every, periods, take in cases:
+            half = len(periods) // 2
+            order = dice.permutation(len(periods))
+            cells = dice.uniform(1, 9, len(periods))
+            place = np.array(["Bergli"] * half + ["Alpina"] * half)[order].tolist()
+            series = {"when": [periods[at] for at in order], "place": place, "x": cells.tolist()}
+            spec = {"s": {"time": "when", "every": every, "match": {"hut": "place"}, "take": {"x": take}}}
+            data = {"time": "m", "every": "month", "panel": ["hut"]}
+            made = fa.Plan("y", {"v": "s_x"}, data=data, series=spec).build(table, series={"s": series})
+            for row in (1, 4, 9):
+                (leaf,) = [made.trace(table, row, "v", series={"s": series}).steps]
+                named = {part.row for part in leaf.parts}
+                self.assertEqual(
+                    [part.value for part in leaf.parts], [cells[(part.row or 0) - 1] for part in leaf.parts]
+                )
+                moves = set()
+                for at in range(len(cells)):
+                    other = {**series, "x": [*cells[:at], cells[at] + 7, *cells[at + 1 :]]}
+                    moved = made.plan.build(table, series={"s": other}).column("v")[row - 1]
+                    moves |= {at + 1} if moved != made.column("v")[row - 1] else set()
+                with self.subTest(take=take, every=every, row=row):
+                    self.assertEqual(named, moves)
+
+    def test_a_converted_table_is_traced_to_the_rows_of_its_file(self) -> None:
+        days = [f"2023-{month:02d}-{day:02d}" for month in (1, 2, 3) for day in range(1, 29)]
+        order = np.random.default_rng(6).permutation(len(days))
+        table = {"day": [days[at] for at in order], "stays": [float(at) for at in order]}
+        convert = {"every": "day", "take": {"stays": {"how": "sum", "partial": "keep"}}}
+        plan = fa.Plan("stays", {"before": "lag(stays, 1)"}, data={"time": "day", "every": "month"}, convert=convert)
+        made = plan.build(table)
+        found = made.trace(table, 2, "before")
+        (month,) = found.steps.parts
+        self.assertEqual(month.value, sum(part.value for part in month.parts if isinstance(part.value, float)))
+        self.assertEqual(sorted(part.row or 0 for part in month.parts), sorted(np.flatnonzero(order < 28) + 1))
+        self.assertIn("before in row 2 of the table, brought to each month", str(found))
+        table["stays"][3] += 1
+        self.assertIn("by the rows of the converted table", str(made.verify(table)))
+
+
 class Comparisons(Folder):
     """What changed between two builds."""
 

@@ -29,7 +29,7 @@ def traced(
     cells = [float(design.column(entry.name)[place]) for entry in entries]
     given = design.plan.given(table, history, series)
     traces = trace_cells(columns, list(entries), cells, row, given)
-    return traces[0] if column is not None else RowTrace(row, given.table.source, tuple(traces))
+    return traces[0] if column is not None else RowTrace(row, traces[0].source, tuple(traces))
 
 
 def _one(design: Design, name: str) -> ColumnEntry:

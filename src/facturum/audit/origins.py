@@ -35,8 +35,8 @@ def variables_read(prepared: Prepared) -> dict[str, set[str]]:
     for key, series in spec.series.items():
         joined = {f"{key}_{target}": target for target in series.take}
         if read_here := [target for name, target in joined.items() if name in read]:
-            by_table[SERIES + key] = {series.time, *series.match, *_before(read_here, series.take)}
-            read |= {*_clock(spec), *series.match}
+            by_table[SERIES + key] = {series.time, *series.matches.values(), *_before(read_here, series.take)}
+            read |= {*_clock(spec), *series.matches}
         read -= joined.keys()
     if spec.convert is not None or any(prepared.looks_along(root) for root in roots):
         read |= _clock(spec)

@@ -31,6 +31,8 @@ def _grow(tree: Tree, step: Step) -> None:
 
 
 def _line(step: Step) -> Text:
+    if step.more:
+        return safe(f".. {step.note}", "dim")
     note = f"   {step.note}" if step.note else ""
     return Text.assemble(safe(step.expression), " = ", safe(value_text(step.value), "bold"), safe(note, "dim"))
 

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.proof.converted_cells import ConvertedCells
 from facturum.audit.proof.verify import ALLOWED_STEPS, definitions_of, formula_node
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers
@@ -17,7 +18,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.scope import Scope
-from facturum.engine.planning.shaping import Given
+from facturum.engine.planning.shaping import Given, declared_tables
 from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import AuditError, FacturumError, PlanError
 from facturum.language.core import Name
@@ -49,10 +50,16 @@ class Step:
     note: str = ""
     parts: tuple[Step, ...] = ()
 
+    @property
+    def more(self) -> bool:
+        """Whether it stands for others that are not shown, of which its note tells."""
+        return self.expression == ".."
+
     def lines(self, depth: int = 0) -> Iterator[str]:
         """Yield the step and its parts as text, a line each."""
         note = f"   ({self.note})" if self.note else ""
-        yield f"{'    ' * depth}{self.expression} = {value_text(self.value)}{note}"
+        told = f".. {self.note}" if self.more else f"{self.expression} = {value_text(self.value)}{note}"
+        yield f"{'    ' * depth}{told}"
         for part in self.parts:
             yield from part.lines(depth + 1)
 
@@ -160,17 +167,16 @@ def trace_cells(
     if unread:
         raise AuditError(unread[0].what, remedy="Build anew.")
     source = prepared.source()
-    length = prepared.table.length - prepared.shaped.history_rows
+    length, name = prepared.table.length - prepared.shaped.history_rows, prepared.table.source
     if not 1 <= row <= length:
-        raise AuditError(
-            f"row {row:,} is not in {given.table.source}, which has {length:,} rows", remedy="Rows are counted from 1."
-        )
+        raise AuditError(f"row {row:,} is not in {name}, which has {length:,} rows", remedy="Rows are counted from 1.")
     numbers = source.row_numbers(np.arange(source.table.length))
     variable = Variable(ROW, Kind.NUMBER, numbers.astype(np.float64))
     table = replace(source.table, variables={**source.table.variables, ROW: variable})
     source = replace(source, table=table, derived=definitions, cache={})
     scope = Scope(table, definitions, True, prepared.spec.data.step)
-    tracer = _Tracer(source, scope, stored, prepared.spec)
+    behind = ConvertedCells(prepared.spec, declared_tables(prepared.spec, given) if stored.conversions else {})
+    tracer = _Tracer(source, scope, stored, prepared.spec, behind)
     place = int(source.positions_of(np.array([row]))[0])
     return [tracer.cell(entry, cell, row, place) for entry, cell in zip(entries, cells, strict=True)]
 
@@ -188,8 +194,8 @@ def _reduced(spec: PlanSpec, entries: list[ColumnEntry]) -> PlanSpec:
 
 
 class _Tracer:
-    def __init__(self, source: Source, scope: Scope, stored: ColumnMap, spec: PlanSpec) -> None:
-        self._source, self._scope, self._spec = source, scope, spec
+    def __init__(self, source: Source, scope: Scope, stored: ColumnMap, spec: PlanSpec, behind: ConvertedCells) -> None:
+        self._source, self._scope, self._spec, self._behind = source, scope, spec, behind
         self._conversions = {each.variable: each for each in stored.conversions}
 
     def cell(self, entry: ColumnEntry, stored: float, row: int, place: int) -> Trace:
@@ -225,7 +231,24 @@ class _Tracer:
         if name in self._source.derived:
             inner = self._step(self._source.derived[name], place, depth + 1)
             return Step(name, value, row, "derived", (inner,))
-        return Step(name, value, row, self._where(name, place, row))
+        return Step(name, value, row, self._where(name, place, row), self._converted(name, place))
+
+    def _converted(self, name: str, place: int) -> tuple[Step, ...]:
+        """Return the cells of the file that a converted value was made of."""
+        made, timing = self._conversions.get(name), self._spec.data.timing
+        time = None if timing is None or timing.time is None else self._source.table[timing.time]
+        if made is None or timing is None or time is None or time.missing_rows()[place]:
+            return ()
+        series = self._spec.series.get(made.place.partition(".")[2])
+        keys = list(timing.panel) if series is None else list(series.matches)
+        if any(self._source.table[key].missing_rows()[place] for key in keys):
+            return ()
+        unit = {key: self._text(self._source.table[key], place) for key in keys}
+        cells, rest = self._behind.behind(made, unit, int(time.data[place]))
+        steps = [Step(made.source, cell.value, cell.row, cell.note) for cell in cells[:MOST]]
+        if len(cells) > MOST:
+            steps.append(Step("..", None, None, f"and {len(cells) - MOST:,} more"))
+        return (*steps, Step("..", None, None, rest)) if rest and cells else tuple(steps)
 
     def _where(self, name: str, place: int, row: int) -> str:
         """Say where a source cell is: its row, its unit and period, and the series that it comes from."""

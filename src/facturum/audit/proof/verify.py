@@ -133,7 +133,7 @@ def verify(
     entries = [entry for entry in stored.columns if entry.name in matrix]
 
     def check(entry: ColumnEntry) -> tuple[list[Failure], int]:
-        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source, scope)
+        return _column_failures(entry, matrix[entry.name][inside], kept[inside], source, scope, stored)
 
     checked = on_threads(check, entries)
     failures += [failure for part, _ in checked for failure in part]
@@ -219,7 +219,7 @@ def resolved_failures(before: PlanSpec, again: PlanSpec) -> Iterator[Failure]:
 
 
 def _column_failures(
-    entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope
+    entry: ColumnEntry, values: FloatArray, kept: Array, source: Source, scope: Scope, stored: ColumnMap
 ) -> tuple[list[Failure], int]:
     try:
         anew = _formula_values(entry.formula, source, source.positions_of(kept), scope)
@@ -231,9 +231,15 @@ def _column_failures(
     apart = ulp_distance(anew, values)
     wrong = apart > ALLOWED_STEPS
     if wrong.any():
-        what = f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}."
-        return [rows_failure("column", entry.name, what, kept[wrong])], 0
+        return [rows_failure("column", entry.name, disagreement(entry, stored), kept[wrong])], 0
     return [], int(apart.max()) if len(apart) else 0
+
+
+def disagreement(entry: ColumnEntry, stored: ColumnMap) -> str:
+    """Return that a column does not agree, and whose rows are told where they are not those of the file."""
+    made = "converted" if stored.plan.get("convert") else "stacked" if stored.plan.get("stack") else ""
+    where = f", by the rows of the {made} table" if made else ""
+    return f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}{where}."
 
 
 def formula_node(formula: str, source: Source, scope: Scope) -> Node:

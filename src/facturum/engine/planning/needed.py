@@ -33,7 +33,7 @@ def variables_needed(spec: PlanSpec) -> frozenset[str] | None:
     joined = tuple(f"{name}_" for name in spec.series)
     composed = {name: set(variable.parts.values()) for name, variable in spec.variables.items() if variable.parts}
     times = set() if spec.data.time is None else {spec.data.time}
-    matched = {name for series in spec.series.values() for name in series.match}
+    matched = {name for series in spec.series.values() for name in series.matches}
     names = read | times | matched | {*spec.data.panel, *spec.data.carry, *spec.variables}
     names |= {part for parts in composed.values() for part in parts}
     known_elsewhere = {name for name in names if joined and name.startswith(joined)}
@@ -44,4 +44,4 @@ def series_needed(spec: SeriesSpec) -> frozenset[str]:
     """Return the variables of its table that a series reads."""
     parts = {name for variable in spec.variables.values() for name in (variable.parts or {}).values()}
     times = {spec.time} if spec.time not in {key for key, each in spec.variables.items() if each.parts} else set()
-    return frozenset({*times, *parts, *spec.match, *[take.of or name for name, take in spec.take.items()]})
+    return frozenset({*times, *parts, *spec.matches.values(), *[take.of or name for name, take in spec.take.items()]})

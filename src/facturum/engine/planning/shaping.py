@@ -15,7 +15,7 @@ from facturum.data.time.appending import append, without_overlap
 from facturum.data.time.conversion import Converted, Take, convert
 from facturum.data.time.joining import JoinedSeries, SeriesToJoin, join
 from facturum.data.time.ordering import order_of_time
-from facturum.data.time.periods import Timing
+from facturum.data.time.periods import Timing, step_noun
 from facturum.data.time.series import series_of
 from facturum.data.time.spans import nests
 from facturum.data.values import Array, Kind
@@ -23,7 +23,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, FacturumError, PlanError
+from facturum.errors import DataError, FacturumError, PlanError, nearest
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
 from facturum.threads import on_threads
@@ -220,6 +220,9 @@ def _own_shape(spec: PlanSpec, given: Table) -> tuple[Table, list[Converted]]:
             how = "largest" if nests(timing.every, to) else "repeat" if nests(to, timing.every) else "sum"
             takes[MARK] = Take(how, MARK, partial="keep")
         table, reports = convert(table, timing, spec.data.token(every), takes, "convert")
+        table = replace(table, source=f"{given.source}, brought to each {step_noun(every)}")
+    elif spec.stack is not None:
+        table = replace(table, source=f"{given.source}, stacked")
     rest = {name: variable.declaration(spec.data) for name, variable in spec.variables.items() if name not in given}
     if not spec.resolved:
         unknown_declarations(table, of_the_table(spec, rest))
@@ -285,21 +288,41 @@ def series_to_join(
         raise DataError(
             f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
         )
-    source_table = tables[place]
-    for needed in (series.time, *series.match):
-        source_table[needed]  # reports that it is not found
+    source_table = _called_as_here(tables[place], series.matches, place)
+    source_table[series.time]  # reports that it is not found
     takes = {target: take.take(target) for target, take in series.take.items()}
-    source = Timing(series.time, spec.data.token(series.every), tuple(series.match))
+    source = Timing(series.time, spec.data.token(series.every), tuple(series.matches))
     converted, reports = convert(source_table, source, timing.every, takes, place)
     renamed = {
-        (v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"): replace(
-            v, name=v.name if v.name in (series.time, *series.match) else f"{name}_{v.name}"
+        (v.name if v.name in (series.time, *series.matches) else f"{name}_{v.name}"): replace(
+            v, name=v.name if v.name in (series.time, *series.matches) else f"{name}_{v.name}"
         )
         for v in converted
     }
     at_step = replace(converted, variables=renamed)
-    to_join = SeriesToJoin(name, at_step, Timing(series.time, timing.every, tuple(series.match)))
+    to_join = SeriesToJoin(name, at_step, Timing(series.time, timing.every, tuple(series.matches)))
     return to_join, [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
+
+
+def _called_as_here(table: Table, matches: Mapping[str, str], place: str) -> Table:
+    """Return the table of a series, the variables that it is matched by called as the plan's table calls them."""
+    there = table.variables
+    for name, other in matches.items():
+        if other not in there:
+            raise DataError(
+                f"variable '{other}' to match by not found in its table{nearest(other, list(there))}",
+                place=f"{place}.match",
+                remedy=f'Where it has another name there, write match = {{ {name} = "THERE" }}.',
+            )
+        if other != name and name in there:
+            raise DataError(
+                f"'{other}' of {table.source} is matched with '{name}', and it has a '{name}' too",
+                place=f"{place}.match",
+                remedy="Rename one of them in its file.",
+            )
+    names = {other: name for name, other in matches.items()}
+    called = [replace(variable, name=names.get(variable.name, variable.name)) for variable in table]
+    return replace(table, variables={variable.name: variable for variable in called})
 
 
 def given_of(given: Table | Given) -> Given:

@@ -198,9 +198,17 @@ class SeriesSpec(_Section):
     file: str | None = Field(None, description="where it is, relative to the plan")
     time: str = Field(description="its time variable")
     every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="its step")
-    match: list[str] = Field([], description="the variables to join by, beside the period")
+    match: list[str] | dict[str, str] = Field(
+        [],
+        description="the variables to join by, beside the period; {own = other} where its table names them so",
+    )
     variables: dict[str, VariableSpec] = Field({}, description="declarations of the variables of its table")
     take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+
+    @property
+    def matches(self) -> dict[str, str]:
+        """The variables to join by as the plan's table calls them, and as its own does."""
+        return self.match if isinstance(self.match, dict) else {name: name for name in self.match}
 
 
 class PlanSpec(_Section):

@@ -24,6 +24,7 @@ from facturum.audit.proof.verify import (
     Verification,
     definitions_of,
     digest_failures,
+    disagreement,
     first_difference,
     formula_node,
     not_resolved,
@@ -312,9 +313,12 @@ class _Comparing:
         data = values.numbers() + 0.0
         apart = ulp_distance(data if values.valid is None else np.where(values.valid, data, np.nan), stored)
         wrong = apart > ALLOWED_STEPS
-        sources = ", ".join(self._entries[name].sources) or "its formula"
-        what = f"The column {name} no longer agrees with {sources}."
-        return _Difference(name, what, kept[wrong], int(apart[~wrong].max(initial=0)))
+        return _Difference(
+            name,
+            disagreement(self._entries[name], self._stored.columns),
+            kept[wrong],
+            int(apart[~wrong].max(initial=0)),
+        )
 
     def dropped_failures(self) -> Iterator[Failure]:
         """Yield whether the stored list of rows left out is not the one made anew."""
