@@ -108,6 +108,26 @@ class Profiles(Folder):
         with self.assertRaisesRegex(fa.DataError, "has no rows"):
             fa.profile({"x": []})
 
+    def test_a_time_is_told_with_its_step_its_gaps_and_its_doubles(self) -> None:
+        table = {
+            "d": pd.to_datetime(["2024-01-01", "2024-01-02", "2024-01-05", "2024-01-05"]),
+            "x": [1.0, 2.0, 3.0, 4.0],
+        }
+        (day,) = [each for each in fa.profile(table).variables if each.name == "d"]
+        self.assertIn("by day from 2024-01-01 to 2024-01-05, 2 days between them absent, up to 2 rows in one", day.why)
+
+    def test_long_learned_tables_are_cut_on_the_screen_and_whole_in_the_map(self) -> None:
+        units = [f"unit {at:02d}" for at in range(30)] * 3
+        table = {"u": units, "x": np.random.default_rng(4).normal(size=90), "y": np.arange(90.0)}
+        made = fa.Plan("y", {"w": "within(x, by=[u])"}).build(table)
+        made.save(self.folder / "b")
+        for words in (["explain", self.folder / "b"], ["explain", self.folder / "b", "w"]):
+            shown = " ".join(command(*words).stdout.split())
+            self.assertIn("and 26 others in columns.json}", shown)
+            self.assertIn("'unit 03': ", shown)
+            self.assertNotIn("'unit 04': ", shown)
+        self.assertIn("'unit 29': ", (self.folder / "b" / "columns.json").read_text("utf-8"))
+
     def test_extreme_numbers_do_not_overflow(self) -> None:
         profile = fa.profile({"x": [1e308, -1e308, 5e-324, 0.0, 1.7e308], "y": [1.0, 2.0, 4.0, 4.5, 5.0]})
         self.assertEqual(profile["x"].quartiles[1], 5e-324)

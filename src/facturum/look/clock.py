@@ -68,7 +68,11 @@ def one_to_one(a: Variable, b: Variable) -> bool:
 
 def _step(time: Variable) -> str | None:
     """Return the longest step that keeps the moments distinct."""
-    distinct = np.unique(as_time(time).data)
+    return step_of(np.unique(as_time(time).data))
+
+
+def step_of(distinct: Array) -> str | None:
+    """Return the longest step that keeps moments distinct; None of fewer than two."""
     if len(distinct) < 2:
         return None
     for every in (*STEPS[:-1], "30 minutes", "15 minutes"):

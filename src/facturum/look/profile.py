@@ -11,9 +11,12 @@ import numpy as np
 
 from facturum.arguments import checked
 from facturum.data.table import Table
+from facturum.data.time.calendar import period_text
+from facturum.data.time.periods import period_numbers, step_noun
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, listed, nearest
+from facturum.look.clock import step_of
 from facturum.look.notice import label_notes, number_notes
 from facturum.numerics.cells import all_whole, whole_cells
 from facturum.numerics.comparisons import correlation, product_of_units, unit_length
@@ -297,7 +300,7 @@ def _time(variable: Variable) -> VariableProfile:
         variable.name,
         variable.storage,
         "time",
-        f"stored as {variable.storage or 'times'}",
+        f"stored as {variable.storage or 'times'}{_steps_text(data, distinct)}",
         len(variable),
         len(variable) - len(data),
         len(distinct),
@@ -305,6 +308,20 @@ def _time(variable: Variable) -> VariableProfile:
         largest=ends[1],
         notes=tuple(notes),
     )
+
+
+def _steps_text(data: Array, distinct: Array) -> str:
+    """Return in words at what step moments follow one another, which periods are absent, and how many share one."""
+    every = step_of(distinct)
+    if every is None:
+        return ""
+    numbers = period_numbers(distinct, every)
+    noun, absent = step_noun(every), int(numbers[-1] - numbers[0]) + 1 - len(numbers)
+    gaps = f"{counted(absent, noun)} between them absent" if absent else f"no {noun} between them absent"
+    most = int(np.unique(data, return_counts=True)[1].max())
+    shared = f", up to {most:,} rows in one {noun}" if most > 1 else ""
+    first, last = (period_text(int(number), every) for number in numbers[[0, -1]])
+    return f", by {noun} from {first} to {last}, {gaps}{shared}"
 
 
 def _moment_text(moment: int) -> str:

@@ -15,13 +15,12 @@ from rich.text import Text
 from facturum.audit.checks.finding import NOTE
 from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.errors import counted
+from facturum.show.expressions import abridged, rounded
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe
 
 RUN = 5  # the number of columns from which a run is shown in one line
 LISTED = 16
-DIGITS = 6
-_LONG = re.compile(r"(?<![\w.])\d+\.\d{6,}(?:e[+-]?\d+)?")
 _HEADS = (
     Head("", "dim", right=True, leads=True),
     Head("column", "bold", leads=True),
@@ -53,7 +52,7 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
     if columns.definitions:
         view.append(Text("  where", "bold"))
         view += [
-            Padding(Text.assemble(safe(d.name, "bold"), " = ", safe(rounded(d.formula))), (0, 0, 0, 4))
+            Padding(Text.assemble(safe(d.name, "bold"), " = ", safe(abridged(rounded(d.formula)))), (0, 0, 0, 4))
             for d in columns.definitions
         ]
         view.append("")
@@ -61,16 +60,6 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
     notes = [finding.text for finding in columns.findings if finding.level == NOTE]
     view += [Text.assemble(("note: ", "bold"), safe(note)) for note in notes]
     return Group(*view)
-
-
-def rounded(formula: str) -> str:
-    """Return a formula whose constants have at most six digits; the map and the resolved plan keep them all.
-
-    Example:
-        >>> rounded("standardize(x, at=4800.360000000001, scale=0.5)")
-        'standardize(x, at=4800.36, scale=0.5)'
-    """
-    return _LONG.sub(lambda found: f"{float(found[0]):.{DIGITS}g}", formula)
 
 
 def _line(shown: ColumnEntry | Run, most: int) -> list[Text]:
@@ -85,7 +74,7 @@ def _line(shown: ColumnEntry | Run, most: int) -> list[Text]:
         reading = f"{shown.reading} For .. stands each of {listed}{more}."
         return [Text(position), safe(name), safe(shown.formula), Text(""), *_figures(low, high), safe(reading)]
     position = "y" if shown.position is None else str(shown.position)
-    cells = [safe(shown.name), safe(rounded(shown.formula)), Text(figure(shown.mean))]
+    cells = [safe(shown.name), safe(abridged(rounded(shown.formula))), Text(figure(shown.mean))]
     return [Text(position), *cells, *_figures(shown.min, shown.max), safe(shown.reading)]
 
 
@@ -109,7 +98,7 @@ def _run(entries: Sequence[ColumnEntry]) -> Run | None:
     if readings is None:
         return None
     formula = entries[0].formula + " .." if formulas is None else f"{formulas[0]}..{formulas[1]}"
-    return Run(tuple(entries), rounded(formula), f"{readings[0]}..{readings[1]}", tuple(readings[2]))
+    return Run(tuple(entries), abridged(rounded(formula)), f"{readings[0]}..{readings[1]}", tuple(readings[2]))
 
 
 def _common(texts: Sequence[str]) -> str:

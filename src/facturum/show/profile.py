@@ -92,7 +92,7 @@ def variable_view(variable: VariableProfile) -> RenderableType:
     parts += [Text.assemble(("notice ", "yellow"), safe(note)) for note in variable.notes]
     if variable.cells and not variable.values:
         parts += [_histogram(variable), _quantiles(variable)]
-    else:
+    elif variable.kind != "time" or variable.values or variable.missing:
         parts.append(_frequencies(variable))
         if variable.quantiles:
             parts.append(_quantiles(variable))

@@ -27,7 +27,7 @@ from facturum.files.plan_file import plan_text
 from facturum.numerics.cells import all_whole
 from facturum.show import pictures
 from facturum.show.checks import leverages_text
-from facturum.show.columns import rounded
+from facturum.show.expressions import abridged, rounded
 from facturum.show.terminal import check_facts, clock_text, figure, learned_text
 from facturum.show.trial import coefficient_cells, summary_lines, truth_cells
 from facturum.trial.trial import Trial
@@ -169,7 +169,7 @@ def _columns(columns: ColumnMap) -> Iterator[dict[str, Any]]:
             "marked": entry.name in marked,
             "order": at,
             "position": "y" if entry.position is None else entry.position,
-            "formula": rounded(entry.formula),
+            "formula": abridged(rounded(entry.formula)),
             "mean": figure(entry.mean),
             "sd": figure(entry.sd),
             "inflation": figure(entry.inflation),

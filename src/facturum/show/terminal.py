@@ -20,6 +20,7 @@ from facturum.audit.proof.verify import Verification
 from facturum.data.time.periods import step_noun
 from facturum.engine.passes.selection import NO_VALUE
 from facturum.errors import FacturumError, counted
+from facturum.show.expressions import abridged
 from facturum.show.fitting import Fitting, Head
 
 GAPS_SHOWN = 5
@@ -142,11 +143,12 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
     grid.add_column(overflow="fold")
     named = [d for d in columns.definitions if _mentions(entry.formula, d.name)]
     position = "response" if entry.position is None else f"{entry.position} of the matrix"
+    predictor = entry.role == "predictor"
     facts = [
         ("position", position),
-        ("term", entry.term + (f" = {columns.resolved['terms'][entry.term]}" if entry.role == "predictor" else "")),
-        ("formula", entry.formula),
-        *[("where", f"{d.name} = {d.formula}") for d in named],
+        ("term", entry.term + (f" = {abridged(columns.resolved['terms'][entry.term])}" if predictor else "")),
+        ("formula", abridged(entry.formula)),
+        *[("where", f"{d.name} = {abridged(d.formula)}") for d in named],
         ("sources", ", ".join(entry.sources) or "none"),
         ("measure", entry.measure),
         ("reference", entry.reference or "none"),

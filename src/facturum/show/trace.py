@@ -9,6 +9,7 @@ from rich.tree import Tree
 
 from facturum.audit.proof.trace import RowTrace, Step, Trace, value_text
 from facturum.errors import counted
+from facturum.show.expressions import abridged
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import safe
 
@@ -34,7 +35,9 @@ def _line(step: Step) -> Text:
     if step.more:
         return safe(f".. {step.note}", "dim")
     note = f"   {step.note}" if step.note else ""
-    return Text.assemble(safe(step.expression), " = ", safe(value_text(step.value), "bold"), safe(note, "dim"))
+    return Text.assemble(
+        safe(abridged(step.expression)), " = ", safe(value_text(step.value), "bold"), safe(note, "dim")
+    )
 
 
 def _outcome(agrees: bool, text: str) -> Text:
@@ -44,7 +47,7 @@ def _outcome(agrees: bool, text: str) -> Text:
 def _row(trace: RowTrace) -> RenderableType:
     heads = (Head("column", "bold", leads=True), Head("value", right=True), Head("formula", ratio=3), Head("agrees"))
     rows = [
-        [safe(cell.column), safe(value_text(cell.stored)), safe(cell.steps.expression),
+        [safe(cell.column), safe(value_text(cell.stored)), safe(abridged(cell.steps.expression)),
          Text("yes" if cell.agrees else f"no: {value_text(cell.computed)}")]
         for cell in trace.cells
     ]  # fmt: skip
