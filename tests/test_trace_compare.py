@@ -177,6 +177,10 @@ class ConvertedCells(unittest.TestCase):
             spec = {"s": {"time": "when", "every": every, "match": {"hut": "place"}, "take": {"x": take}}}
             data = {"time": "m", "every": "month", "panel": ["hut"]}
             made = fa.Plan("y", {"v": "s_x"}, data=data, series=spec).build(table, series={"s": series})
+            if take["how"] == "repeat":  # what is drawn beside it is of its unit alone, in the order of time
+                drawn = [each for each in made.columns.paths if each.column == "s_x" and each.unit == "Alpina"]
+                own = [cells[at] for at in np.argsort(order) if place[at] == "Alpina"]
+                self.assertEqual([each.lines[-1].values for each in drawn], [own])
             for row in (1, 4, 9):
                 (leaf,) = [made.trace(table, row, "v", series={"s": series}).steps]
                 named = {part.row for part in leaf.parts}

@@ -91,6 +91,20 @@ class Variable:
             return label_text(self.labels[int(stored)])
         return label_text(bool(stored) if self.kind is Kind.TRUTH else stored)
 
+    def is_text(self, text: str) -> Mask:
+        """Return in which rows its value, written as `text_of` writes it, is a text.
+
+        Example:
+            >>> Variable("beds", Kind.NUMBER, np.array([4.0, 7.0, 4.0])).is_text("4").tolist()
+            [True, False, True]
+        """
+        if self.labels is not None:
+            codes = [code for code, label in enumerate(self.labels) if label_text(label) == text]
+            return np.isin(self.data, codes)
+        distinct, place = np.unique(self.data, return_inverse=True)
+        same: Mask = np.array([self.text_of(value) == text for value in distinct], dtype=bool)[place]
+        return same & ~self.missing_rows()
+
     @cached_property
     def exact_as_double(self) -> bool:
         """Whether every stored number is a double, to the last digit."""

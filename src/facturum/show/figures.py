@@ -219,6 +219,7 @@ def _lines(axes: Axes, entry: PathEntry) -> None:
         own_axes = axes.twinx() if apart and at == 1 else axes
         label = plain(line.name) + (" (right)" if own_axes is not axes else "")
         handles += own_axes.plot(moments, values, label=label, **style)
+        dots(own_axes, moments, values, style["color"])
         if own_axes is not axes:
             own_axes.tick_params(colors=BAR)
             own_axes.spines["right"].set_visible(True)
@@ -246,6 +247,13 @@ def parted(moments: Array, values: Array) -> tuple[Array, Array]:
     steps = np.diff(moments).astype(np.int64)
     after = np.flatnonzero(steps > LONGER * np.median(steps)) + 1
     return np.insert(moments, after, moments[after - 1]), np.insert(values, after, np.nan)
+
+
+def dots(axes: Axes, moments: Array, values: Array, colour: str) -> None:
+    """Mark values between two that are missing, which no line would show."""
+    there = np.isfinite(np.concatenate([[np.nan], values, [np.nan]]))
+    alone = there[1:-1] & ~there[:-2] & ~there[2:]
+    axes.plot(moments[alone], values[alone], color=colour, linewidth=0, marker="o", markersize=3.5, zorder=3)
 
 
 def _differ_in_size(a: Array, b: Array) -> bool:

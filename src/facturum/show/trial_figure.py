@@ -16,7 +16,7 @@ from facturum.errors import DataError, nearest
 from facturum.forecast_level import Level, constant
 from facturum.forecast_path import Forecast, Forecasts
 from facturum.language.core import names_in
-from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, parted, plain, save
+from facturum.show.figures import BAR, FAINT, INK, MARK, STYLE, dots, parted, plain, save
 from facturum.trial.rows import moments_of
 from facturum.trial.trial import Trial
 from facturum.trial.units import RawUnits
@@ -161,6 +161,7 @@ def _path(axes: Axes, points: _Points, trial: Trial, unit: str | None, forecasts
     )
     axes.plot(*actual, color=INK, linewidth=1.2, marker=".", markersize=4, label="actual")
     axes.plot(*fitted, color=BAR, linewidth=1.4, label="fitted")
+    dots(axes, *fitted, BAR)
     ahead = [] if forecasts is None else [each for each in forecasts.of if each.unit == chosen]
     if ahead:
         _ahead(axes, ahead)

@@ -12,7 +12,7 @@ from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import Timing, period_numbers, period_starts
 from facturum.data.time.spans import inner_periods
-from facturum.data.values import Array, Mask, label_text
+from facturum.data.values import Array
 from facturum.data.variable import Variable
 from facturum.engine.planning.shaping import DATA, HISTORY, SERIES
 from facturum.engine.planning.spec import PlanSpec
@@ -93,7 +93,7 @@ def _rows(
     time = table[timing.time or ""]
     chosen = ~time.missing_rows()
     for name, text in zip(timing.panel, unit.values(), strict=True):
-        chosen &= _equal(table[name], text)
+        chosen &= table[name].is_text(text)
     rows = np.flatnonzero(chosen)
     periods = period_numbers(time.data[rows], timing.every)
     own = int(period_numbers(np.array([moment]), made.to_every)[0])
@@ -113,16 +113,6 @@ def _beyond(made: ConversionEntry, own: int, around: int, every: str) -> tuple[i
     first, stop = (int(each[0]) for each in inner_periods(np.array([around]), every, made.to_every))
     dated = {"start": first, "middle": (first + stop - 1) / 2, "end": stop - 1}[made.at]
     return int(own < dated), int(own > dated)
-
-
-def _equal(variable: Variable, text: str) -> Mask:
-    """Return where a variable has a value, written as a text."""
-    if variable.labels is not None:
-        codes = [code for code, label in enumerate(variable.labels) if label_text(label) == text]
-        return np.isin(variable.data, codes)
-    same: Mask = np.array([label_text(value) for value in variable.data.tolist()]) == text
-    same &= ~variable.missing_rows()
-    return same
 
 
 def _plain(variable: Variable, row: int) -> float | str:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from itertools import pairwise
 
 import numpy as np
 
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
+from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.faults import AT_ONCE
 from facturum.data.time.periods import period_numbers
@@ -165,6 +166,8 @@ class Paths:
         self._entries: list[PathEntry] = []
         self._unit: list[PathEntry] = []  # of the unit that is being read
         self._units = self._rows = self._values = 0
+        self._sources: dict[tuple[str, str], PathLine | None] = {}
+        self._tables: dict[str, Table] = {}
 
     def _of_column(self, column: BuiltColumn) -> Iterator[_Drawn]:
         """Yield what is drawn of a column: itself beside its sources, and each joined variable beside its own."""
@@ -181,7 +184,7 @@ class Paths:
             lines = tuple((stepped(node.subject(), every), node) for node in (formula, inner))
             yield _Drawn(column.term, column.name, lines)
         for name in joined:
-            yield _Drawn(column.term, name, ((name, Name(name)),), _source_line(prepared, name, self._every))
+            yield _Drawn(column.term, name, ((name, Name(name)),), joined=True)
 
     def see(self, source: Source, start: int, stop: int) -> None:
         """Look at a range of rows."""
@@ -228,9 +231,18 @@ class Paths:
 
     def _entry(self, source: Source, drawn: _Drawn, rows: Array, texts: list[str]) -> PathEntry:
         lines = [PathLine(name=name, periods=texts, values=_values(source, node, rows)) for name, node in drawn.lines]
-        beside = [] if drawn.source is None else [drawn.source]
         unit = _unit_text(self._prepared, int(rows[0]))
-        return PathEntry(term=drawn.term, column=drawn.column, unit=unit, lines=[*lines, *beside])
+        beside = self._beside(drawn.column, unit, int(rows[0])) if drawn.joined else None
+        return PathEntry(
+            term=drawn.term, column=drawn.column, unit=unit, lines=[*lines, *([] if beside is None else [beside])]
+        )
+
+    def _beside(self, name: str, unit: str, row: int) -> PathLine | None:
+        """Return the source values of a joined variable for the unit of a row, the same object for all its rows."""
+        if (name, unit) not in self._sources:
+            self._tables = self._tables or declared_tables(self._prepared.spec, self._prepared.given)
+            self._sources[name, unit] = _source_line(self._prepared, self._tables, name, self._every, row)
+        return self._sources[name, unit]
 
     def entries(self) -> list[PathEntry]:
         """Return the lines of all units."""
@@ -241,12 +253,12 @@ class Paths:
 
 @dataclass(frozen=True)
 class _Drawn:
-    """What is drawn of a column: the expressions of its lines, and a line of source values beside them."""
+    """What is drawn of a column: the expressions of its lines, and whether the values it was joined from are too."""
 
     term: str
     column: str
     lines: tuple[tuple[str, Node], ...]
-    source: PathLine | None = None
+    joined: bool = False
 
 
 def _longer(before: PathEntry, after: PathEntry) -> PathEntry:
@@ -279,19 +291,24 @@ def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
     return [float(v) if ok else None for v, ok in zip(values.numbers(), values.present_mask(), strict=True)]
 
 
-def _source_line(prepared: Prepared, name: str, step: str) -> PathLine | None:
-    """Return the source values of a joined variable, each at the period in which its own begins."""
+def _source_line(prepared: Prepared, tables: Mapping[str, Table], name: str, step: str, row: int) -> PathLine | None:
+    """Return the source values of a joined variable for the unit of a row, each at a period of its own."""
     series = next(s for s in prepared.shaped.joined if name in s.variables)
     spec = prepared.spec.series[series.name]
     table = prepared.given.series[series.name]
     take = spec.take[name.removeprefix(f"{series.name}_")]
     source = take.of or name.removeprefix(f"{series.name}_")
     fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MAX_PERIODS
-    if spec.match or not fits:
+    if not fits:
         return None
-    time = declared_tables(prepared.spec, prepared.given)[f"series.{series.name}"][spec.time]
-    order = np.argsort(time.data, kind="stable")
-    values = table[source]
+    declared = tables[f"series.{series.name}"]
+    chosen = np.ones(len(table), dtype=bool)
+    for own, other in spec.matches.items():
+        key = prepared.table[own].part(row, row + 1)
+        chosen &= False if key.missing_rows()[0] else declared[other].is_text(key.text_of(key.data[0]))
+    time, rows = declared[spec.time], np.flatnonzero(chosen)
+    order = rows[np.argsort(time.data[rows], kind="stable")]
+    values = declared[source]
     missing = values.missing_rows()
     first, after = inner_periods(period_numbers(time.data[order], spec.every), spec.every, step)
     dated = take.how in ("linear", "cubic")
