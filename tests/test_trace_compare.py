@@ -158,8 +158,8 @@ class ConvertedCells(unittest.TestCase):
 
     def test_a_joined_value_moves_with_the_cells_that_are_named_and_no_others(self) -> None:
         quarters = [f"{2019 + at // 4}Q{at % 4 + 1}" for at in range(12)] * 2
-        months = [f"{2019 + at // 12}-{at % 12 + 1:02d}" for at in range(36)] * 2
-        weeks = [f"2019-W{at + 1:02d}" for at in range(50)] * 2
+        months = [f"{2019 + at // 12}-{at % 12 + 1:02d}" for at in range(11)] * 2
+        weeks = [f"2019-W{at + 1:02d}" for at in range(42)] * 2
         table = {"hut": ["Alpina", "Bergli"] * 7, "m": [f"2019-{at // 2 + 3:02d}" for at in range(14)], "y": [1.0] * 14}
         cases: list[tuple[str, list[str], dict[str, Any]]] = [
             ("quarter", quarters, {"how": "repeat"}), ("quarter", quarters, {"how": "spread"}),
@@ -181,19 +181,20 @@ class ConvertedCells(unittest.TestCase):
                 drawn = [each for each in made.columns.paths if each.column == "s_x" and each.unit == "Alpina"]
                 own = [cells[at] for at in np.argsort(order) if place[at] == "Alpina"]
                 self.assertEqual([each.lines[-1].values for each in drawn], [own])
-            for row in (1, 4, 9):
-                (leaf,) = [made.trace(table, row, "v", series={"s": series}).steps]
+            moves: dict[int, set[int | None]] = {1: set(), 4: set(), 9: set()}
+            for at in range(len(cells)):
+                other = {**series, "x": [*cells[:at], cells[at] + 7, *cells[at + 1 :]]}
+                moved = made.plan.build(table, series={"s": other}).column("v") != made.column("v")
+                for row in moves:
+                    moves[row] |= {at + 1} if moved[row - 1] else set()
+            for row in moves:
+                leaf = made.trace(table, row, "v", series={"s": series}).steps
                 named = {part.row for part in leaf.parts}
                 self.assertEqual(
                     [part.value for part in leaf.parts], [cells[(part.row or 0) - 1] for part in leaf.parts]
                 )
-                moves = set()
-                for at in range(len(cells)):
-                    other = {**series, "x": [*cells[:at], cells[at] + 7, *cells[at + 1 :]]}
-                    moved = made.plan.build(table, series={"s": other}).column("v")[row - 1]
-                    moves |= {at + 1} if moved != made.column("v")[row - 1] else set()
                 with self.subTest(take=take, every=every, row=row):
-                    self.assertEqual(named, moves)
+                    self.assertEqual(named, moves[row])
 
     def test_a_converted_table_is_traced_to_the_rows_of_its_file(self) -> None:
         days = [f"2023-{month:02d}-{day:02d}" for month in (1, 2, 3) for day in range(1, 29)]
