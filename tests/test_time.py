@@ -425,6 +425,50 @@ class Forms(Folder):
         with self.assertRaisesRegex(fa.DataError, "not a day of 'date'(.|\n)*Row 4"):
             since.build({**whole, "day": [31, 31, 31, 29, 1]})
 
+    @given(
+        st.lists(st.datetimes(dt.datetime(1900, 1, 1), dt.datetime(2100, 1, 1)), min_size=2, max_size=9, unique=True)
+    )
+    @settings(max_examples=40, deadline=None)
+    def test_weeks_dates_clocks_and_settlement_periods_make_times(self, moments: list[dt.datetime]) -> None:
+        def composed(every: str, parts: dict[str, Any]) -> list[Any]:
+            table = {f"{part}_": values for part, values in parts.items()} | {"x": list(range(len(moments)))}
+            variables = {"t": {"kind": "time", "parts": {part: f"{part}_" for part in parts}}}
+            plan = fa.Plan(None, {"x": "x"}, data={"time": "t", "every": every, "carry": ["t"]}, variables=variables)
+            return plan.build(table).side.column("t").to_pylist()
+
+        iso = [moment.isocalendar() for moment in moments]
+        weeks = composed("row", {"year": [each.year for each in iso], "week": [f"W{each.week}" for each in iso]})
+        self.assertEqual([each.date() for each in weeks], [dt.date.fromisocalendar(*each[:2], 1) for each in iso])
+        dates, clocks = [f"{moment:%Y-%m-%d}" for moment in moments], [f"{moment:%H:%M:%S}" for moment in moments]
+        whole = [moment.replace(microsecond=0) for moment in moments]
+        self.assertEqual(composed("row", {"date": dates, "clock": clocks}), whole)
+        minutes = {"date": dates, "hour": [m.hour for m in moments], "minute": [m.minute for m in moments]}
+        self.assertEqual(composed("row", minutes), [moment.replace(second=0) for moment in whole])
+        halves = [2 * moment.hour + moment.minute // 30 + 1 for moment in moments]
+        wanted = [moment.replace(minute=moment.minute // 30 * 30, second=0) for moment in whole]
+        self.assertEqual(composed("row", {"date": dates, "half_hour": halves}), wanted)
+
+    def test_parts_that_make_no_time_are_told(self) -> None:
+        rows: dict[str, Any] = {
+            "y": [2021, 2021],
+            "w": [52, 53],
+            "d": ["2021-03-01", "2021-03-02"],
+            "c": ["9:30", "24:00"],
+        }
+        for parts, said in (
+            ({"year": "y", "week": "w"}, "not a week of 't'(.|\n)*Row 2"),
+            ({"date": "d", "clock": "c"}, "not a clock time of 't'(.|\n)*Row 2(.|\n)*such as 09:30"),
+            ({"year": "y", "date": "d"}, "do not make a time"),
+            ({"date": "d", "minute": "w"}, "do not make a time"),
+            ({"year": "y", "hour": "w"}, "do not make a time"),
+            ({"date": "d", "hour": "w", "clock": "c"}, "do not make a time"),
+            ({"date": "d", "half_hour": "w"}, "A half hour runs from 1 to 48"),
+        ):
+            variables = {"t": {"kind": "time", "parts": parts}}
+            plan = fa.Plan(None, {"x": "w"}, data={"time": "t", "every": "row"}, variables=variables)
+            with self.subTest(parts=parts), self.assertRaisesRegex(fa.DataError, said):
+                plan.build(rows)
+
     def test_a_wrong_step_and_mixed_forms_are_refused(self) -> None:
         months = [f"{2020 + at // 4}-{3 * (at % 4) + 1:02d}" for at in range(7)]
         for times, every, said in (

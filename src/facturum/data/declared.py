@@ -32,7 +32,7 @@ class Declaration:
         order: of an ordered variable, its categories from the lowest to the highest.
         pattern: of a time written as text, how it is written, in the form of strptime.
         form: of a number written as text, how it is written.
-        parts: of a time held in several variables, the variable of each part: year, quarter, month, day, hour.
+        parts: of a time held in several variables, the variable of each part, as `composed_time` takes them.
         missing: the values that mean a missing one, texts and numbers.
         said: whether the form of numbers is declared, and so what a point before three digits is.
     """
@@ -126,6 +126,8 @@ def _composed(table: Table, name: str, parts: Mapping[str, str]) -> Variable:
             place=f"variables.{name}",
             remedy="Give the time a name of its own.",
         )
+    if (date := parts.get("date")) is not None:
+        table = replace(table, variables={**table.variables, date: as_time(table[date])})
     return replace(composed_time(table, name, parts), declared=True)
 
 

@@ -77,9 +77,13 @@ class VariableSpec(_Section):
     labels: dict[str, str] | None = Field(None, description="a name for each code")
     order: list[str | int | float | bool] | None = Field(None, description="categories from the lowest to the highest")
     pattern: str | None = Field(None, description="how a time is written as text, in the form of strptime")
-    parts: dict[Literal["year", "quarter", "month", "day", "hour"], str] | None = Field(
-        None, description="of a time held in several variables, the variable of each part"
-    )
+    parts: (
+        dict[
+            Literal["year", "quarter", "month", "week", "day", "date", "hour", "half_hour", "clock", "minute"],
+            str,
+        ]
+        | None
+    ) = Field(None, description="of a time held in several variables, the variable of each part")
     unit: str | None = Field(None, description="a sign or word beside each number that is written as text")
     decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
     thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
