@@ -116,6 +116,64 @@ class Longer(unittest.TestCase):
         made = plan.build(table)  # the first of January was a Sunday
         self.assertEqual((made.X[:, 1].tolist(), made.y.tolist()), ([83.5], [179.5]))  # type: ignore[union-attr]
 
+    @given(st.integers(0, 10**6))
+    @settings(max_examples=25, deadline=None)
+    def test_half_hours_and_workdays_are_brought_to_longer_periods(self, seed: int) -> None:
+        dice = np.random.default_rng(seed)
+        halves = [datetime.datetime(2021, 12, 30) + datetime.timedelta(minutes=30 * at) for at in range(200)]
+        days = [datetime.date(2021, 12, 20) + datetime.timedelta(days=at) for at in range(60)]
+        workdays = [day for day in days if day.weekday() < 5]
+        for every, moments, to, name in (
+            ("30 minutes", halves, "hour", "%Y-%m-%d %H"), ("30 minutes", halves, "day", "%Y-%m-%d"),
+            ("30 minutes", halves, "month", "%Y-%m"), ("workday", workdays, "month", "%Y-%m"),
+            ("workday", workdays, "week", "%G-%V"),
+        ):  # fmt: skip
+            chosen = [moments[at] for at in sorted(dice.choice(len(moments), 30, replace=False))]
+            values = dice.uniform(0, 9, len(chosen)).round(3).tolist()
+            order = dice.permutation(len(chosen))
+            own: dict[str, list[float]] = defaultdict(list)
+            for moment, value in zip(chosen, values, strict=True):
+                own[f"{moment:{name}}"].append(value)
+            table = {"t": [chosen[at] for at in order], "x": [values[at] for at in order]}
+            take = {"x": {"how": "sum", "partial": "keep"}, "n": {"how": "count", "of": "x"}, "whole": {"how": "sum",
+                    "of": "x", "partial": "missing"}}  # fmt: skip
+            made = fa.convert(table, "t", every, to, take)
+            starts = made["t"].data.astype("datetime64[us]").tolist()
+            for start, total, count, whole in zip(starts, *(numbers(made, n) for n in take), strict=True):
+                there = own.pop(f"{start:{name}}", [])
+                self.assertEqual((None if total is None else round(total, 6), count), (
+                    round(sum(there), 6) if there else None, len(there)))  # fmt: skip
+                inside = sum(f"{moment:{name}}" == f"{start:{name}}" for moment in moments)
+                first, last = f"{moments[0]:{name}}", f"{moments[-1]:{name}}"
+                if f"{start:{name}}" not in (first, last):  # whose beginning or end is not among the moments
+                    self.assertEqual(whole is not None, len(there) == inside)
+            self.assertEqual(own, {})
+
+    def test_days_and_months_are_joined_to_workdays_and_half_hours(self) -> None:
+        days = [datetime.date(2021, 10, 1) + datetime.timedelta(days=at) for at in range(70)]
+        work = [day for day in days if day.weekday() < 5]
+        rates = {"m": ["2021-09", "2021-10", "2021-11", "2021-12"], "r": [1.0, 2.0, 3.0, 4.0]}
+        warm = {"day": days, "w": [float(at) for at in range(70)]}
+        series: dict[str, Any] = {
+            "b": {"time": "m", "every": "month", "take": {"r": {"how": "repeat"}}},
+            "a": {"time": "day", "every": "day", "take": {"w": {"how": "repeat"}}},
+        }
+        plan = fa.Plan(None, {"r": "b_r", "w": "a_w"}, data={"time": "day", "every": "workday"}, series=series)
+        made = plan.build({"day": work}, series={"b": rates, "a": warm})
+        wanted = [[1.0, float(day.month - 8), float((day - days[0]).days)] for day in work]
+        self.assertEqual(made.X.tolist(), wanted)
+        halves = [datetime.datetime(2021, 10, 31) + datetime.timedelta(minutes=30 * at) for at in range(96)]
+        plan = fa.Plan(None, {"r": "b_r", "w": "a_w"}, data={"time": "t", "every": "30 minutes"}, series=series)
+        made = plan.build({"t": halves}, series={"b": rates, "a": warm})
+        self.assertEqual(made.X[:, 1:].tolist(), [[2.0, 30.0]] * 48 + [[3.0, 31.0]] * 48)
+        spread = fa.convert(
+            {"day": days[:2], "kwh": [48.0, 96.0]}, "day", "day", "30 minutes", {"kwh": {"how": "spread"}}
+        )
+        self.assertEqual(numbers(spread, "kwh"), [1.0] * 48 + [2.0] * 48)
+        with self.assertRaisesRegex(fa.PlanError, "hours of weekends lie in no workday"):
+            take = {"x": {"how": "mean", "partial": "keep"}}
+            fa.convert({"t": halves[::2], "x": [1.0] * 48}, "t", "hour", "workday", take)
+
     def test_categories_are_taken_first_last_and_again(self) -> None:
         months = {"m": ["2023-01", "2023-02", "2023-03", "2023-05"], "c": ["a", None, "b", "c"]}
         take = {name: {"how": name, "of": "c", "partial": "keep"} for name in ("first", "last", "mode")}

@@ -12,7 +12,7 @@ from facturum.data.declared import declare
 from facturum.data.sampling import named_sizes, sample_rows
 from facturum.data.table import Table
 from facturum.data.time import conversion
-from facturum.data.time.periods import STEPS, Timing
+from facturum.data.time.periods import OWN_STEPS, STEPS, Timing
 from facturum.engine.passes.build import build
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
@@ -220,11 +220,12 @@ def convert(
         >>> made["stays"].data.round(6).tolist()
         [1.0, 2.0, 3.0, 4.0, 5.0, 6.0]
     """
+    known = (*STEPS[:-1], *OWN_STEPS)
     for step in (every, to):
-        if step not in STEPS[:-1]:
+        if step not in known:
             raise PlanError(
-                f"'{step}' is not a valid step{nearest(step, STEPS)}",
-                remedy="Write one of " + ", ".join(STEPS[:-1]) + ".",
+                f"'{step}' is not a valid step{nearest(step, known)}",
+                remedy="Write one of " + ", ".join(known) + ".",
             )
     ways = {name: dict(how) for name, how in take.items()}
     section = spec_from({"convert": {"every": every, "take": ways}}).convert

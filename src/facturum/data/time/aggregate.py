@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 import numpy as np
 
-from facturum.data.time.periods import period_numbers
-from facturum.data.time.spans import HOUR, Observed, Periods, Runs, begins, inner_periods, periods_of, start_hours
+from facturum.data.time.periods import period_numbers, period_starts
+from facturum.data.time.spans import DAY, Observed, Periods, Runs, begins, inner_periods, period_ends, periods_of
 from facturum.data.values import Array, Mask
 
 LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "mode")
@@ -89,16 +89,16 @@ def shared_days(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mas
         how: sum (a total is shared out by days) or mean (an average is weighted by days).
     """
     number = source.number[source.present]
-    begin = start_hours(number, source.step) // 24
-    each = start_hours(number + 1, source.step) // 24 - begin
+    begin = period_starts(number, source.step) // DAY
+    each = period_ends(number, source.step) // DAY - begin
     offsets = np.arange(int(each.sum())) - np.repeat(np.cumsum(each) - each, each)
     days = np.repeat(begin, each) + offsets
     rate = source.data[source.present] / each if how == "sum" else source.data[source.present]
     unit = np.repeat(source.unit[source.present], each)
-    place = _places(unit, period_numbers(days * 24 * HOUR, wanted.step), wanted)
+    place = _places(unit, period_numbers(days * DAY, wanted.step), wanted)
     total = np.bincount(place, weights=np.repeat(rate, each), minlength=len(wanted.unit))
     count = np.bincount(place, minlength=len(wanted.unit))
-    length = (start_hours(wanted.number + 1, wanted.step) - start_hours(wanted.number, wanted.step)) // 24
+    length = (period_ends(wanted.number, wanted.step) - period_starts(wanted.number, wanted.step)) // DAY
     with np.errstate(all="ignore"):
         spread = total if how == "sum" else total / count
     return spread, count > 0, count / length

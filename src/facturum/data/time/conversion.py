@@ -11,9 +11,9 @@ from facturum.data.table import Table
 from facturum.data.time.aggregate import LONGER, aggregated, shared_days
 from facturum.data.time.disaggregate import SHORTER, refined
 from facturum.data.time.ordering import runs_of
-from facturum.data.time.periods import OWN_STEPS, Timing, period_numbers
+from facturum.data.time.periods import BELOW_A_DAY, Timing, period_numbers, period_starts, step_noun
 from facturum.data.time.series import series_of
-from facturum.data.time.spans import HOUR, Observed, Periods, Runs, begins, nests, periods_of, start_hours
+from facturum.data.time.spans import Observed, Periods, Runs, begins, nests, period_ends, periods_of
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, PlanError, nearest
@@ -117,11 +117,11 @@ def convert(
             "rows without a time have no periods to convert", place=place,
             remedy="Name a time variable and its step.",
         )  # fmt: skip
-    own_steps = [step for step in (timing.every, to) if step in OWN_STEPS]
-    if own_steps:
+    below = [step for step in (timing.every, to) if step in BELOW_A_DAY]
+    if "workday" in (timing.every, to) and below:
         raise PlanError(
-            f"no conversion or series is possible with every = '{own_steps[0]}'", place=place,
-            remedy='Use every = "day" or "hour", or bring the values to the step beforehand.',
+            f"{step_noun(below[0])}s of weekends lie in no workday: neither is converted to the other", place=place,
+            remedy="Bring them to days first.",
         )  # fmt: skip
     for name, take in takes.items():
         _check_take(name, take, table, timing, to, place)
@@ -159,7 +159,7 @@ def _wanted(source: Periods | Runs, to: str) -> Periods:
         units, first = source.unit[firsts], source.number[firsts]
         last = source.number[np.append(firsts[1:], len(source.unit)) - 1]
     low = periods_of(first, source.step, to)
-    high = period_numbers((start_hours(last + 1, source.step) - 1) * HOUR, to)
+    high = period_numbers(period_ends(last, source.step) - 1, to)
     sizes = high - low + 1
     inside = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     return Periods(np.repeat(units, sizes), np.repeat(low, sizes) + inside, to)
@@ -294,7 +294,7 @@ def _assembled(
     order = np.lexsort((wanted.number, first[wanted.unit]))
     order = order[~dropped[order]]
     rows = first[wanted.unit[order]]
-    moments = start_hours(wanted.number[order], wanted.step) * HOUR
+    moments = period_starts(wanted.number[order], wanted.step)
     assembled: dict[str, Variable] = {time: Variable(time, Kind.TIME, moments, storage=f"{wanted.step}s")}
     for name in panel:
         assembled[name] = table[name].take(rows)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from facturum.data.time.spans import Observed, Periods, inner_periods, start_hours
+from facturum.data.time.periods import period_starts
+from facturum.data.time.spans import Observed, Periods, inner_periods, period_ends
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.paths import cubic_values, linear_values, smoothest_path
 
+HOUR = 3_600_000_000  # microseconds
 SHORTER = ("repeat", "linear", "cubic", "spread", "smooth_total", "smooth_mean")
 
 
@@ -49,7 +51,8 @@ def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) ->
 
 
 def _hours(numbers: Array, step: str) -> Array:
-    return start_hours(numbers + 1, step) - start_hours(numbers, step)
+    hours: Array = (period_ends(numbers, step) - period_starts(numbers, step)) / HOUR
+    return hours
 
 
 def _runs(source: Observed) -> list[tuple[int, int]]:

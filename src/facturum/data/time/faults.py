@@ -8,8 +8,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from facturum.data.time.calendar import MINUTES
-from facturum.data.time.periods import Timing, period_numbers, step_noun
+from facturum.data.time.periods import BELOW_A_DAY, Timing, period_numbers, step_noun
 from facturum.data.values import Array, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
@@ -28,7 +27,6 @@ _LONGER = {
 _FINER = ("quarter", "month", "week", "day", "hour", "30 minutes", "15 minutes")
 _DAY = 24 * 3_600_000_000  # microseconds
 _DATED = ("day", "workday", "week")  # in which months are no whole number of periods
-_BELOW_A_DAY = ("hour", *MINUTES)
 _ZONE = re.compile(r"\btz=([^\]]+)\]")
 _START = datetime(1970, 1, 1)
 
@@ -104,7 +102,7 @@ def refuse_clock_changes(time: Variable, every: str, source: str) -> None:
     Where it is put on an hour seems to be absent, where it is put back one occurs twice: neither is so.
     """
     zone = _ZONE.search(time.storage)
-    if every not in _BELOW_A_DAY or zone is None or zone[1] in ("UTC", "Z") or zone[1][0] in "+-":
+    if every not in BELOW_A_DAY or zone is None or zone[1] in ("UTC", "Z") or zone[1][0] in "+-":
         return
     clock, found = ZoneInfo(zone[1]), [np.zeros(0, dtype=np.int64)]
     for start in range(0, len(time), AT_ONCE):
@@ -186,5 +184,5 @@ def twice_error(timing: Timing, source: str, rows: list[int], count: int, finer:
         rows=rows,
         count=len(rows) if count <= 3 else 2 * count,
         remedy=f"Name the variable that identifies the units as panel, {use}, or aggregate the rows first."
-        + (f" Where clocks are put back, {step} occurs twice: give UTC." if timing.every in _BELOW_A_DAY else ""),
+        + (f" Where clocks are put back, {step} occurs twice: give UTC." if timing.every in BELOW_A_DAY else ""),
     )

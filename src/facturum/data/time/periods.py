@@ -10,10 +10,10 @@ from facturum.data.time.calendar import MINUTES, first_day
 from facturum.data.values import Array
 
 STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
-OWN_STEPS = ("workday", *MINUTES)  # which nothing is converted to or from
+OWN_STEPS = ("workday", "30 minutes", "15 minutes")  # which a time is not taken for unless it is said
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
-_BELOW_A_DAY = ("hour", *MINUTES)
+BELOW_A_DAY = ("hour", *MINUTES)
 
 
 def step_noun(every: str) -> str:

@@ -7,14 +7,17 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.data.time.calendar import first_day
-from facturum.data.time.periods import period_numbers
+from facturum.data.time.calendar import weekend
+from facturum.data.time.periods import period_numbers, period_starts
 from facturum.data.values import Array, Mask
 
-HOUR = 3_600_000_000
+DAY = 86_400_000_000  # microseconds
 _INSIDE = {
+    "15 minutes": ("30 minutes", "hour", "day", "week", "month", "quarter", "year"),
+    "30 minutes": ("hour", "day", "week", "month", "quarter", "year"),
     "hour": ("day", "week", "month", "quarter", "year"),
     "day": ("week", "month", "quarter", "year"),
+    "workday": ("day", "week", "month", "quarter", "year"),
     "week": (),
     "month": ("quarter", "year"),
     "quarter": ("year",),
@@ -29,7 +32,7 @@ class Periods:
     Args:
         unit: the number of each one's unit.
         number: of the period, counted from 1970.
-        step: year, quarter, month, week, day or hour.
+        step: year, quarter, month, week, day, workday, hour, 30 minutes or 15 minutes.
     """
 
     unit: Array
@@ -103,22 +106,25 @@ def nests(short: str, long: str) -> bool:
     return short == long or long.partition("_")[0] in _INSIDE.get(short.partition("_")[0], ())
 
 
-def start_hours(numbers: Array, step: str) -> Array:
-    """Return the hour, counted from 1970, at which each period begins.
+def period_ends(numbers: Array, step: str) -> Array:
+    """Return the moment after each period, in microseconds since 1970: of a workday the midnight after it.
 
     Example:
-        >>> start_hours(np.array([0, 1]), "month").tolist()
-        [0, 744]
+        >>> (period_ends(np.array([1]), "workday") // DAY).tolist()  # Friday, 2 January 1970
+        [2]
     """
-    if step == "hour":
-        return numbers.astype(np.int64, copy=False)
-    if step == "day":
-        return numbers.astype(np.int64, copy=False) * 24
-    if step.startswith("week"):
-        return (numbers.astype(np.int64, copy=False) * 7 + first_day(step)) * 24
-    months = numbers.astype(np.int64, copy=False) * {"month": 1, "quarter": 3, "year": 12}[step]
-    days: Array = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
-    return days * 24
+    return period_starts(numbers, step) + DAY if step == "workday" else period_starts(numbers + 1, step)
+
+
+def first_after(moments: Array, step: str) -> Array:
+    """Return the first period of a step that begins at each moment or, of workdays, after a weekend.
+
+    Args:
+        moments: midnights, or where longer periods begin.
+        step: as of `Periods`.
+    """
+    numbers = period_numbers(moments, step)
+    return numbers + weekend(moments) if step == "workday" else numbers
 
 
 def begins(*columns: Array) -> Array:
@@ -150,10 +156,10 @@ def periods_of(numbers: Array, step: str, to: str) -> Array:
         return numbers
     low, high = int(numbers.min(initial=0)), int(numbers.max(initial=0))
     if high - low < len(numbers) // 2:
-        table = period_numbers(start_hours(np.arange(low, high + 1), step) * HOUR, to)
+        table = first_after(period_starts(np.arange(low, high + 1), step), to)
         periods: Array = table[numbers - low]
         return periods
-    return period_numbers(start_hours(numbers, step) * HOUR, to)
+    return first_after(period_starts(numbers, step), to)
 
 
 def inner_periods(numbers: Array, long: str, short: str) -> tuple[Array, Array]:
@@ -163,5 +169,4 @@ def inner_periods(numbers: Array, long: str, short: str) -> tuple[Array, Array]:
         >>> [part.tolist() for part in inner_periods(np.array([0]), "quarter", "month")]
         [[0], [3]]
     """
-    first = period_numbers(start_hours(numbers, long) * HOUR, short)
-    return first, period_numbers(start_hours(numbers + 1, long) * HOUR, short)
+    return first_after(period_starts(numbers, long), short), first_after(period_ends(numbers, long), short)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeAlias
 
 from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError
 
@@ -16,6 +16,7 @@ from facturum.errors import PlanError, nearest
 from facturum.language.stored import StoredLiteral
 
 FORMAT = 1
+Step: TypeAlias = Literal["year", "quarter", "month", "week", "day", "workday", "hour", "30 minutes", "15 minutes"]
 
 
 class _Section(BaseModel):
@@ -26,9 +27,7 @@ class DataSpec(_Section):
     """How the data are to be read."""
 
     time: str | None = Field(None, description="the time variable")
-    every: (
-        Literal["year", "quarter", "month", "week", "day", "workday", "hour", "30 minutes", "15 minutes", "row"] | None
-    ) = Field(None, description="the step of the time variable")
+    every: Step | Literal["row"] | None = Field(None, description="the step of the time variable")
     week_starts: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = Field(
         "monday", description="the first day of a week"
     )
@@ -192,7 +191,7 @@ class TakeSpec(_Section):
 class ConvertSpec(_Section):
     """The table itself brought to the plan's step."""
 
-    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="the step it comes in")
+    every: Step = Field(description="the step it comes in")
     take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
 
 
@@ -201,7 +200,7 @@ class SeriesSpec(_Section):
 
     file: str | None = Field(None, description="where it is, relative to the plan")
     time: str = Field(description="its time variable")
-    every: Literal["year", "quarter", "month", "week", "day", "hour"] = Field(description="its step")
+    every: Step = Field(description="its step")
     match: list[str] | dict[str, str] = Field(
         [],
         description="the variables to join by, beside the period; {own = other} where its table names them so",
