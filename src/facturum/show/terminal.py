@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator
+from typing import Any
 
 from pygments import token
 from rich.console import Console, Group, RenderableType
@@ -43,6 +44,13 @@ class Screen(Console):
         """Let the command line decide how the process ends."""
         raise BrokenPipeError
 
+    def print(self, *objects: Any, **options: Any) -> None:
+        """Print, also where this library does not ask what a closed pipe means (before 13.8)."""
+        try:
+            super().print(*objects, **options)
+        except BrokenPipeError:
+            raise BrokenPipeError from None  # without a number, by which click would end the process by itself
+
 
 NARROWEST, WIDE, WIDEST = 20, 160, 1_000  # characters of a line
 
@@ -77,7 +85,7 @@ def plan_view(text: str, title: str) -> RenderableType:
 def rows_view(columns: ColumnMap) -> RenderableType:
     """Return how many rows were kept, and why the others were not."""
     rows = columns.rows
-    learned = f"{rows.learned:,} of them in the estimation sample" if rows.learned else "nothing is estimated from them"
+    learned = f"{rows.learned:,} of them in the estimation sample" if rows.learned else "nothing is learned from them"
     lines = [Text.assemble((f"{rows.kept:,}", "bold"), f" of {counted(rows.given, 'row')} kept, {learned}")]
     without = sum(part.rows for part in rows.dropped if part.reason == NO_VALUE)
     for part in rows.dropped:

@@ -201,9 +201,24 @@ class Category(Categorical):
         position = self.reference if type(self.reference) is int else len(choices)
         if -len(choices) <= position < len(choices):
             return choices[position]
-        hint = nearest(label_text(self.reference), [label_text(label) for label in choices])
-        raise DataError(
-            f"no row of the estimation sample has the reference category {self.reference!r} of '{self.x}'{hint}",
+        raise self._not_there(self.reference, choices)
+
+    def _not_there(self, reference: Label, choices: list[Label]) -> DataError:
+        """Return the error that the reference category is pooled, written as another kind, or not there."""
+        text, texts = label_text(reference), [label_text(label) for label in choices]
+        if literal_key(reference) in {literal_key(label) for label in self.pooled}:
+            return DataError(
+                f"the reference category {reference!r} of '{self.x}' is pooled with other rare ones",
+                remedy=f"Pool fewer, or choose one of {', '.join(texts[:12])}.",
+            )
+        if text in texts and isinstance(reference, str):
+            return DataError(
+                f"the categories of '{self.x}' are numbers, and the reference {reference!r} is written as a text",
+                remedy=f"Write it without quotes: reference={text}.",
+            )
+        hint = nearest(text, texts)
+        return DataError(
+            f"no row of the estimation sample has the reference category {reference!r} of '{self.x}'{hint}",
             remedy="The categories are " + ", ".join(label_text(label) for label in choices[:12]) + ".",
         )
 

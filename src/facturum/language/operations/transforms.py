@@ -66,8 +66,9 @@ class Log(Elementwise):
         if self.nonpositive == "missing" or (len(x) and np.min(x) > -self.shift):
             return None
         return x > -self.shift, (
-            f"A logarithm needs values above 0: write log({self.x}, shift=1) to add one first, "
-            f'or log({self.x}, nonpositive="missing") to leave these rows without a value.'
+            f"A logarithm needs values above 0: add a shift larger than minus the smallest value, log({self.x}, "
+            f'shift=..), leave these rows without a value, log({self.x}, nonpositive="missing"), or take '
+            f"asinh({self.x}), which has a value for every number."
         )
 
     def values(self, rows: Rows) -> Values:
