@@ -276,7 +276,7 @@ CASES = {
         [
             "terms.x: 'log(price)' is not defined for these values in 2 rows",
             "Rows 2, 3.",
-            "shift=1",
+            "shift=..",
             'nonpositive="missing"',
         ],
         {"x": "log(price)"},
