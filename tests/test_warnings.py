@@ -102,6 +102,14 @@ class Warnings(unittest.TestCase):
         found = [warning for _, terms, data, _ in CASES for warning in told(terms, data)]
         table = {"t": MONTHS, "y": [float(at % 5) + 0.5 for at in range(12)]}
         found += fa.Plan("y", **SERIES).build(table, series={"s": QUARTERS}).columns.warnings
+        take = {"q": {"how": "repeat"}}
+        for lag, wanted in ((0, True), (1, True), (2, False)):  # the last month of a quarter is two after its first
+            terms = {"q": f"lag(s_q, {lag})" if lag else "s_q"}
+            series = {"s": {"time": "t", "every": "quarter", "take": take}}
+            said = fa.Plan("y", **{**SERIES, "terms": terms, "series": series}).build(table, series={"s": QUARTERS})
+            late = [each for each in said.columns.warnings if "lag(s_q, 2) is known in time" in each]
+            self.assertEqual(bool(late), wanted)
+            found += late
         found += (
             fa.Plan("y", **CONVERTED).build({k: v[1:] for k, v in table.items()} | {"x": [*range(11)]}).columns.warnings
         )

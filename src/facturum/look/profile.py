@@ -133,7 +133,7 @@ class Profile:
         return profile_html(self)
 
 
-TOGETHER = 16  # variables that one thread is given at a time
+TOGETHER = 16  # variables of a wide table that one thread is given at a time
 
 
 def profile_of(
@@ -159,7 +159,8 @@ def profile_of(
             )
     chosen = [table[name] for name in names] or list(table)
     with ThreadPoolExecutor(thread_count(threads)) as pool:
-        groups = [chosen[at : at + TOGETHER] for at in range(0, len(chosen), TOGETHER)]
+        size = max(min(TOGETHER, len(chosen) // 64), 1)
+        groups = [chosen[at : at + size] for at in range(0, len(chosen), size)]
         parts = pool.map(lambda group: [_profile(variable, quantiles) for variable in group], groups)
         profiles = [profile for part in parts for profile in part]
         numbers = [v for v, p in zip(chosen, profiles, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]

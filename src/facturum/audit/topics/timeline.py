@@ -12,12 +12,14 @@ import numpy as np
 from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
+from facturum.data.time.conversion import Converted
 from facturum.data.time.faults import AT_ONCE
 from facturum.data.time.periods import period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.outline import BuiltColumn, Outline
+from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import declared_tables
 from facturum.engine.planning.spreading import walk
@@ -138,6 +140,12 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
                 f"{report.variable} is made by '{report.how}', which reads later {report.from_every}s: for the rows "
                 "not learned from, the future would not have been known."
             )
+        if report.how in ("repeat", "spread") and forecast and (least := _known_after(prepared, report)):
+            yield (
+                f"{report.variable} gives each {report.to_every} the figure of its {report.from_every}: for the rows "
+                f"not learned from, it is known at the end of the {report.from_every} only. "
+                f"lag({report.variable}, {least}) is known in time."
+            )
         if report.partial:
             became = {"missing": "are missing", "keep": "are computed from the values present", "drop": "are left out"}
             of_share = f"are computed from the values present where {report.partial_as} is covered, and else missing"
@@ -145,6 +153,15 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
                 f"{report.variable}: {report.partial:,} {report.to_every}s are not fully covered (the least to "
                 f"{100 * (report.least_cover or 0):.0f} %) and {became.get(report.partial_as or 'keep', of_share)}."
             )
+
+
+def _known_after(prepared: Prepared, report: Converted) -> int:
+    """Return the lag from which on a figure of longer periods is known in time; 0 where it is read so late."""
+    first, after = inner_periods(np.arange(40), report.from_every, report.to_every)
+    least = int((after - first).max()) - 1
+    read = [look for root in prepared.parts().values() for look in looks(root, prepared.derived)]
+    latest = max((look.offset for look in read if look.variable == report.variable), default=-least)
+    return least if latest > -least else 0
 
 
 class Paths:
