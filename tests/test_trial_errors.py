@@ -239,6 +239,20 @@ class NotDefined(Folder):
         self.assertEqual(set(trial.not_identified), {"m", "n", "total"})
         self.assertIn("not identified: total", next(each for each in trial.terms if each.term == "m").note)
 
+    def test_what_cannot_change_alone_has_no_effect(self) -> None:
+        dice = np.random.default_rng(8)
+        table = {"age": dice.uniform(18, 65, 200), "x": dice.normal(size=200), "y": dice.normal(size=200)}
+        twice = {"wide": "bins(age, width=20)", "parts": "bins(age, quantiles=3)", "x": "x"}
+        trial = fa.Plan("y", twice).build(table).trial()
+        self.assertEqual([effect.subject for effect in trial.effects], ["x"])
+        self.assertEqual(trial.not_identified, ("age",))
+        bent = {"age": "age", "over": "(age - 40) * (age > 40)", "x": "x"}
+        trial = fa.Plan("y", bent).build(table).trial()
+        self.assertEqual({effect.subject for effect in trial.effects}, {"age", "x"})
+        self.assertEqual(trial.not_identified, ("age > 40",))
+        once = {"parts": "bins(age, quantiles=3)", "px": "bins(age, quantiles=3) * x", "x": "x"}
+        self.assertEqual(fa.Plan("y", once).build(table).trial().not_identified, ())
+
     def test_likelihoods_clustered_have_as_many_degrees_as_units_less_one(self) -> None:
         dice = np.random.default_rng(6)
         table: dict[str, Any] = {"x": dice.normal(size=120), "u": [f"u{at % 4}" for at in range(120)]}

@@ -127,7 +127,7 @@ def trial_view(trial: Trial) -> RenderableType:
         if len(trial.effects) > MAX_EFFECTS:
             view.append(Text(f"  and {len(trial.effects) - MAX_EFFECTS:,} more: --json lists all", "dim"))
     if trial.not_identified:
-        told = f"not identified, and so not reported: effects of {named(trial.not_identified)}"
+        told = f"not reported, since columns made of them move with others: effects of {named(trial.not_identified)}"
         view.append(Padding(safe(told, "dim"), (0, 0, 0, 2)))
     if trial.truth:
         view += truth_view(trial.truth)

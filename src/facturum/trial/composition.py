@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from facturum.audit.entries import ColumnEntry
+from facturum.language.core import names_in
 from facturum.language.reading import (
     Contrast,
     Curve,
@@ -27,6 +28,7 @@ from facturum.trial.functions import (
     along_time,
     contrast_function,
     number_function,
+    parsed,
     wave_function,
 )
 
@@ -120,6 +122,21 @@ class Composition:
         reference = indicators[0].reference
         without_column = [reference] if reference is not None else self._of_source(subject)
         return list(dict.fromkeys([*[name for name in without_column if name not in names], *names]))
+
+    def cuts(self, subject: str) -> set[frozenset[str]]:
+        """Return the ways in which terms cut a subject into categories: one, unless a number is binned twice."""
+        found: dict[str, set[str]] = {}
+        for at in self.columns[subject]:
+            for factor in factors_of(self.readings[at]):
+                if isinstance(factor, Indicator) and self.subject(factor) == subject:
+                    names = filter(None, (factor.category, factor.reference))
+                    found.setdefault(self.entries[at].term, set()).update(names)
+        return {frozenset(names) for names in found.values()}
+
+    def reads(self, subject: str) -> frozenset[str]:
+        """Return the variables that an expression reads; none of a subject in words."""
+        node = parsed(subject)
+        return frozenset() if node is None else frozenset(names_in(node))
 
     def _of_source(self, subject: str) -> list[str]:
         """Return the categories that the map lists for a subject."""

@@ -103,6 +103,9 @@ class Effects:
     def _of(self, subject: str) -> Iterator[Effect]:
         own = self._composition.columns[subject]
         others = list(dict.fromkeys(name for at in own for name in self._composition.subjects(at) if name != subject))
+        if self._moves_with(subject, others):
+            self.not_identified[subject] = None
+            return
         settings = [self._settings(name) for name in others]
         if any(not each for each in settings) or len(list(product(*settings))) > MAX_SETTINGS:
             return
@@ -112,6 +115,12 @@ class Effects:
                 where = " and ".join(text for _, text in chosen)
                 if (effect := self._effect(subject, change, given, where, own)) is not None:
                     yield effect
+
+    def _moves_with(self, subject: str, others: list[str]) -> bool:
+        """Return whether a variable cannot change alone: a number cut twice, or a condition on one that it meets."""
+        condition = isinstance(self._composition.factors(subject)[0], Holds)
+        met = condition and bool(self._composition.reads(subject) & {*others})
+        return met or len(self._composition.cuts(subject)) > 1
 
     def _effect(
         self, subject: str, change: _Change, given: dict[str, Setting], where: str, own: list[int]

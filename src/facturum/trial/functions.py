@@ -114,9 +114,9 @@ def number_function(
         formula: of the column.
         alone: whether the column has no other factor.
     """
-    node, whole = _parsed(factor.subject), isinstance(factor, Curve)
+    node, whole = parsed(factor.subject), isinstance(factor, Curve)
     if node is None and alone and factor == Unit(factor.subject):  # its subject is in words
-        node, whole = _parsed(formula), True
+        node, whole = parsed(formula), True
     names = set() if node is None else set(names_in(node))
     if node is None or len(names) != 1 or along_time(str(node)):
         return None
@@ -138,7 +138,7 @@ def _recurrence(factor: Orthogonal, formula: str, name: str, inner: Node) -> Num
 
 def wave_function(factor: Curve, formula: str) -> CategoryFunction | None:
     """Return the wave of a season by the parts of the calendar; None where it is but a factor of its column."""
-    node = _parsed(formula)
+    node = parsed(formula)
     if not isinstance(node, Sin | Cos):
         return None
     part, *labels = factor.cycle
@@ -149,7 +149,7 @@ def wave_function(factor: Curve, formula: str) -> CategoryFunction | None:
 
 def contrast_function(factor: Contrast, labels: list[str], formula: str) -> CategoryFunction | None:
     """Return a contrast by its categories; None where its formula reads more than these."""
-    whole = _parsed(formula)
+    whole = parsed(formula)
     parts = [] if whole is None else list(walk(whole))
     compared = {part.operands[0] for part in parts if isinstance(part, Comparison)}
     compared |= {part.value for part in parts if isinstance(part, Membership)}
@@ -173,7 +173,7 @@ def _evaluated(node: Node, table: Table) -> FloatArray:
         return np.full(table.length, np.nan)
 
 
-def _parsed(text: str) -> Node | None:
+def parsed(text: str) -> Node | None:
     """Return an expression; None where a text is none."""
     try:
         return parse(text, True)
@@ -184,7 +184,7 @@ def _parsed(text: str) -> Node | None:
 @lru_cache(maxsize=4096)
 def along_time(formula: str) -> bool:
     """Return whether a formula reads other periods."""
-    node = _parsed(formula)
+    node = parsed(formula)
     return node is not None and any(part.along_time for part in walk(node))
 
 

@@ -56,7 +56,7 @@ class Trial:
         accuracy: in these.
         truth: of a response of 0 and 1.
         left_out: columns without a coefficient, each with the reason.
-        not_identified: the variables of which no effect can be told, since columns made of them depend on others.
+        not_identified: the variables of which no effect can be told, since columns made of them move with others.
         sigma: the standard deviation of the errors; None of a likelihood.
         r2, adjusted: the share of the variance explained; None of a likelihood.
         r2_name: which share that is.
