@@ -753,7 +753,7 @@ class Leaks(unittest.TestCase):
             plan.build({"x": x, "y": np.arange(140_000.0)})
 
 
-class History(unittest.TestCase):
+class History(Folder):
     PLAN = fa.Plan(
         "log(stays)",
         {"l": "lag(stays, [1, 3])", "m": "moving_average(price, 3)", "z": "center(lag(price, 1))", "t": "trend()"},
@@ -767,6 +767,29 @@ class History(unittest.TestCase):
         early = [at for at, period in enumerate(table["period"]) if period < 22]
         part = lambda rows: {name: [values[at] for at in rows] for name, values in table.items()}  # noqa: E731
         return table, part(early), part(late), late
+
+    def test_a_row_left_out_may_fail_in_what_decides_on_values_too(self) -> None:
+        table = {
+            "x": [0.0, 1.0, 2.0, 3.0],
+            "z": [None, 4.0, 5.0, 6.0],
+            "w": [4.0, 5.0, 6.0, 7.0],
+            "y": [1.0, 2.0, 3.0, 5.0],
+        }
+        wrong, whole = "missing_if(w, log(x) > 9)", [2.0, 3.0, 5.0]
+        for terms in (
+            {"a": f"z * {wrong}"}, {"a": f"{wrong} * z"}, {"a": wrong, "b": "z"}, {"b": "z", "a": f"log({wrong})"},
+            {"a": f"{wrong} + d"}, {"a": f"[z, {wrong}]"}, {"a": "missing_if(z, log(x) > 9)"},
+        ):  # fmt: skip
+            with self.subTest(terms):
+                made = fa.Plan("y", terms, derived={"d": "z + 1"}).build(table)
+                self.assertEqual(made.y.tolist() if made.y is not None else None, whole)
+                self.assertTrue(made.verify(table).ok)
+                made.save(self.folder / "kept", replace=True)  # with the map, which counts the rows left out
+                fa.Plan("y", terms, derived={"d": "z + 1"}).build_into(self.folder / "parts", table, replace=True)
+                self.assertTrue(fa.open_design(self.folder / "parts").verify(table).ok)
+        for terms in ({"a": wrong}, {"a": f"{wrong} + 1"}, {"a": "is_missing(missing_if(z, log(x) > 9))"}):
+            with self.subTest(terms), self.assertRaisesRegex(fa.DataError, "'log\\(x\\)' is not defined(.|\n)*Row 1."):
+                fa.Plan("y", terms).build(table)
 
     @given(st.integers(0, 10**6))
     @settings(max_examples=20, deadline=None)

@@ -225,6 +225,10 @@ class Node(ABC):
             valid = and_masks(valid, rows.valid(child))
         return valid
 
+    def needs(self) -> tuple[Node, ...]:
+        """Return the operands without any of which there is no value, whatever the others are."""
+        return self.children() if type(self).valid is Node.valid else ()
+
     @property
     def missing_by_column(self) -> bool:
         """Whether the columns of the expression can be missing in different rows."""

@@ -11,6 +11,7 @@ from facturum.audit.entries import AbsenceEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, Mask
+from facturum.engine.blocks.presence import present
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.prepared import Prepared
 from facturum.errors import counted
@@ -86,14 +87,14 @@ class _Finder:
 
     def reasons(self, part: Node) -> dict[str, Mask]:
         """Return for a part of the plan in which of the rows it is missing, by reason."""
-        valid = self._rows.valid(part)
+        valid = present(self._rows, part)
         if valid is None or valid.all():
             return {}
         return {why: where & ~valid for why, where in self._of(part).items() if (where & ~valid).any()}
 
     def _missing(self, node: Node) -> Mask:
-        there: Mask = self._source.values_at(node, self._at).present_mask()
-        return ~there
+        there = present(self._rows, node)
+        return np.zeros(len(self._at), dtype=bool) if there is None else ~there
 
     def _of(self, node: Node) -> dict[str, Mask]:
         if node not in self._known:

@@ -12,13 +12,14 @@ import numpy as np
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.leaves import LEAF, TOGETHER, batched, leaves_of, run, together
 from facturum.engine.blocks.numbering import row_numbers
+from facturum.engine.blocks.presence import present
+from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.totals import Totals
 from facturum.engine.planning.prepared import Prepared
 from facturum.errors import FailedRows
 from facturum.language.core import truths
 from facturum.language.nodes import Node
-from facturum.language.rows import Rows
 from facturum.threads import thread_count
 
 KEEP_FALSE = "keep is false"
@@ -279,7 +280,9 @@ def _select(
     return _leaf_by_leaf(whole, leaves, edges)
 
 
-def _absences(rows: Rows, parts: Sequence[Node], leaves: Sequence[tuple[int, int]]) -> tuple[Mask | None, Array, Array]:
+def _absences(
+    rows: LeafRows, parts: Sequence[Node], leaves: Sequence[tuple[int, int]]
+) -> tuple[Mask | None, Array, Array]:
     """Return the rows in which some part is missing, for each the first such part, and the number missing of each part.
 
     Args:
@@ -292,7 +295,7 @@ def _absences(rows: Rows, parts: Sequence[Node], leaves: Sequence[tuple[int, int
     cause = np.zeros(0, dtype=np.int32)
     seen: dict[int, int] = {}
     for at, part in enumerate(parts):
-        valid = rows.valid(part)
+        valid = present(rows, part)
         if valid is None:
             continue
         earliest = seen.setdefault(id(valid), at)

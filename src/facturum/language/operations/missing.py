@@ -91,6 +91,9 @@ class MissingIf(Node):
     def valid(self, rows: Rows) -> Mask | None:
         return and_masks(rows.valid(self.x), self._fine(rows))
 
+    def needs(self) -> tuple[Node, ...]:
+        return (self.x,)
+
     def decided_by(self) -> tuple[Node, ...]:
         return (self.condition,)
 
