@@ -53,6 +53,7 @@ def main(modules: list[str]) -> int:
         else loader.discover("tests", top_level_dir=".")
     )
     start, tests, wrong = time.monotonic(), 0, 0
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # else each command that is started compiles all modules anew
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads of several processes would wait for one another
     workers = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:

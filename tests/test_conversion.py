@@ -117,7 +117,7 @@ class Longer(unittest.TestCase):
         self.assertEqual((made.X[:, 1].tolist(), made.y.tolist()), ([83.5], [179.5]))  # type: ignore[union-attr]
 
     @given(st.integers(0, 10**6))
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=10, deadline=None)
     def test_half_hours_and_workdays_are_brought_to_longer_periods(self, seed: int) -> None:
         dice = np.random.default_rng(seed)
         halves = [datetime.datetime(2021, 12, 30) + datetime.timedelta(minutes=30 * at) for at in range(200)]

@@ -428,7 +428,7 @@ class Forms(Folder):
     @given(
         st.lists(st.datetimes(dt.datetime(1900, 1, 1), dt.datetime(2100, 1, 1)), min_size=2, max_size=9, unique=True)
     )
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=20, deadline=None)
     def test_weeks_dates_clocks_and_settlement_periods_make_times(self, moments: list[dt.datetime]) -> None:
         def composed(every: str, parts: dict[str, Any]) -> list[Any]:
             table = {f"{part}_": values for part, values in parts.items()} | {"x": list(range(len(moments)))}
