@@ -14,7 +14,7 @@ from facturum.language.parser import parse
 from facturum.language.stored import read_literal, stored_literal
 from tests.support import ROOT, Folder
 
-GROUPS = 1_800
+GROUPS = 1_560
 
 
 def grouped(seed: int) -> dict[str, Any]:

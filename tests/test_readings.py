@@ -321,7 +321,7 @@ class Proof:
 class Proofs(unittest.TestCase):
     def test_no_sentence_of_many_random_plans_is_false(self) -> None:
         outcomes = {"proved": 0, "together": 0, "open": 0}
-        for seed in range(110):
+        for seed in range(80):
             made = Prediction(seed)
             for entry in made.design.columns:
                 if entry.role == "predictor":
@@ -332,7 +332,7 @@ class Proofs(unittest.TestCase):
                         except fa.DataError as error:  # where a condition of the sentence leaves the domain of a log
                             self.assertIn("is not defined", str(error))
                     outcomes[proof.outcome] += 1
-        self.assertGreater(outcomes["proved"], 300, outcomes)
+        self.assertGreater(outcomes["proved"], 210, outcomes)
 
     def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
         table = huts(300, seed=34, missing=0)
