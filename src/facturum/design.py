@@ -22,9 +22,9 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import AuditError, DataError, bounded, counted
+from facturum.errors import AuditError, bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
-from facturum.files.builds.build_writer import FORMATS, write_build
+from facturum.files.builds.build_writer import refuse_format, write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
@@ -200,6 +200,13 @@ class Design:
 
         Raises:
             DataError: where pandas is not installed; and what `to_arrow` raises.
+
+        Example:
+            >>> import pandas as pd
+            >>> from facturum.plan import Plan
+            >>> huts = pd.DataFrame({"price": [20.0, None, 30.0]}, index=["Alp", "Berg", "Col"])
+            >>> Plan(None, {"p": "price / 10"}).build(huts).to_pandas()["p"].to_dict()
+            {'Alp': 2.0, 'Col': 3.0}
         """
         return frame_of(self.to_arrow(), self._origin.index, self.rows.kept - 1)
 
@@ -256,12 +263,8 @@ class Design:
         Raises:
             DataError: where the folder already exists, is not a build, or cannot be written.
         """
-        if format not in FORMATS:
-            raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv, npy or npz.")
         sparse = self.cells is not None
-        if (format == "npz") != sparse:
-            what = "a sparse design is saved as npz only" if sparse else "only a sparse design is saved as npz"
-            raise DataError(what, remedy='Write format="npz".' if sparse else "Build it with sparse=True.")
+        refuse_format(format, sparse)
         with bounded():
             table = self._origin.side if sparse else self.to_arrow()
             columns, rows = self._origin.audited, self.rows

@@ -217,6 +217,7 @@ def _finite(value: float) -> float | None:
 def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
     whole = counts.kept + sum(part.rows for part in counts.dropped) == counts.given
     names = [entry.name for entry in entries]
+    unique = len(set(names)) == len(names)
     return [
         CheckEntry(
             check="every row given is kept or left out for a reason",
@@ -226,8 +227,8 @@ def _checks(counts: RowCounts, entries: list[ColumnEntry]) -> list[CheckEntry]:
         ),
         CheckEntry(
             check="no two columns have one name",
-            ok=len(set(names)) == len(names),
-            outcome="holds" if len(set(names)) == len(names) else "does not hold",
+            ok=unique,
+            outcome="holds" if unique else "does not hold",
             detail=f"{len(names)} names",
         ),
     ]

@@ -294,14 +294,14 @@ def _codes(variable: Variable) -> VariableProfile:
 
 def _time(variable: Variable) -> VariableProfile:
     data = _present(variable)
-    distinct = np.unique(data)
+    distinct, sizes = np.unique(data, return_counts=True)
     ends = [_moment_text(int(value)) for value in (distinct[0], distinct[-1])] if len(distinct) else [None, None]
     notes = ["one moment in every row: a constant"] if len(distinct) == 1 else []
     return VariableProfile(
         variable.name,
         variable.storage,
         "time",
-        f"stored as {variable.storage or 'times'}{_steps_text(data, distinct)}",
+        f"stored as {variable.storage or 'times'}{_steps_text(distinct, sizes)}",
         len(variable),
         len(variable) - len(data),
         len(distinct),
@@ -311,7 +311,7 @@ def _time(variable: Variable) -> VariableProfile:
     )
 
 
-def _steps_text(data: Array, distinct: Array) -> str:
+def _steps_text(distinct: Array, sizes: Array) -> str:
     """Return in words at what step moments follow one another, which periods are absent, and how many share one."""
     every = step_of(distinct)
     if every is None:
@@ -319,7 +319,7 @@ def _steps_text(data: Array, distinct: Array) -> str:
     numbers = period_numbers(distinct, every)
     noun, absent = step_noun(every), int(numbers[-1] - numbers[0]) + 1 - len(numbers)
     gaps = f"{counted(absent, noun)} between them absent" if absent else f"no {noun} between them absent"
-    most = int(np.unique(data, return_counts=True)[1].max())
+    most = int(sizes.max())
     shared = f", up to {most:,} rows in one {noun}" if most > 1 else ""
     first, last = (period_text(int(number), every) for number in numbers[[0, -1]])
     return f", by {noun} from {first} to {last}, {gaps}{shared}"

@@ -21,12 +21,8 @@ def rounded(formula: str) -> str:
     return _LONG.sub(lambda found: f"{float(found[0]):.{DIGITS}g}", formula)
 
 
-def abridged(formula: str, where: str = "columns.json") -> str:
+def abridged(formula: str) -> str:
     """Return a formula with the first few pairs of each learned table, and how many there are besides.
-
-    Args:
-        formula: as the map has it.
-        where: what holds it whole.
 
     Example:
         >>> abridged("lookup(g, {'a': 1, 'b, c': 2, 3: 3, 4: 4, 5: 5, 6: 6, 7: 7, 8: 8, 9: 9}) + x")
@@ -40,7 +36,7 @@ def abridged(formula: str, where: str = "columns.json") -> str:
         elif not depth:
             text += part
         elif part == "}" and depth == 1:
-            text += held if pairs <= WHOLE else f", and {pairs - PAIRS:,} others in {where}"
+            text += held if pairs <= WHOLE else f", and {pairs - PAIRS:,} others in columns.json"
             text += part
             depth = 0
         else:

@@ -203,7 +203,7 @@ def _source(old: ColumnMap, new: ColumnMap) -> Iterator[str]:
     for _, sentence in source_changes(tables, read):
         yield sentence
     for place, marks in read.items():
-        for name in old.fingerprints[place].keys() - marks.keys():
+        for name in [each for each in old.fingerprints[place] if each not in marks]:
             yield f"The second build does not read {name}{'' if place == DATA else f' of {place}'}."
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from facturum.audit.entries import ConversionEntry
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
+from facturum.data.time.joining import rows_of
 from facturum.data.time.periods import Timing, period_numbers, period_starts
 from facturum.data.time.spans import inner_periods
 from facturum.data.values import Array
@@ -52,7 +53,7 @@ class ConvertedCells:
 
         Args:
             made: what the conversion did.
-            unit: what its units are called, and their values as texts, in the order of the panel or the match.
+            unit: the variables of its unit as its table calls them, and their values as texts.
             moment: a moment within its period, in microseconds since 1970.
         """
         if self.spec.stack is not None and not made.place.startswith(SERIES):
@@ -79,22 +80,16 @@ class ConvertedCells:
             every = self.spec.data.token(self.spec.convert.every)
             for place in (HISTORY, DATA):
                 if place in self.tables:
-                    yield (
-                        self.tables[place].source,
-                        self.tables[place],
-                        Timing(self.spec.data.time, every, tuple(self.spec.data.panel)),
-                    )
+                    own = self.tables[place]
+                    yield own.source, own, Timing(self.spec.data.time, every, tuple(self.spec.data.panel))
 
 
 def _rows(
     table: Table, timing: Timing, made: ConversionEntry, unit: Mapping[str, str], moment: int
 ) -> tuple[Array, Array]:
     """Return the rows of a table behind a value, and their periods."""
-    time = table[timing.time or ""]
-    chosen = ~time.missing_rows()
-    for name, text in zip(timing.panel, unit.values(), strict=True):
-        chosen &= table[name].is_text(text)
-    rows = np.flatnonzero(chosen)
+    time, rows = table[timing.time or ""], rows_of(table, unit)
+    rows = rows[~time.missing_rows()[rows]]
     periods = period_numbers(time.data[rows], timing.every)
     own = int(period_numbers(np.array([moment]), made.to_every)[0])
     begin, end = period_starts(np.array([own, own + 1]), made.to_every).tolist()

@@ -12,6 +12,7 @@ from facturum.audit.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.converted_cells import ConvertedCells
 from facturum.audit.proof.verify import ALLOWED_STEPS, definitions_of, formula_node
 from facturum.data.time.calendar import period_text
+from facturum.data.time.joining import unit_of
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Kind, Values, label_text
 from facturum.data.variable import Variable
@@ -240,10 +241,10 @@ class _Tracer:
         if made is None or timing is None or time is None or time.missing_rows()[place]:
             return ()
         series = self._spec.series.get(made.place.partition(".")[2])
-        keys = list(timing.panel) if series is None else list(series.matches)
-        if any(self._source.table[key].missing_rows()[place] for key in keys):
+        names = {name: name for name in timing.panel} if series is None else series.matches
+        unit = unit_of(self._source.table, names, place)
+        if unit is None:
             return ()
-        unit = {key: self._text(self._source.table[key], place) for key in keys}
         cells, rest = self._behind.behind(made, unit, int(time.data[place]))
         steps = [Step(made.source, cell.value, cell.row, cell.note) for cell in cells[:MOST]]
         if len(cells) > MOST:

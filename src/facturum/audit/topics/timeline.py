@@ -13,8 +13,8 @@ from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEn
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.conversion import Converted
-from facturum.data.time.faults import AT_ONCE
-from facturum.data.time.periods import period_numbers
+from facturum.data.time.joining import rows_of, unit_of
+from facturum.data.time.periods import AT_ONCE, period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
 from facturum.engine.blocks.source import Source
@@ -132,6 +132,10 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
     """Say which conversions read what would not have been known, and which periods were not fully covered."""
     used = {name for root in prepared.parts().values() for name in prepared.sources(root)}
     forecast = prepared.spec.rows.learn is not None or prepared.shaped.history_rows > 0
+    latest: dict[str, int] = {}
+    roots = prepared.parts().values() if forecast and prepared.shaped.converted else ()
+    for look in (look for root in roots for look in looks(root, prepared.derived)):
+        latest[look.variable] = max(look.offset, latest.get(look.variable, look.offset))
     for _, report in prepared.shaped.converted:
         if report.variable not in used:
             continue
@@ -140,7 +144,7 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
                 f"{report.variable} is made by '{report.how}', which reads later {report.from_every}s: for the rows "
                 "not learned from, the future would not have been known."
             )
-        if report.how in ("repeat", "spread") and forecast and (least := _known_after(prepared, report)):
+        if report.how in ("repeat", "spread") and forecast and (least := _known_after(report, latest)):
             yield (
                 f"{report.variable} gives each {report.to_every} the figure of its {report.from_every}: for the rows "
                 f"not learned from, it is known at the end of the {report.from_every} only. "
@@ -155,13 +159,16 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
             )
 
 
-def _known_after(prepared: Prepared, report: Converted) -> int:
-    """Return the lag from which on a figure of longer periods is known in time; 0 where it is read so late."""
+def _known_after(report: Converted, latest: Mapping[str, int]) -> int:
+    """Return the lag from which on a figure of longer periods is known in time; 0 where it is read so late.
+
+    Args:
+        report: how it is made.
+        latest: the latest period at which the plan reads each variable, counted from the row's own.
+    """
     first, after = inner_periods(np.arange(40), report.from_every, report.to_every)
     least = int((after - first).max()) - 1
-    read = [look for root in prepared.parts().values() for look in looks(root, prepared.derived)]
-    latest = max((look.offset for look in read if look.variable == report.variable), default=-least)
-    return least if latest > -least else 0
+    return least if latest.get(report.variable, -least) > -least else 0
 
 
 class Paths:
@@ -250,9 +257,8 @@ class Paths:
         lines = [PathLine(name=name, periods=texts, values=_values(source, node, rows)) for name, node in drawn.lines]
         unit = _unit_text(self._prepared, int(rows[0]))
         beside = self._beside(drawn.column, unit, int(rows[0])) if drawn.joined else None
-        return PathEntry(
-            term=drawn.term, column=drawn.column, unit=unit, lines=[*lines, *([] if beside is None else [beside])]
-        )
+        lines += [] if beside is None else [beside]
+        return PathEntry(term=drawn.term, column=drawn.column, unit=unit, lines=lines)
 
     def _beside(self, name: str, unit: str, row: int) -> PathLine | None:
         """Return the source values of a joined variable for the unit of a row, the same object for all its rows."""
@@ -319,11 +325,10 @@ def _source_line(prepared: Prepared, tables: Mapping[str, Table], name: str, ste
     if not fits:
         return None
     declared = tables[f"series.{series.name}"]
-    chosen = np.ones(len(table), dtype=bool)
-    for own, other in spec.matches.items():
-        key = prepared.table[own].part(row, row + 1)
-        chosen &= False if key.missing_rows()[0] else declared[other].is_text(key.text_of(key.data[0]))
-    time, rows = declared[spec.time], np.flatnonzero(chosen)
+    unit = unit_of(prepared.table, spec.matches, row)
+    if unit is None:
+        return None
+    time, rows = declared[spec.time], rows_of(declared, unit)
     order = rows[np.argsort(time.data[rows], kind="stable")]
     values = declared[source]
     missing = values.missing_rows()

@@ -8,12 +8,11 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from facturum.data.time.periods import BELOW_A_DAY, Timing, period_numbers, step_noun
+from facturum.data.time.periods import AT_ONCE, BELOW_A_DAY, Timing, period_numbers, step_noun
 from facturum.data.values import Array, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
 
-AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
 _LONGER = {
     "hour": ((24, "day"),),
@@ -28,6 +27,7 @@ _FINER = ("quarter", "month", "week", "day", "hour", "30 minutes", "15 minutes")
 _DAY = 24 * 3_600_000_000  # microseconds
 _DATED = ("day", "workday", "week")  # in which months are no whole number of periods
 _ZONE = re.compile(r"\btz=([^\]]+)\]")
+_FIXED = re.compile(r"UTC|Z|[+-].*")  # zones whose clock nobody puts on or back
 _START = datetime(1970, 1, 1)
 
 
@@ -96,15 +96,21 @@ def finer_steps(every: str, moments: Array, at: Array) -> list[str]:
     return [s for s in finer if (period_numbers(moments[at], s) != period_numbers(moments[at + 1], s)).all()]
 
 
+def zone_with_changes(time: Variable, every: str) -> str | None:
+    """Return the zone of a time whose clock may be put on or back within a step of hours or less; None for others."""
+    zone = _ZONE.search(time.storage) if every in BELOW_A_DAY else None
+    return None if zone is None or _FIXED.fullmatch(zone[1]) else zone[1]
+
+
 def refuse_clock_changes(time: Variable, every: str, source: str) -> None:
     """Refuse hours or parts of them by a clock that is put on or back between the first row and the last.
 
     Where it is put on an hour seems to be absent, where it is put back one occurs twice: neither is so.
     """
-    zone = _ZONE.search(time.storage)
-    if every not in BELOW_A_DAY or zone is None or zone[1] in ("UTC", "Z") or zone[1][0] in "+-":
+    zone = zone_with_changes(time, every)
+    if zone is None:
         return
-    clock, found = ZoneInfo(zone[1]), [np.zeros(0, dtype=np.int64)]
+    clock, found = ZoneInfo(zone), [np.zeros(0, dtype=np.int64)]
     for start in range(0, len(time), AT_ONCE):
         part = time.part(start, min(start + AT_ONCE, len(time)))
         found.append(np.unique(part.data[~part.missing_rows()] // _DAY))
@@ -114,7 +120,7 @@ def refuse_clock_changes(time: Variable, every: str, source: str) -> None:
     if changed is not None:
         on = f"{_START + timedelta(days=int(changed)):%Y-%m-%d}"
         raise DataError(
-            f"'{time.name}' follows the clock of {zone[1]}, which is put on or back in {source} ({on}): "
+            f"'{time.name}' follows the clock of {zone}, which is put on or back in {source} ({on}): "
             f"{step_noun(every)}s seem to be absent, or occur twice",
             place="data.time",
             remedy='Give it in UTC: in a data frame .dt.tz_convert("UTC").',

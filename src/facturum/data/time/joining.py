@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -119,6 +119,36 @@ def join(main: Table, main_series: Series, series: SeriesToJoin) -> tuple[Table,
         raise series.nothing_in_common()
     joined = {**main.variables, **{name: series.table[name].taken(at) for name in series.variables}}
     return Table(joined, main.length, main.source), series.joined(unit)
+
+
+def unit_of(table: Table, names: Mapping[str, str], row: int) -> dict[str, str] | None:
+    """Return the unit of a row: variables as texts under the names of another table; None where one is missing.
+
+    Args:
+        table: the table of the row.
+        names: its variables, and what the other table calls each.
+        row: the position of the row.
+
+    Example:
+        >>> unit_of(Table.of({"hut": ["Alpina", "Bergli"]}), {"hut": "place"}, 1)
+        {'place': 'Bergli'}
+    """
+    cells = {called: _cell(table[name], row) for name, called in names.items()}
+    there = {called: cell for called, cell in cells.items() if cell is not None}
+    return there if len(there) == len(cells) else None
+
+
+def rows_of(table: Table, unit: Mapping[str, str]) -> Array:
+    """Return the positions of the rows of a unit.
+
+    Example:
+        >>> rows_of(Table.of({"place": ["Alpina", "Bergli", "Alpina"]}), {"place": "Alpina"}).tolist()
+        [0, 2]
+    """
+    chosen = np.ones(table.length, dtype=bool)
+    for name, text in unit.items():
+        chosen &= table[name].is_text(text)
+    return np.flatnonzero(chosen)
 
 
 def _units(main: Sequence[Variable], keys_of: Sequence[Variable], series: Series, length: int) -> Array:

@@ -12,15 +12,15 @@ from facturum.data.grouping import first_rows, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import weekend
 from facturum.data.time.faults import (
-    AT_ONCE,
     Spacing,
     finer_steps,
     refuse_clock_changes,
     refuse_unplaced,
     twice_error,
     weekend_error,
+    zone_with_changes,
 )
-from facturum.data.time.periods import Timing, period_numbers
+from facturum.data.time.periods import AT_ONCE, Timing, period_numbers
 from facturum.data.time.series import series_of
 from facturum.data.time.spans import Runs
 from facturum.data.values import Array, Kind, Mask
@@ -70,7 +70,10 @@ def is_in_order(table: Table, timing: Timing, each: Each = map) -> bool:
     panel = [table[name] for name in timing.panel]
     time = table[timing.time] if timing.time is not None else None
     if time is not None and (
-        time.kind is not Kind.TIME or time.valid is not None or timing.every == "workday" or "tz=" in time.storage
+        time.kind is not Kind.TIME
+        or time.valid is not None
+        or timing.every == "workday"
+        or zone_with_changes(time, timing.every) is not None
     ):
         return False  # whether these are times, in weekends, or of a clock that changes, is asked where all are sorted
 

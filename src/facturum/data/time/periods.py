@@ -13,6 +13,7 @@ STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
 OWN_STEPS = ("workday", "30 minutes", "15 minutes")  # which a time is not taken for unless it is said
 _NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
+AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
 BELOW_A_DAY = ("hour", *MINUTES)
 
 

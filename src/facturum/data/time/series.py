@@ -11,7 +11,6 @@ from facturum.data.grouping import SPARSE, group_numbers
 from facturum.data.table import Table
 from facturum.data.time.calendar import weekend
 from facturum.data.time.faults import (
-    AT_ONCE,
     Spacing,
     finer_steps,
     not_a_time,
@@ -20,7 +19,7 @@ from facturum.data.time.faults import (
     twice_error,
     weekend_error,
 )
-from facturum.data.time.periods import Timing, period_numbers
+from facturum.data.time.periods import AT_ONCE, Timing, period_numbers
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 

@@ -293,13 +293,9 @@ def series_to_join(
     takes = {target: take.take(target) for target, take in series.take.items()}
     source = Timing(series.time, spec.data.token(series.every), tuple(series.matches))
     converted, reports = convert(source_table, source, timing.every, takes, place)
-    renamed = {
-        (v.name if v.name in (series.time, *series.matches) else f"{name}_{v.name}"): replace(
-            v, name=v.name if v.name in (series.time, *series.matches) else f"{name}_{v.name}"
-        )
-        for v in converted
-    }
-    at_step = replace(converted, variables=renamed)
+    kept = (series.time, *series.matches)
+    renamed = [v if v.name in kept else replace(v, name=f"{name}_{v.name}") for v in converted]
+    at_step = replace(converted, variables={v.name: v for v in renamed})
     to_join = SeriesToJoin(name, at_step, Timing(series.time, timing.every, tuple(series.matches)))
     return to_join, [(place, replace(report, variable=f"{name}_{report.variable}")) for report in reports]
 

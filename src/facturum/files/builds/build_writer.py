@@ -19,6 +19,7 @@ from facturum.audit.row_map import RowMap
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.values import Array
 from facturum.engine.planning.spec import FORMAT, PlanSpec
+from facturum.errors import DataError
 from facturum.files.builds.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
 from facturum.files.builds.sparse_file import sparse_arrays
 from facturum.files.learned_files import learned_tables
@@ -35,6 +36,19 @@ IMPUTED_SCHEMA = pa.schema(
 )
 DROPPED_SCHEMA = pa.schema([("row", pa.int64()), ("reason", pa.string()), ("place", pa.string())])
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
+
+
+def refuse_format(format: str, sparse: bool) -> None:
+    """Refuse a format that is not one, or that does not hold a sparse or dense design.
+
+    Raises:
+        DataError: with what to write instead.
+    """
+    if format not in FORMATS:
+        raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv, npy or npz.")
+    if (format == "npz") != sparse:
+        what = "a sparse design is saved as npz only" if sparse else "only a sparse design is saved as npz"
+        raise DataError(what, remedy='Write format="npz".' if sparse else "Build it with sparse=True.")
 
 
 class BuildWriter:
