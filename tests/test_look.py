@@ -114,7 +114,7 @@ class Profiles(Folder):
             "x": [1.0, 2.0, 3.0, 4.0],
         }
         (day,) = [each for each in fa.profile(table).variables if each.name == "d"]
-        self.assertIn("by day from 2024-01-01 to 2024-01-05, 2 days between them absent, up to 2 rows in one", day.why)
+        self.assertIn("by day from 2024-01-01 to 2024-01-05, 2 days without a row, up to 2 rows in one", day.why)
 
     def test_long_learned_tables_are_cut_on_the_screen_and_whole_in_the_map(self) -> None:
         units = [f"unit {at:02d}" for at in range(30)] * 3

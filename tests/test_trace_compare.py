@@ -209,7 +209,7 @@ class ConvertedCells(unittest.TestCase):
         self.assertEqual(sorted(part.row or 0 for part in month.parts), sorted(np.flatnonzero(order < 28) + 1))
         self.assertIn("before in row 2 of the table, brought to each month", str(found))
         table["stays"][3] += 1
-        self.assertIn("by the rows of the converted table", str(made.verify(table)))
+        self.assertIn("no longer agrees with stays in the converted table", str(made.verify(table)))
 
 
 class Comparisons(Folder):

@@ -72,9 +72,8 @@ def _moved(before: ColumnMap, after: ColumnMap) -> list[str]:
 def _hint(names: list[str]) -> str:
     called = ", ".join(f'"{name}"' for name in names)
     by = " and ".join(names)
-    return (
-        f"Rows of one number may lie at another {by}: write carry = [{called}] in [data], and they are matched by {by}."
-    )
+    remedy = f"write carry = [{called}] in [data], and rows are matched by {by}"
+    return f"Rows with one number may be of another {by}: {remedy}."
 
 
 def _texts(design: Design, name: str, called: str) -> list[str]:

@@ -318,7 +318,7 @@ def _steps_text(distinct: Array, sizes: Array) -> str:
         return ""
     numbers = period_numbers(distinct, every)
     noun, absent = step_noun(every), int(numbers[-1] - numbers[0]) + 1 - len(numbers)
-    gaps = f"{counted(absent, noun)} between them absent" if absent else f"no {noun} between them absent"
+    gaps = f"{counted(absent, noun)} without a row" if absent else f"no {noun} without a row"
     most = int(sizes.max())
     shared = f", up to {most:,} rows in one {noun}" if most > 1 else ""
     first, last = (period_text(int(number), every) for number in numbers[[0, -1]])

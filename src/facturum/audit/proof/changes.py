@@ -111,7 +111,7 @@ class Comparison:
     @property
     def matched(self) -> str:
         """How many rows are in both, and by what they were matched."""
-        by = f"by {' and '.join(self.by)}" if self.by else "by their numbers in the source"
+        by = f"by {' and '.join(self.by)}" if self.by else "by row number in the source"
         return f"{counted(self.rows_in_both, 'row')} in both, matched {by}"
 
     def sections(self) -> Iterator[tuple[str, list[str]]]:

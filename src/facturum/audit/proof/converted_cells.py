@@ -66,7 +66,7 @@ class ConvertedCells:
             for row, period in zip(rows.tolist(), periods.tolist(), strict=True):
                 note = f"row {row + 1:,} of {name}, {period_text(int(period), timing.every)}"
                 found.append((int(period), FileCell(None if missing[row] else _plain(values, row), row + 1, note)))
-        rest = "and the values that follow these and go before them, through all of which the path runs"
+        rest = "and the values before and after these, through which the path runs"
         return [cell for _, cell in sorted(found, key=lambda each: each[0])], rest if made.how in BY_ALL else ""
 
     def _sources(self, made: ConversionEntry) -> Iterator[tuple[str, Table, Timing]]:

@@ -238,7 +238,7 @@ def _column_failures(
 def disagreement(entry: ColumnEntry, stored: ColumnMap) -> str:
     """Return that a column does not agree, and whose rows are told where they are not those of the file."""
     made = "converted" if stored.plan.get("convert") else "stacked" if stored.plan.get("stack") else ""
-    where = f", by the rows of the {made} table" if made else ""
+    where = f" in the {made} table" if made else ""
     return f"The column {entry.name} no longer agrees with {', '.join(entry.sources) or 'its formula'}{where}."
 
 

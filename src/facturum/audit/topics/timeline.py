@@ -146,8 +146,8 @@ def conversion_warnings(prepared: Prepared) -> Iterator[str]:
             )
         if report.how in ("repeat", "spread") and forecast and (least := _known_after(report, latest)):
             yield (
-                f"{report.variable} gives each {report.to_every} the figure of its {report.from_every}: for the rows "
-                f"not learned from, it is known at the end of the {report.from_every} only. "
+                f"{report.variable} gives each {report.to_every} the figure of its {report.from_every}: in the rows "
+                f"not learned from, that is known only at the end of the {report.from_every}. "
                 f"lag({report.variable}, {least}) is known in time."
             )
         if report.partial:

@@ -70,10 +70,10 @@ class Spacing:
         if self.adjacent or self.steps < FEWEST_STEPS:
             return
         longer = next((step for length, step in _LONGER.get(self.every, ()) if self.apart % length == 0), None)
-        told = f"are all {self.apart} {step_noun(self.every)}s apart or a multiple of it"
+        told = f"are all {self.apart} {step_noun(self.every)}s apart, or a multiple of that"
         if len(self.days) == 1 and self.months:
             longer = "year" if self.months % 12 == 0 else "quarter" if self.months % 3 == 0 else "month"
-            told = f"are all a {longer} apart or a multiple of it"
+            told = f"are all a {longer} apart, or several {longer}s"
         if longer is not None:
             raise DataError(
                 f"the rows of {source} {told}, and every is '{self.every}'",
@@ -120,7 +120,7 @@ def refuse_clock_changes(time: Variable, every: str, source: str) -> None:
     if changed is not None:
         on = f"{_START + timedelta(days=int(changed)):%Y-%m-%d}"
         raise DataError(
-            f"'{time.name}' follows the clock of {zone}, which is put on or back in {source} ({on}): "
+            f"'{time.name}' is the local time of {zone}, where clocks change within {source} (on {on}): "
             f"{step_noun(every)}s seem to be absent, or occur twice",
             place="data.time",
             remedy='Give it in UTC: in a data frame .dt.tz_convert("UTC").',

@@ -67,8 +67,8 @@ class Log(Elementwise):
             return None
         return x > -self.shift, (
             f"A logarithm needs values above 0: add a shift larger than minus the smallest value, log({self.x}, "
-            f'shift=..), leave these rows without a value, log({self.x}, nonpositive="missing"), or take '
-            f"asinh({self.x}), which has a value for every number."
+            f'shift=..), set these rows to missing, log({self.x}, nonpositive="missing"), or write '
+            f"asinh({self.x}), which is defined for every number."
         )
 
     def values(self, rows: Rows) -> Values:
