@@ -82,8 +82,9 @@ def value(text: str, row: Row, **more: float) -> float:
         text = text.partition(" within ")[0]
     if " - lookup(" in text:
         text = text.partition(" - lookup(")[0]
-    kept = re.fullmatch(r"(\w+) kept from \S+ to \S+", text)
-    text = (kept[1] if kept else text).replace("·", "*").replace("−", "-").replace("^", "**")
+    if kept := re.fullmatch(r"(\w+) kept from (\S+) to (\S+)", text):
+        return min(max(float(row[kept[1]]), float(kept[2])), float(kept[3]))
+    text = text.replace("·", "*").replace("−", "-").replace("^", "**")
     names = {"dear": row.get("price", 0) > 35} if row else {}
     return float(eval(text, {"__builtins__": {}}, {**FUNCTIONS, **names, **row, **more}))
 
@@ -116,7 +117,7 @@ class Proof:
 
     def __init__(self, made: Prediction, name: str, at: int) -> None:
         self.made, self.b, self.name = made, made.b[name], name
-        said = made.design.columns[name].reading.removesuffix(".")
+        said = made.design.columns[name].reading.removesuffix(".").partition("; the plan has no")[0]
         self.said, self.row, *groups = conditions(said, made.row(at))
         self.average = "others" in groups[0] or bool(re.search(", on average over | adds to |beside what", self.said))
         self.apart, self.steady = ({one for each in group for one in made.called(each)} for group in groups)
@@ -150,6 +151,8 @@ class Proof:
             start = 10.0 if base[name] is None else base[name]
             low, high = base | {name: start}, base | {name: start + STEP}
             size = value(subject, high) - value(subject, low)
+            if not size:  # beyond the ends to which it is kept
+                return None
         columns = self.made.columns([low, high])
         if any(columns[held][0] != columns[held][1] for held in self.steady if held in columns):
             return None
@@ -173,13 +176,11 @@ class Proof:
                 return None
             return [slopes[1][0] / STEP - slopes[0][0] / STEP], [value(found[2], {}, b=self.b)]  # type: ignore[index]
         name, rest, where = found.groups()
-        expression, _, legend = rest.partition(", with ")
-        letters = {
-            letter: self.made.b[column] for letter, column in re.findall(r"(\w) the coefficient of (\w+)", legend)
-        }
+        others = {f"b_of_{column}": self.made.b[column] for column in re.findall(r"b\[(\w+)\]", rest)}
+        expression = re.sub(r"b\[(\w+)\]", r"b_of_\1", rest)
         base = self.row if where is None else self.row | {name: float(where)}
         moved = self.moved(name, base)
-        claimed = value(expression, base, b=self.b, **letters)
+        claimed = value(expression, base, b=self.b, **others)
         return None if moved is None else ([moved[0] / moved[1]], [claimed])
 
     def difference(self) -> tuple[list[float], list[float]] | None:
@@ -282,7 +283,7 @@ class Proof:
         form = r"The (?:effect|interaction) of (.+?) (?:on|in) .+? differs by (.+?) between (.+)$"
         if not (found := re.match(form, self.said)):
             return None
-        ends = self.ends(found[3].partition("; the plan has no")[0])
+        ends = self.ends(found[3])
         if ends is None:
             return None
         low, high = (self.effect_of(found[1], row) for row in ends)
@@ -334,14 +335,14 @@ class Proofs(unittest.TestCase):
                     outcomes[proof.outcome] += 1
         self.assertGreater(outcomes["proved"], 210, outcomes)
 
-    def test_an_effect_on_average_is_the_mean_over_all_categories_or_rows(self) -> None:
+    def test_an_effect_on_average_is_the_mean_over_all_categories(self) -> None:
         table = huts(300, seed=34, missing=0)
-        codings = ("effect", "difference", "helmert", "polynomial")
+        codings = ("effect", "difference", "helmert")
         factors = {f"category(comfort, coding='{coding}')": ["poor", "fair", "good"] for coding in codings}
-        for factor, values in {**factors, "polynomial(beds, 3, orthogonal=True)": table["beds"]}.items():
+        for factor, values in factors.items():
             terms = {"p": "log(price)", "f": factor, "pf": f"log(price) * {factor}"}
             design = fa.Plan("stays", terms, variables={"comfort": COMFORT}).build(table)
-            subject = "beds" if "beds" in factor else "comfort"
+            subject = "comfort"
             self.assertIn(f", on average over {subject}", design.columns["p"].reading)
             b = np.random.default_rng(35).normal(size=len(design.names))
             both = [{subject: values, "price": [price] * len(values)} for price in (7.0, 7 * math.e)]

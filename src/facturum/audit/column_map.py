@@ -107,7 +107,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     outline = report.outline
     prepared = outline.prepared
     formulas, response_formulas, definitions = formula_texts(outline)
-    sentences = Sentences(outline, report.responses_are_counts)
+    sentences = Sentences(outline, report.responses_are_counts, plan)
     entries = []
     for at, column in enumerate(outline.responses):
         entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections import Counter
+from collections.abc import Callable
 from typing import ClassVar
 
 import numpy as np
@@ -33,7 +34,7 @@ class Name(Node):
         return rows.present(self.variable)
 
     def reading(self) -> Reading:
-        return Unit(self.variable)
+        return Unit(self.variable, node=self)
 
 
 @node
@@ -169,7 +170,7 @@ class Arithmetic(Node):
         return finite(self, rows, data, and_masks(left.valid, right.valid))
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
 
 @node
@@ -182,6 +183,9 @@ class Add(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.add(left, right)
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node:
+        return Add(of(self.left), of(self.right))
 
     def reading(self) -> Reading:
         number, other = (self.left, self.right) if isinstance(self.left, Number) else (self.right, self.left)
@@ -199,6 +203,9 @@ class Subtract(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.subtract(left, right)
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node:
+        return Subtract(of(self.left), of(self.right))
 
     def reading(self) -> Reading:
         moved = None
@@ -227,6 +234,9 @@ class Multiply(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.multiply(left, right)
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node:
+        return Add(Multiply(of(self.left), self.right), Multiply(of(self.right), self.left))
 
     def columns(self) -> tuple[Column, ...]:
         if not is_block(self):
@@ -258,7 +268,7 @@ class Multiply(Arithmetic):
     def _product(self, left: Reading, right: Reading) -> Reading:
         for number, other in ((self.left, right), (self.right, left)):
             if isinstance(number, Number):
-                return scaled(other, float(number.value)) if number.value else Unit(self.subject())
+                return scaled(other, float(number.value)) if number.value else Unit(self.subject(), node=self)
         return Product(left, right)
 
 
@@ -272,6 +282,13 @@ class Divide(Arithmetic):
 
     def compute(self, left: FloatArray, right: FloatArray) -> FloatArray:
         return np.divide(left, right)
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node | None:
+        above, below = of(self.left), of(self.right)
+        if below == Number(0):
+            return Divide(above, self.right)
+        shrinking = Divide(Multiply(self.left, below), Power(self.right, Number(2)))
+        return Negative(shrinking) if above == Number(0) else None
 
     def reading(self) -> Reading:
         if isinstance(self.right, Number) and self.right.value:
@@ -292,8 +309,15 @@ class Power(Arithmetic):
             return whole_power(left, int(self.right.value))
         return np.power(left, right)
 
+    def derivative(self, of: Callable[[Node], Node]) -> Node | None:
+        if not isinstance(self.right, Number):
+            return None
+        exponent = self.right.value
+        lower = self.left if exponent == 2 else Power(self.left, Number(exponent - 1))
+        return Multiply(Multiply(Number(exponent), lower), of(self.left))
+
     def reading(self) -> Reading:
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)
 
 
 @node
@@ -311,6 +335,9 @@ class Negative(Node):
     def values(self, rows: Rows) -> Values:
         inner = rows.evaluate(self.value)
         return Values(np.negative(inner.numbers()), inner.valid)
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node:
+        return Negative(of(self.value))
 
     def reading(self) -> Reading:
         return scaled(self.value.reading(), -1)
@@ -339,8 +366,11 @@ class Presence(Node):
 class Condition(Node):
     """What is true, false or missing in each row."""
 
+    def derivative(self, of: Callable[[Node], Node]) -> Node:
+        return Number(0)  # wherever it does not change
+
     def reading(self) -> Reading:
-        return Holds(self.subject())
+        return Holds(self.subject(), node=self)
 
     def columns(self) -> tuple[Column, ...]:
         return (Column((), self, self.reading(), "indicator"),)

@@ -227,7 +227,7 @@ class Conditional(Node):
         return (self.condition,)
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def missing_because(self) -> str:
         return f"the condition {self.condition.subject()} leads to missing"

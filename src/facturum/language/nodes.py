@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, dataclass_transform
 
@@ -242,9 +242,13 @@ class Node(ABC):
         """Return how many columns there are, where possible without making them."""
         return len(self.columns())
 
+    def derivative(self, of: Callable[[Node], Node]) -> Node | None:
+        """Return the derivative in a variable that this reads, from those of its operands; None where it has none."""
+        return None
+
     def reading(self) -> Reading:
         """Return what a unit of a scalar expression means."""
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)
 
     def subject(self) -> str:
         """Return what sentences call this expression."""

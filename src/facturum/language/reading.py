@@ -2,91 +2,219 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from typing import TypeAlias
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, TypeAlias
+
+import numpy as np
 
 from facturum.data.time.periods import step_noun
+from facturum.data.values import FloatArray
+
+if TYPE_CHECKING:
+    from facturum.language.nodes import Node
 
 STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see `stepped`
 
 
+Compared: TypeAlias = tuple[tuple[float, float], ...]  # values of a node, each with its weight
+
+
 @dataclass(frozen=True)
-class Unit:
+class Factor:
+    """What a column, or a factor of one, means.
+
+    Args:
+        subject: what it is made of, in words.
+        node: the expression that the subject names, which is evaluated where a sentence is proved; of a category the
+            place in its order, of a flag whether a value is missing.
+        when: the other period that it is of, in words.
+    """
+
+    subject: str
+    node: Node | None = field(default=None, kw_only=True, compare=False, repr=False)
+    when: str = field(default="", kw_only=True, repr=False)
+
+    @property
+    def stepwise(self) -> bool:
+        """Whether it compares rows, of which some have something and others do not."""
+        return bool(self.compared)
+
+    @property
+    def compared(self) -> Compared:
+        """The values of the node that one unit compares, with weights that add up to 0; none of a number."""
+        return ()
+
+    def worth(self, values: FloatArray) -> FloatArray:
+        """Return what the factor is worth at values of its node."""
+        return values
+
+    @property
+    def zero(self) -> float | None:
+        """The value of the node at which the factor is 0; None where there is none."""
+        return 0.0
+
+    @property
+    def averaged(self) -> int:
+        """Over how many places of a category the factor is 0 on average; 0 where it is so at one value."""
+        return 0
+
+
+@dataclass(frozen=True)
+class Unit(Factor):
     """A difference of one unit in a column made of a number.
 
     Args:
-        subject: the number.
-        center: where it is when the column is 0; None for 0.
+        center: where the number is when the column is 0; None for 0.
         size: how much more of it one unit of the column is; None for one unit.
         standardized: whether the size is a standard deviation.
     """
 
-    subject: str
     center: float | None = None
     size: float | None = None
     standardized: bool = False
 
+    def worth(self, values: FloatArray) -> FloatArray:
+        return np.divide(np.subtract(values, self.center or 0.0), self.size or 1.0)
+
+    @property
+    def zero(self) -> float:
+        return self.center or 0.0
+
 
 @dataclass(frozen=True)
-class Logged:
+class Logged(Factor):
     """The natural logarithm of a number, after ``shift`` was added."""
 
-    subject: str
     shift: float = 0.0
 
+    def worth(self, values: FloatArray) -> FloatArray:
+        with np.errstate(all="ignore"):
+            return np.log(np.add(values, self.shift))
+
+    @property
+    def zero(self) -> float:
+        return 1.0 - self.shift
+
 
 @dataclass(frozen=True)
-class Holds:
+class Holds(Factor):
     """A condition that holds (1) or does not (0). ``center``: what was taken off."""
 
-    subject: str
     center: float | None = None
+
+    @property
+    def compared(self) -> Compared:
+        return ((1.0, 1.0), (0.0, -1.0))
+
+    def worth(self, values: FloatArray) -> FloatArray:
+        return np.subtract(values, self.center or 0.0)
+
+    @property
+    def zero(self) -> float | None:
+        return self.center or 0.0
 
 
 @dataclass(frozen=True)
-class NoValue:
+class NoValue(Factor):
     """No value is there (1), or one is (0). ``wrong``: the conditions by which values were set to missing before."""
 
-    subject: str
     wrong: tuple[str, ...] = ()
 
-
-@dataclass(frozen=True)
-class Indicator:
-    """One category, against a reference category (None where every category has a column)."""
-
-    subject: str
-    category: str
-    reference: str | None
+    @property
+    def compared(self) -> Compared:
+        return ((1.0, 1.0), (0.0, -1.0))
 
 
 @dataclass(frozen=True)
-class Contrast:
-    """One column of a contrast coding: ``against`` is all | before | earlier, ``left_out`` has no column of its own."""
+class Indicator(Factor):
+    """One category, against a reference category (None where every category has a column).
 
-    subject: str
-    category: str
-    against: str
+    Args:
+        category, reference: their names.
+        place, base: their places in the order.
+    """
+
+    category: str = ""
+    reference: str | None = None
+    place: int = field(default=0, compare=False, repr=False)
+    base: int | None = field(default=None, compare=False, repr=False)
+
+    @property
+    def compared(self) -> Compared:
+        own = (float(self.place), 1.0)
+        return (own,) if self.base is None else (own, (float(self.base), -1.0))
+
+    @property
+    def zero(self) -> float | None:
+        return None if self.base is None else float(self.base)
+
+
+@dataclass(frozen=True)
+class Contrast(Factor):
+    """One column of a contrast coding: ``against`` is all | before | earlier, ``other`` names what with.
+
+    Args:
+        place, count: the place of the category in the order, and how many there are.
+    """
+
+    category: str = ""
+    against: str = "all"
     other: str | None = None
+    place: int = field(default=0, compare=False, repr=False)
+    count: int = field(default=0, compare=False, repr=False)
+
+    @property
+    def compared(self) -> Compared:
+        first = {"all": 0, "before": self.place - 1, "earlier": 0}[self.against]
+        others = range(first, self.count if self.against == "all" else self.place)
+        return ((float(self.place), 1.0), *((float(each), -1.0 / len(others)) for each in others))
+
+    @property
+    def averaged(self) -> int:
+        return self.count
 
 
 @dataclass(frozen=True)
-class Power:
+class Power(Factor):
     """A power of a number, beside the lower ones of the same term. ``center``: what was taken off first."""
 
-    subject: str
-    degree: int
-    top: int
+    degree: int = 1
+    top: int = 1
     center: float | None = None
+
+    def worth(self, values: FloatArray) -> FloatArray:
+        return np.power(np.subtract(values, self.center or 0.0), self.degree)
+
+    @property
+    def zero(self) -> float:
+        return self.center or 0.0
 
 
 @dataclass(frozen=True)
-class Orthogonal:
-    """An orthogonal polynomial of a number or of the place of a category."""
+class Orthogonal(Factor):
+    """An orthogonal polynomial of a number or of the place of a category. ``count``: of categories."""
 
-    subject: str
-    degree: int
-    top: int
+    degree: int = 1
+    top: int = 1
+    count: int = field(default=0, compare=False, repr=False)
+
+    @property
+    def zero(self) -> float | None:
+        return None
+
+    @property
+    def averaged(self) -> int:
+        return self.count
+
+
+@dataclass(frozen=True)
+class Curve(Factor):
+    """A function of a number that has no unit of its own, such as a sine or a square root.
+
+    Of the wave of a season, `cycle` is what it goes round in, and the names of its parts: month, jan, feb, ..
+    """
+
+    cycle: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -98,17 +226,6 @@ class Product:
 
 
 @dataclass(frozen=True)
-class Curve:
-    """A function of a number that has no unit of its own, such as a sine or a square root.
-
-    Of the wave of a season, `cycle` is what it goes round in, and the names of its parts: month, jan, feb, ..
-    """
-
-    subject: str
-    cycle: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
 class Scaled:
     """A multiple of another column."""
 
@@ -116,8 +233,23 @@ class Scaled:
     factor: float
 
 
-Factor: TypeAlias = Unit | Logged | Holds | NoValue | Indicator | Contrast | Power | Orthogonal | Curve
 Reading: TypeAlias = Factor | Product | Scaled
+
+
+def factors_of(reading: Reading) -> tuple[list[Factor], float]:
+    """Return the factors of a reading, and the number that their product is multiplied by.
+
+    Example:
+        >>> factors_of(Product(Unit("beds"), Scaled(Logged("price"), 10.0)))[1]
+        10.0
+    """
+    if isinstance(reading, Scaled):
+        found, multiple = factors_of(reading.of)
+        return found, multiple * reading.factor
+    if isinstance(reading, Product):
+        left, right = factors_of(reading.left), factors_of(reading.right)
+        return [*left[0], *right[0]], left[1] * right[1]
+    return [reading], 1.0
 
 
 def scaled(reading: Reading, factor: float) -> Reading:

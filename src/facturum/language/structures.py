@@ -4,11 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import fields
-from typing import Any, get_args
+from typing import Any
 
-from facturum.language.reading import Reading
+from facturum.language.reading import (
+    Contrast,
+    Curve,
+    Holds,
+    Indicator,
+    Logged,
+    NoValue,
+    Orthogonal,
+    Power,
+    Product,
+    Reading,
+    Scaled,
+    Unit,
+)
 
-_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in get_args(Reading)}
+_EACH = (Unit, Logged, Holds, NoValue, Indicator, Contrast, Power, Orthogonal, Curve, Product, Scaled)
+_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in _EACH}
 
 
 def structure_of(reading: Reading) -> dict[str, Any]:
@@ -21,6 +35,8 @@ def structure_of(reading: Reading) -> dict[str, Any]:
     """
     found: dict[str, Any] = {"is": next(name for name, kind in _KINDS.items() if isinstance(reading, kind))}
     for field in fields(reading):
+        if not field.compare or (field.name == "when" and not reading.when):  # type: ignore[union-attr]
+            continue  # what proofs need is not stored
         value = getattr(reading, field.name)
         inner = isinstance(value, tuple(_KINDS.values()))
         found[field.name] = structure_of(value) if inner else list(value) if isinstance(value, tuple) else value

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import replace
 
-from facturum.audit.readings.interpretation import Interpretation
+from facturum.audit.readings.claims import Claim
 from facturum.audit.readings.responses import effect, named, percent_effect, scale
 from facturum.data.values import plain_number
 from facturum.errors import named as in_a_row
@@ -23,45 +23,45 @@ from facturum.language.reading import (
     Reading,
     Scaled,
     Unit,
+    factors_of,
     stepped,
 )
 
 _PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
-_GROUPS = Indicator | Contrast | Holds | NoValue
-MAX_APART = 4
 
 
-def sentence(interpretation: Interpretation, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
+def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
     """Return what a coefficient b means, the columns that the sentence does not name held fixed.
 
     Args:
-        interpretation: what the column is read as, and on what its coefficient depends.
+        claim: what the column is read as, and on what its coefficient depends.
         response: the reading of the response; None where there is none.
         columns: for the intercept, the readings of the other columns.
 
     Example:
-        >>> sentence(Interpretation(Logged("price")), Logged("stays"))
+        >>> sentence(Claim(Logged("price")), Logged("stays"))
         'A 1 % higher price is associated with a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
-        >>> sentence(Interpretation(Indicator("access", "road", "trail")), Unit("stays"))
+        >>> sentence(Claim(Indicator("access", "road", "trail")), Unit("stays"))
         'access = road rather than trail: a difference of b in stays.'
-        >>> sentence(Interpretation(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
+        >>> sentence(Claim(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
         'Each additional unit of beds is associated with a difference of b in stays, in rows with access = trail.'
     """
-    reading = interpretation.reading
+    reading = claim.reading
     if reading is None:
-        return f"Expected {scale(response).removeprefix('the ')} {_where_all_are_zero(columns)}."
-    if interpretation.together:
-        return _together(interpretation, response)
-    factor = reading.factor if isinstance(reading, Scaled) else 1.0
-    inner = reading.of if isinstance(reading, Scaled) else reading
+        where = "when every other column is 0" if claim.nowhere else _where_all_are_zero(columns)
+        return f"Expected {scale(response).removeprefix('the ')} {where}."
+    if claim.together is not None:
+        return _together(claim, response)
+    parts, factor = factors_of(reading)
+    inner = parts[0]
     b = _times(factor)
-    if isinstance(inner, Product):
-        text = _interaction(inner, response, b, interpretation)
+    if len(parts) > 1:
+        text = _interaction(parts, response, factor, claim)
     elif isinstance(inner, Power | Orthogonal):
         text = _curve(inner, response, factor)
     else:
-        text = _main(inner, response, b, factor, interpretation.filled)
-    return text + _conditions(interpretation) + "."
+        text = _main(inner, response, b, factor, claim.filled)
+    return text + _conditions(claim) + _missing_main(claim) + "."
 
 
 def absence(factor: Factor) -> str:
@@ -81,11 +81,15 @@ def absence(factor: Factor) -> str:
     if isinstance(factor, Holds):
         if factor.center is not None:
             return f"where {subject} is {factor.center:.4g}"
-        return f"in rows in which {subject} does not hold"
+        return (
+            f"in rows in which {subject} did not hold {factor.when}"
+            if factor.when
+            else f"in rows in which {subject} does not hold"
+        )
     if isinstance(factor, NoValue):
         return f"in rows in which {subject} is not missing"
     if isinstance(factor, Logged):
-        return f"where log({named(factor)}) is 0"
+        return f"where {subject} is {factor.zero:.6g}"
     center = factor.center if isinstance(factor, Unit | Power) else None
     return f"where {subject} is {center or 0.0:.6g}"
 
@@ -111,11 +115,13 @@ standardized=False))
         return Scaled(informed(reading.of, truths, set_missing, every), reading.factor)
     if isinstance(reading, NoValue) and reading.subject in set_missing:
         inner = set_missing[reading.subject]
-        return NoValue(inner.subject, inner.wrong + reading.wrong)
-    if isinstance(reading, Unit) and reading.subject in truths:
-        held = Holds(reading.subject, reading.center)
+        return NoValue(inner.subject, inner.wrong + reading.wrong, node=reading.node)
+    at = reading.subject.removesuffix(f" {reading.when}") if reading.when else reading.subject
+    when = stepped(reading.when, every)
+    if isinstance(reading, Unit) and at in truths:
+        held = Holds(at, reading.center, node=reading.node, when=when)
         return held if reading.size is None else Scaled(held, 1 / reading.size)
-    return replace(reading, subject=stepped(reading.subject, every))
+    return replace(reading, subject=stepped(reading.subject, every), when=when)
 
 
 def _main(reading: Reading, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
@@ -145,7 +151,7 @@ def _increase(reading: Unit | Curve) -> str:
 def _comparison(reading: Reading, filled: str | None = None) -> str:
     """Return what is compared with what."""
     if isinstance(reading, Holds):
-        return f"Rows in which {reading.subject} holds, compared with the others"
+        return f"Rows in which {_held(reading)}, compared with the others"
     if isinstance(reading, NoValue):
         others = "all others" if filled is None else "rows with the imputed value"
         return f"Rows in which {_missing(reading)}, compared with {others}{f', {filled}' if filled else ''}"
@@ -177,54 +183,60 @@ def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float)
     return f"The power {reading.degree} of the curve of {y} in {x}, to be read with the other powers"
 
 
-def _together(interpretation: Interpretation, response: Reading | None) -> str:
-    y, x = scale(response), _listed(interpretation.shared)
-    if interpretation.slope is not None:
-        letters = "cdefg"[: len(interpretation.legend)]
-        legend = [
-            f"{letter} the coefficient of {name}" for letter, name in zip(letters, interpretation.legend, strict=True)
-        ]
-        return (
-            f"The slope of {y} in {x} is {interpretation.slope}, with {_listed(legend)}{_conditions(interpretation)}."
-        )
-    return f"Part of how {y} depends on {x}, to be read together with {_listed(interpretation.together)}."
+def _together(claim: Claim, response: Reading | None) -> str:
+    y, x = scale(response), _listed(claim.shared)
+    if claim.slope is not None:
+        return f"The slope of {y} in {x} is {claim.slope}{_conditions(claim)}."
+    beside = f", to be read together with {_listed(claim.together)}" if claim.together else ""
+    return f"Part of how {y} depends on {x}{beside}."
 
 
-def _interaction(reading: Product, response: Reading | None, b: str, interpretation: Interpretation) -> str:
-    factors = _factors(reading)
-    by = next((factor for factor in factors if isinstance(factor, _GROUPS)), factors[0])
+def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:
+    by = next((factor for factor in factors if factor.stepwise), factors[0])
     factors.remove(by)
+    bend = next((factor for factor in factors if isinstance(factor, Power) and factor.degree == 2), None)
+    b = _times(2 * multiple if bend is not None else multiple)
     rest = [_effect(factor) for factor in factors]
-    what = f"effect of {rest[0]} on" if len(rest) == 1 else f"interaction of {_listed(rest)} in"
-    start = f"The {what} {scale(response)}"
-    main = (
-        f"; the plan has no main effect of {_listed([each.subject for each in interpretation.mainless])}"
-        if interpretation.mainless
-        else ""
-    )
+    y = scale(response)
+    what = f"effect of {rest[0]} on {y}" if len(rest) == 1 else f"interaction of {_listed(rest)} in {y}"
+    if bend is not None:
+        beside = [_effect(factor) for factor in factors if factor is not bend]
+        among = f"The part of {_listed(beside)} in the" if beside else "The"
+        what = f"change of the slope of {y} in {bend.subject} with each additional unit of {bend.subject}"
+        start = f"{among} {what}"
+    else:
+        start = f"The {what}"
     if isinstance(by, Indicator) and by.reference is None:
         rows = f"in rows with {by.subject} = {by.category}"
-        return f"{start} {rows} is {b}" if interpretation.alone else f"{start}: {b} adds to it {rows}"
+        return f"{start} {rows} is {b}" if not claim.apart else f"{start}: {b} adds to it {rows}"
+    if by.stepwise:
+        return f"{start} differs by {b} between {_sides(by)}"
+    return f"{start} changes by {b} with each additional unit of {_effect(by)}"
+
+
+def _sides(by: Factor) -> str:
+    """Return the rows that an effect differs between."""
     if isinstance(by, Indicator):
-        said = f"between rows with {by.subject} = {by.category} and rows with {by.reference} (the reference)"
-    elif isinstance(by, Contrast):
-        said = f"between {by.subject} = {by.category} and {_against(by)}"
-    elif isinstance(by, Holds):
-        said = f"between rows in which {by.subject} holds and the others"
-    elif isinstance(by, NoValue):
-        said = f"between rows in which {_missing(by)} and the others"
-    else:
-        return f"{start} changes by {b} with each additional unit of {_effect(by)}{main}"
-    return f"{start} differs by {b} {said}{main}"
+        return f"rows with {by.subject} = {by.category} and rows with {by.reference} (the reference)"
+    if isinstance(by, Contrast):
+        return f"{by.subject} = {by.category} and {_against(by)}"
+    if isinstance(by, NoValue):
+        return f"rows in which {_missing(by)} and the others"
+    return f"rows in which {_held(by)} and the others"
 
 
-def _factors(reading: Reading) -> list[Reading]:
-    if isinstance(reading, Product):
-        return [*_factors(reading.left), *_factors(reading.right)]
-    return [reading]
+def _held(condition: Factor) -> str:
+    """Return a condition as a sentence has it, with the period that it is of."""
+    return f"{condition.subject} held {condition.when}" if condition.when else f"{condition.subject} holds"
 
 
-def _effect(reading: Reading) -> str:
+def _missing_main(claim: Claim) -> str:
+    if not claim.mainless:
+        return ""
+    return f"; the plan has no main effect of {_listed(claim.mainless)}"
+
+
+def _effect(reading: Factor) -> str:
     if isinstance(reading, NoValue):
         return f"a missing {reading.subject}"
     if isinstance(reading, Logged):
@@ -233,7 +245,7 @@ def _effect(reading: Reading) -> str:
         against = f" (rather than {reading.reference})" if reading.reference else ""
         return f"{reading.subject} = {reading.category}{against}"
     if isinstance(reading, Contrast):
-        return f"{reading.subject} = {reading.category}"
+        return f"{reading.subject} = {reading.category} (compared with {_against(reading)})"
     if isinstance(reading, Power):
         bent = f"{reading.subject} (where it is {reading.center or 0.0:.6g})" if reading.top > 1 else reading.subject
         return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
@@ -243,26 +255,19 @@ def _effect(reading: Reading) -> str:
         return f"one standard deviation of {reading.subject}"
     if isinstance(reading, Unit) and reading.size is not None:
         return f"{reading.size:.6g} units of {reading.subject}"
-    return getattr(reading, "subject", "")
+    return reading.subject
 
 
-def _conditions(interpretation: Interpretation) -> str:
+def _conditions(claim: Claim) -> str:
     """Return the conditions under which a sentence holds, and the columns that differ along with its own."""
-    said = " and ".join(dict.fromkeys(absence(factor) for factor in interpretation.zero))
+    said = " and ".join(dict.fromkeys(absence(factor) for factor in claim.zero))
     conditions = [said] if said else []
-    if interpretation.elsewhen:
-        conditions.append(f"with {_listed(interpretation.elsewhen)} at other periods held fixed")
-    if interpretation.steady:
-        conditions.append(
-            f"while {_listed(interpretation.steady)} {'stays' if _single(interpretation.steady) else 'stay'} the same"
-        )
-    if interpretation.apart:
-        names = (
-            interpretation.apart
-            if len(interpretation.apart) <= MAX_APART
-            else (*interpretation.apart[:MAX_APART], "others")
-        )
-        conditions.append(f"apart from what {_listed(names)} add{'s' if _single(names) else ''}")
+    if claim.elsewhen:
+        conditions.append(f"with {_listed(claim.elsewhen)} at other periods held fixed")
+    if claim.steady:
+        conditions.append(f"while {_listed(claim.steady)} {'stays' if _single(claim.steady) else 'stay'} the same")
+    if claim.apart:
+        conditions.append(f"apart from what {_listed(claim.apart)} add{'s' if _single(claim.apart) else ''}")
     return "".join(f", {each}" for each in conditions)
 
 
@@ -292,7 +297,7 @@ def _times(factor: float) -> str:
 
 
 def _single(names: Sequence[str]) -> bool:
-    return len(names) == 1 and not names[0].startswith("the columns")
+    return len(names) == 1 and not names[0].startswith(("the columns", "columns of"))
 
 
 def _listed(words: Sequence[str]) -> str:

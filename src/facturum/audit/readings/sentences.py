@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-from facturum.audit.readings.effects import Effects
+from facturum.audit.readings.claiming import Claims
+from facturum.audit.readings.claims import opened
 from facturum.audit.readings.readings import informed, sentence
 from facturum.audit.readings.responses import counted_response, response_reading
 from facturum.audit.topics.preparation import set_missing_of
 from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
+from facturum.engine.planning.spec import PlanSpec
+from facturum.language.core import Multiply, Number
 from facturum.language.nodes import Node
 from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
@@ -20,8 +23,8 @@ from facturum.language.reading import Reading
 class Sentences:
     """The sentences of a build, and what they warn of."""
 
-    def __init__(self, outline: Outline, counts: bool) -> None:
-        self._outline, self._counts = outline, counts
+    def __init__(self, outline: Outline, counts: bool, written: PlanSpec) -> None:
+        self._outline, self._counts, self._written = outline, counts, written
         self._prepared = outline.prepared
         self._set_missing = set_missing_of(self._prepared)
 
@@ -40,7 +43,8 @@ class Sentences:
     def readings(self) -> list[Reading | None]:
         """What each column of the matrix is read as; None for the intercept."""
         readings = [None if column.column is None else column.column.reading for column in self._outline.columns]
-        return [None if reading is None else self._informed(reading) for reading in readings]
+        derived = self._prepared.derived
+        return [None if reading is None else self._informed(opened(reading, derived)) for reading in readings]
 
     @cached_property
     def response(self) -> Reading | None:
@@ -54,32 +58,38 @@ class Sentences:
         return counted_response(reading) if self._counts else reading
 
     @cached_property
-    def _effects(self) -> Effects:
-        columns = self._outline.columns
-        numbers = {variable.name for variable in self._prepared.table if variable.kind is Kind.NUMBER}
-        return Effects(
-            [column.name for column in columns],
-            [column.term for column in columns],
-            [None if column.column is None else column.column.formula for column in columns],
-            self.readings,
-            self._prepared.derived,
-            self._prepared.spec.data.time,
-            frozenset(numbers),
-            self._informed,
-        )
+    def _claims(self) -> Claims:
+        return Claims(self._outline, self.readings, self._as_written)
 
     def of(self, at: int) -> str:
         """Return what the coefficient of a column means."""
-        return sentence(self._effects.interpretation(at), self.response, self.readings)
+        return sentence(self._claims.each[at], self.response, self.readings)
+
+    def proved(self, at: int) -> int:
+        """Return on how many rows, changed and built again, that was proved."""
+        return self._claims.each[at].rows
 
     def warnings(self) -> Iterator[str]:
         """Say which interactions lack a main effect."""
-        for at, factor in self._effects.mainless():
-            term = self._outline.columns[at].term
+        for term, main in self._claims.mainless():
             yield (
-                f"{term} is an interaction of {factor.subject}, whose main effect is not in the plan: it is held at 0 "
-                f"where the other factor is 0. Add {factor.subject} as a term, unless that is meant."
+                f"{term} is an interaction of {main}, whose main effect is not in the plan: it is held at 0 "
+                f"where the other factor is 0. Add {main} as a term, unless that is meant."
             )
+
+    def _as_written(self, term: str, place: int) -> str | None:
+        """Return a factor of a term as the plan writes it; None where the term is not written as a product."""
+        text = self._written.terms.get(term)
+        if text is None:
+            return None
+        pending, factors = [parse(text, True)], list[Node]()
+        while pending:
+            node = pending.pop()
+            if isinstance(node, Multiply):
+                pending += [node.right, node.left]
+            elif not isinstance(node, Number):
+                factors.append(node)
+        return str(factors[place]) if place < len(factors) and len(factors) > 1 else None
 
 
 def _own_reading(node: Node) -> Reading:

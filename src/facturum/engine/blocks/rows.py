@@ -44,7 +44,9 @@ class LeafRows:
         if derived is not None:
             return self.evaluate(derived)
         try:
-            return self.source.table[name].at(self.start, self.stop, self.positions_chosen)
+            table = self.source.table
+            variable = table.variables[name] if name in table.variables else table[name]  # which says what is wrong
+            return variable.at(self.start, self.stop, self.positions_chosen)
         except Infinite as infinite:
             raise RowFailure(
                 Name(name),

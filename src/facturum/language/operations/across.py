@@ -67,7 +67,7 @@ class Across(Node):
         return enough
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         shown = [item.subject() for item in self.items]
@@ -196,7 +196,7 @@ class Reverse(Elementwise):
         )
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         return f"{self.x.subject()} (reversed)"

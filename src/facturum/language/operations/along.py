@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from dataclasses import replace
 from itertools import pairwise
 from typing import ClassVar
 
@@ -13,7 +14,7 @@ from facturum.errors import counted
 from facturum.language.core import Presence
 from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
-from facturum.language.reading import STEP, Logged, Reading, Unit
+from facturum.language.reading import STEP, Holds, Logged, Reading, Unit
 from facturum.language.rows import Look, Rows
 
 MAX_SHIFTS = 1000
@@ -48,7 +49,7 @@ class AlongTime(Node):
         return Type(Kind.NUMBER)
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
 
 class Windowed(AlongTime):
@@ -154,9 +155,11 @@ class Shifted(AlongTime):
 
     def reading(self) -> Reading:
         inner = self.x.reading()
-        return (
-            Logged(f"{inner.subject} {self._when()}", inner.shift) if isinstance(inner, Logged) else super().reading()
-        )
+        if isinstance(inner, Logged | Unit) and inner.node is not None:
+            return replace(
+                inner, subject=f"{inner.subject} {self._when()}", node=self.replaced(x=inner.node), when=self._when()
+            )
+        return Holds(inner.subject, when=self._when(), node=self) if isinstance(inner, Holds) else super().reading()
 
     def subject(self) -> str:
         return f"{self.x.subject()} {self._when()}"

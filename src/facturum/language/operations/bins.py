@@ -338,7 +338,7 @@ class Bins(Node):
         return f"{self.x.subject()} lies in no bin"
 
     def reading(self) -> Reading:
-        return Curve(Node.subject(self))
+        return Curve(Node.subject(self), node=self)
 
 
 def codes_between(x: FloatArray, edges: FloatArray, closed: str, kind: type[np.signedinteger[Any]]) -> Array:

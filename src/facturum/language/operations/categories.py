@@ -63,7 +63,7 @@ class Codes(Categorical):
         return Values(codes.astype(np.float64), valid)
 
     def reading(self) -> Reading:
-        return Curve(f"the code of {self.x.subject()}")
+        return Curve(f"the code of {self.x.subject()}", node=self)
 
 
 @operation
@@ -111,7 +111,7 @@ class Score(Categorical):
         return Values(inner.numbers(), inner.valid)
 
     def reading(self) -> Reading:
-        return Unit(f"{self.x.subject()} (score)")
+        return Unit(f"{self.x.subject()} (score)", node=self)
 
 
 def need_order(operation_: Node, x: Node, order: object, kinds: Kinds) -> None:
@@ -268,4 +268,4 @@ class Category(Categorical):
         return super().block(rows)
 
     def reading(self) -> Reading:
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)

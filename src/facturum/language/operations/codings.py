@@ -96,13 +96,18 @@ def _indicators(category: Category) -> list[Column]:
         Column(
             _part(label),
             _equals(category, place),
-            Indicator(category.x.subject(), label, reference),
+            Indicator(category.x.subject(), label, reference, place=place, base=skipped, node=category.code_node()),
             "indicator",
             reference,
         )
         for place, label in enumerate(labels)
         if place != skipped
     ]
+
+
+def _contrast(category: Category, labels: Sequence[str], place: int, against: str, other: str) -> Contrast:
+    node = category.code_node()
+    return Contrast(category.x.subject(), labels[place], against, other, place=place, count=len(labels), node=node)
 
 
 def _effects(category: Category) -> list[Column]:
@@ -113,7 +118,7 @@ def _effects(category: Category) -> list[Column]:
         Column(
             _part(label),
             Conditional(Number(1), _equals(category, place), minus),
-            Contrast(category.x.subject(), label, "all", labels[left_out]),
+            _contrast(category, labels, place, "all", labels[left_out]),
             "contrast",
             labels[left_out],
         )
@@ -128,7 +133,7 @@ def _differences(category: Category) -> list[Column]:
         Column(
             _part(labels[at]),
             Conditional(Number(after), _among(category, at, len(labels)), Number(before)),
-            Contrast(category.x.subject(), labels[at], "before", labels[at - 1]),
+            _contrast(category, labels, at, "before", labels[at - 1]),
             "contrast",
             labels[at - 1],
         )
@@ -142,7 +147,7 @@ def _helmert(category: Category) -> list[Column]:
     for at, (earlier, label) in enumerate(helmert_steps(len(labels)), start=1):
         rest = Conditional(Number(label), _equals(category, at), Number(0))
         formula = Conditional(Number(earlier), _among(category, 0, at), rest)
-        reading = Contrast(category.x.subject(), labels[at], "earlier", ", ".join(labels[:at]))
+        reading = _contrast(category, labels, at, "earlier", ", ".join(labels[:at]))
         columns.append(Column(_part(labels[at]), formula, reading, "contrast"))
     return columns
 
@@ -153,11 +158,13 @@ def _polynomial(category: Category) -> list[Column]:
     for degree, contrast in enumerate(polynomial_contrasts(len(labels)), start=1):
         formula = _by_category(category, contrast)
         parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
-        reading = Orthogonal(category.x.subject(), degree, len(labels) - 1)
+        reading = Orthogonal(
+            category.x.subject(), degree, len(labels) - 1, count=len(labels), node=category.code_node()
+        )
         columns.append(Column(parts, formula, reading, "contrast"))
     return columns
 
 
 def _score(category: Category) -> list[Column]:
     formula = _by_category(category, range(1, len(category.labels()) + 1))
-    return [Column((), formula, Unit(f"{category.x.subject()} (score)"), "score")]
+    return [Column((), formula, Unit(f"{category.x.subject()} (score)", node=formula), "score")]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -299,7 +299,7 @@ class Impute(Node):
 
     def reading(self) -> Reading:
         inner = self.x.reading()
-        return replace(inner, subject=self.subject()) if isinstance(inner, Unit) else inner
+        return Unit(self.subject(), node=self) if isinstance(inner, Unit) else inner
 
     def subject(self) -> str:
         return f"{self.x.subject()} (imputed)"

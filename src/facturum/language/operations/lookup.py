@@ -82,7 +82,7 @@ class Lookup(Node):
         return self.keys
 
     def reading(self) -> Reading:
-        return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)")
+        return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)", node=self)
 
     def missing_because(self) -> str:
         return f"{' and '.join(key.subject() for key in self.keys)} is not among the keys of the table"

@@ -65,7 +65,7 @@ class IsMissing(Condition):
 
     def reading(self) -> Reading:
         wrong = [] if not isinstance(self.x, MissingIf) else self.x.conditions()
-        return NoValue(self.x.subject(), tuple(condition.subject() for condition in wrong))
+        return NoValue(self.x.subject(), tuple(condition.subject() for condition in wrong), node=self)
 
 
 @operation
@@ -154,7 +154,7 @@ class Winsorize(Elementwise):
         return np.minimum(np.maximum(x, float(low)), float(high))
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         ends = "" if self.at is None else f" kept from {self.at[0]:.6g} to {self.at[1]:.6g}"

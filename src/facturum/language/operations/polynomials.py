@@ -178,10 +178,10 @@ class Polynomial(Node):
 
     def _reading(self, degree: int) -> Reading:
         if self.orthogonal:
-            return Orthogonal(self.x.subject(), degree, self.degree)
+            return Orthogonal(self.x.subject(), degree, self.degree, node=self.x)
         if self.degree == 1:
-            return Unit(self.x.subject(), center=self.at)
-        return PowerReading(self.x.subject(), degree, self.degree, self.at)
+            return Unit(self.x.subject(), center=self.at, node=self.x)
+        return PowerReading(self.x.subject(), degree, self.degree, self.at, node=self.x)
 
     def block(self, rows: Rows) -> Block:
         x = rows.evaluate(self.x).full(rows.length).numbers()
@@ -196,4 +196,4 @@ class Polynomial(Node):
         return Dense(tuple(columns))
 
     def reading(self) -> Reading:
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)

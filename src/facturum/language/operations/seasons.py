@@ -92,7 +92,7 @@ class Part(Node):
         return Values(codes.astype(np.float64), inner.valid)
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         subject_of_x = self.x.subject()
@@ -146,7 +146,7 @@ class PeriodsSince(Timed):
         return (self.date,)
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         date = self.date.value if isinstance(self.date, Text) else str(self.date)
@@ -197,13 +197,15 @@ class Trend(Timed):
         for degree in range(1, self.degree + 1):
             formula = base if degree == 1 else Power(base, Number(degree))
             subject = base.subject()
-            reading = Unit(subject) if self.degree == 1 else PowerReading(subject, degree, self.degree)
+            reading = (
+                Unit(subject, node=base) if self.degree == 1 else PowerReading(subject, degree, self.degree, node=base)
+            )
             parts: Any = (("operation", str(degree)),) if degree > 1 else ()
             columns.append(Column(parts, formula, reading, "power" if self.degree > 1 else "number"))
         return tuple(columns)
 
     def reading(self) -> Reading:
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)
 
 
 @operation
@@ -266,7 +268,7 @@ class Season(Timed):
                 often = {1: "once", 2: "twice"}.get(number, f"{number} times")
                 wave_name = "sine" if name == "sin" else "cosine"
                 subject = f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s"
-                reading = Curve(subject, (self.part, *labels))
+                reading = Curve(subject, (self.part, *labels), node=wave)
                 columns.append(Column((("operation", f"{name}{number}"),), wave, reading))
         return tuple(columns)
 
@@ -274,4 +276,4 @@ class Season(Timed):
         return super().block(rows) if self.coding == "waves" else self._category().block(rows)
 
     def reading(self) -> Reading:
-        return Curve(self.subject())
+        return Curve(self.subject(), node=self)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from collections.abc import Callable
 from typing import ClassVar
 
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks
+from facturum.language.core import Add, Divide, Multiply, Negative, Number, Power
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.options import NUMBER, argument, one_of, option
@@ -28,6 +30,14 @@ class Elementwise(Node):
     def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
         """Return where the function is defined, and what to do about rows where it is not; None for everywhere."""
         return None
+
+    def slope(self) -> Node | None:
+        """Return the function's derivative at its argument; None where it has none that is told."""
+        return None
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node | None:
+        slope = self.slope()
+        return None if slope is None else Multiply(slope, of(self.x))
 
     def check(self, kinds: Kinds) -> Type:
         need_number(self, self.x, kinds)
@@ -62,6 +72,9 @@ class Log(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.log(np.add(x, self.shift) if self.shift else x)
 
+    def slope(self) -> Node:
+        return Divide(Number(1), Add(self.x, Number(self.shift)) if self.shift else self.x)
+
     def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
         if self.nonpositive == "missing" or (len(x) and np.min(x) > -self.shift):
             return None
@@ -87,7 +100,7 @@ class Log(Elementwise):
         return () if self.nonpositive == "fail" else (self.x,)
 
     def reading(self) -> Reading:
-        return Logged(self.x.subject(), float(self.shift))
+        return Logged(self.x.subject(), float(self.shift), node=self.x)
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} is 0 or less, and has no logarithm"
@@ -106,6 +119,9 @@ class Sqrt(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.sqrt(x)
 
+    def slope(self) -> Node:
+        return Divide(Number(0.5), self)
+
     def domain(self, x: FloatArray) -> tuple[Mask, str]:
         return x >= 0, f"A square root needs values from 0: write sqrt(clip({self.x}, low=0)) or correct them."
 
@@ -122,6 +138,9 @@ class Square(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.multiply(x, x)
 
+    def slope(self) -> Node:
+        return Multiply(Number(2), self.x)
+
 
 @operation
 class Reciprocal(Elementwise):
@@ -134,6 +153,9 @@ class Reciprocal(Elementwise):
 
     def compute(self, x: FloatArray) -> FloatArray:
         return np.divide(1.0, x)
+
+    def slope(self) -> Node:
+        return Divide(Number(-1), Power(self.x, Number(2)))
 
     def domain(self, x: FloatArray) -> tuple[Mask, str]:
         return x != 0, f"Nothing can be divided by 0: write missing if {self.x} == 0 else 1 / ({self.x})."
@@ -150,6 +172,9 @@ class Exp(Elementwise):
 
     def compute(self, x: FloatArray) -> FloatArray:
         return np.exp(x)
+
+    def slope(self) -> Node:
+        return self
 
 
 @operation
@@ -193,6 +218,9 @@ class Sin(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.sin(x)
 
+    def slope(self) -> Node:
+        return Cos(self.x)
+
 
 @operation
 class Cos(Elementwise):
@@ -206,6 +234,9 @@ class Cos(Elementwise):
 
     def compute(self, x: FloatArray) -> FloatArray:
         return np.cos(x)
+
+    def slope(self) -> Node:
+        return Negative(Sin(self.x))
 
 
 @operation
@@ -232,7 +263,7 @@ class Clip(Elementwise):
         return x if self.high is None else np.minimum(x, float(self.high))
 
     def reading(self) -> Reading:
-        return Unit(self.subject())
+        return Unit(self.subject(), node=self)
 
 
 @operation
@@ -251,8 +282,11 @@ class Center(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.subtract(x, float(self.learned(self.at)))
 
+    def slope(self) -> Node:
+        return Number(1)
+
     def reading(self) -> Reading:
-        return Unit(self.x.subject(), center=self.at)
+        return Unit(self.x.subject(), center=self.at, node=self.x)
 
 
 @operation
@@ -286,5 +320,8 @@ class Standardize(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.divide(np.subtract(x, float(self.learned(self.at))), float(self.learned(self.scale)))
 
+    def slope(self) -> Node:
+        return Number(1 / float(self.learned(self.scale)))
+
     def reading(self) -> Reading:
-        return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True)
+        return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)

@@ -16,6 +16,7 @@ from facturum.language.operations.groups import Group, Key, group_codes, in_orde
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, present, some
 from facturum.language.operations.statistics import GroupQuestion, mean_of_values, table_of
+from facturum.language.operations.transforms import Exp
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
 from facturum.language.reading import Logged, Reading, Unit
 from facturum.language.rows import Rows
@@ -151,9 +152,9 @@ class Within(Node):
 
     def reading(self) -> Reading:
         inner = self.x.reading()
-        if isinstance(inner, Logged | Unit):
-            return replace(inner, subject=self._beside(inner.subject))
-        return Unit(self.subject())
+        if isinstance(inner, Logged):
+            return replace(inner, subject=self._beside(inner.subject), shift=0.0, node=Exp(self))
+        return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
         return self._beside(self.x.subject())

@@ -1,0 +1,347 @@
+"""From movements to claims: what is said of each coefficient is what came out when the source was changed."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
+from functools import cached_property
+
+import numpy as np
+
+from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.readings.claims import Claim, ColumnGroup, groups_of
+from facturum.audit.readings.comparisons import Movement
+from facturum.audit.readings.proving import Prover
+from facturum.audit.readings.slopes import slope_text
+from facturum.data.values import Array
+from facturum.engine.passes.outline import Outline
+from facturum.language.core import Name
+from facturum.language.nodes import Node
+from facturum.language.reading import Curve, Factor, Holds, NoValue, Orthogonal, Power, Reading, Unit
+
+MAX_NAMED = 3  # columns of a term that are named one by one
+MAX_APART = 4  # columns whose part is left out by name
+MAX_RELATED = 100  # groups of columns that read one variable; among more, a column is not told apart from the others
+
+
+class Claims:
+    """What is claimed of each column of a matrix.
+
+    Args:
+        outline: the resolved plan over its table, and its columns.
+        readings: of the columns, their variables read as what they are; None for the intercept.
+        written: returns a factor of a term as the plan writes it, by its place; None where it is no product.
+    """
+
+    def __init__(
+        self, outline: Outline, readings: Sequence[Reading | None], written: Callable[[str, int], str | None]
+    ) -> None:
+        self._outline, self._readings, self._written = outline, readings, written
+        self._names = [column.name for column in outline.columns]
+        self._probes = Probes(outline)
+        self._prover = Prover(self._probes)
+        self._groups = groups_of(outline.columns, readings, self._probes.reads)
+        self._of_column = {at: group for group in self._groups for at in group.columns}
+
+    @cached_property
+    def each(self) -> list[Claim]:
+        """The claim on each column."""
+        with np.errstate(all="ignore"):  # values that are changed may be too large, and then prove nothing
+            return self._found()
+
+    def _found(self) -> list[Claim]:
+        found = [Claim(reading, nowhere=reading is None and not self._zero_row) for reading in self._readings]
+        for group in self._groups:
+            for at, claim in zip(group.columns, self._claimed(group), strict=True):
+                found[at] = claim
+        return found
+
+    def mainless(self) -> Iterator[tuple[str, str]]:
+        """Yield each factor of an interaction that is not in the plan, after the term of the interaction."""
+        pairs = [(group.term, main) for group in self._groups for main in self.each[group.columns[0]].mainless]
+        yield from dict.fromkeys(pairs)
+
+    @property
+    def _zero_row(self) -> bool:
+        """Whether a row can be in which every number is 0, each category at its reference and no condition holds."""
+        factors = [group.factors[0][0] for group in self._groups if len(group.factors[0]) == 1]
+        if len(factors) < len(self._groups) or len(factors) > MAX_RELATED:
+            return False
+        numbers = [factor for factor in factors if not factor.stepwise]
+        source = self._outline.prepared.table
+        if not all(isinstance(f.node, Name) and f.node.variable in source for f in numbers):
+            return False
+        return self._prover.together_zero([*numbers, *(factor for factor in factors if factor.stepwise)])
+
+    @cached_property
+    def _crowded(self) -> dict[str, int]:
+        """The variables that more columns read than are told apart, each with how many columns do."""
+        groups: dict[str, list[int]] = {}
+        for group in self._groups:
+            for variable in self._variables(group):
+                groups.setdefault(variable, []).append(len(group.columns))
+        return {name: sum(sizes) for name, sizes in groups.items() if len(sizes) > MAX_RELATED and name != self._time}
+
+    @property
+    def _time(self) -> str | None:
+        return self._outline.prepared.spec.data.time
+
+    def _variables(self, group: ColumnGroup) -> list[str]:
+        return list(dict.fromkeys(name for node in group.nodes for name in self._probes.reads.moving(node)))
+
+    def _claimed(self, group: ColumnGroup) -> list[Claim]:
+        readings = [self._read(at) for at in group.columns]
+        crowded = [name for name in self._variables(group) if name in self._crowded]
+        if crowded:
+            count = max(self._crowded[name] for name in crowded) - 1
+            together = (f"the {count:,} other columns made of it",)
+            return [Claim(reading, together=together, shared=tuple(crowded)) for reading in readings]
+        factor = group.factors[0][0]
+        if len(group.factors[0]) == 1 and factor.stepwise and len(factor.compared) == 1:
+            return [Claim(reading) for reading in readings]  # of categories without a reference nothing is compared
+        found = self._prover.movements(group)
+        cut = found is None and len(group.factors[0]) > 1
+        if cut:
+            found = self._prover.parallel(group)
+        if found is None:
+            return self._vague(group)
+        positions, movements = found
+        zero, moved = self._zero(group, self._moving(group, positions, movements))
+        if zero:
+            again = self._prover.movements(group, zero)
+            if again is not None and all(movement.holds for movement in again[1]):
+                positions, movements = again
+                moved = self._moving(group, positions, movements)
+            else:
+                zero, moved = (), self._moving(group, positions, movements)
+        if not any(movement.holds for movement in movements):
+            return self._vague(group)
+        single = len(group.factors[0]) == 1
+        told = self._single(group, zero, moved, found) if single else self._product(group, zero, moved)
+        if cut:
+            told = [self._sloped(group, at) or claim for at, claim in zip(group.columns, told, strict=True)]
+        vague: list[Claim] = []
+        claims = []
+        for at, movement in enumerate(movements):
+            own = told[at]
+            if not movement.holds or own is None:
+                vague = vague or self._vague(group)
+                claims.append(vague[at])
+            else:
+                claims.append(replace(own, rows=own.rows or len(movement.own)))
+        return claims
+
+    def _read(self, at: int) -> Reading | None:
+        """Return what a column is read as: its factors as they were found."""
+        group = self._of_column[at]
+        if isinstance(group.factors[0][0], Curve) and len(group.factors[0]) == 1:
+            return group.factors[group.columns.index(at)][0]
+        return self._readings[at]
+
+    def _moving(self, group: ColumnGroup, positions: Array, movements: Sequence[Movement]) -> dict[int, ColumnGroup]:
+        """Return the other columns that move in some comparison, each with its group."""
+        moves = np.zeros(len(positions), dtype=bool)
+        for movement in movements:
+            moves |= movement.which.any(axis=0)
+        return {at: self._of_column[at] for at in positions[moves].tolist() if at in self._of_column}
+
+    def _zero(
+        self, group: ColumnGroup, moved: dict[int, ColumnGroup]
+    ) -> tuple[tuple[Factor, ...], dict[int, ColumnGroup]]:
+        """Return factors that are 0 where interactions do not move, and what moves none the less."""
+        own = {*self._variables(group)}
+        said: list[Factor] = []
+        taken: set[str] = set()
+        groups = {id(other): other for other in moved.values() if other is not group}
+        for other in sorted(groups.values(), key=lambda each: len(each.factors[0])):
+            rest = self._rest(group, other)
+            if rest is None or any(factor.node in {f.node for f in said} for factor in rest):
+                continue
+            for factor in rest:
+                variables = {*self._probes.reads.moving(factor.node)} if factor.node is not None else own
+                tellable = factor.averaged or factor.zero is not None
+                if tellable and not variables & (own | taken):
+                    said.append(factor)
+                    taken |= variables
+                    break
+        return tuple(said), moved
+
+    def _rest(self, group: ColumnGroup, other: ColumnGroup) -> list[Factor] | None:
+        """Return the factors that other columns have beside those of a group; None where they lack one of these."""
+        left = list(other.factors[0])
+        for factor in group.factors[0]:
+            match = next((each for each in left if type(each) is type(factor) and each.node == factor.node), None)
+            if match is None:
+                return None
+            left.remove(match)
+        return left or None
+
+    def _interacts(self, group: ColumnGroup, other: ColumnGroup) -> bool:
+        """Return whether other columns are interactions of a group with what is made of other variables."""
+        rest, own = self._rest(group, other), {*self._variables(group)}
+        return rest is not None and not any(
+            own & {*self._probes.reads.moving(f.node)} for f in rest if f.node is not None
+        )
+
+    def _single(
+        self,
+        group: ColumnGroup,
+        zero: tuple[Factor, ...],
+        moved: dict[int, ColumnGroup],
+        first: tuple[Array, list[Movement]],
+    ) -> list[Claim | None]:
+        factor = group.factors[0][0]
+        if isinstance(factor, Power | Orthogonal | Curve):
+            moved = {at: other for at, other in moved.items() if other.term != group.term}
+        claim = Claim(None, zero=zero, elsewhen=self._elsewhen(group, moved))
+        claims: list[Claim | None]
+        if not moved:
+            return [replace(claim, reading=self._read(at)) for at in group.columns]
+        if isinstance(factor, NoValue):
+            others = list(dict.fromkeys(f.node for other in moved.values() for f in other.factors[0] if f.node))
+            filled = self._prover.filled(group, others)
+            if filled is not None:
+                return [replace(claim, reading=self._read(at), filled=filled, zero=()) for at in group.columns]
+        if factor.stepwise:
+            if len(moved) > 2 * MAX_RELATED:
+                return [None] * len(group.columns)
+            return [replace(claim, reading=self._read(at), apart=self._called(moved)) for at in group.columns]
+        claims = []
+        again = self._prover.movements(group, zero) or first
+        for at, movement in zip(group.columns, again[1], strict=True):
+            claims.append(self._beside(group, at, claim, moved, again[0], movement))
+        return claims
+
+    def _beside(
+        self,
+        group: ColumnGroup,
+        at: int,
+        claim: Claim,
+        moved: dict[int, ColumnGroup],
+        positions: Array,
+        movement: Movement,
+    ) -> Claim | None:
+        """Return the claim on a column made of a number that others are made of too."""
+        place = {int(position): index for index, position in enumerate(positions)}
+        which = movement.which
+        slight = movement.small if movement.small.any() else np.ones(len(movement.small), dtype=bool)
+        steady = {other: of for other, of in moved.items() if not which[slight][:, place[other]].any()}
+        bending = {other: of for other, of in moved.items() if other not in steady}
+        still = np.logical_not(which[:, [place[other] for other in steady]].any(axis=1))
+        rest = movement.only(still)
+        if not rest.holds or rest.which[:, [place[o] for o in positions if o not in moved and o != at]].any():
+            return None
+        told = replace(claim, reading=self._read(at), steady=self._called(steady), rows=len(rest.own))
+        names = self._called(bending)
+        beside = replace(told, apart=names) if len(names) <= MAX_APART else None
+        if all(self._interacts(group, of) for of in bending.values()):
+            return beside
+        return self._sloped(group, at) or beside
+
+    def _sloped(self, group: ColumnGroup, at: int) -> Claim | None:
+        """Return the claim that a column made of one number has a slope with others; None where it has none."""
+        variables, factor = self._variables(group), group.factors[0][0]
+        if len(variables) != 1 or factor.stepwise or (isinstance(factor, Curve) and factor.cycle):
+            return None
+        moving = self._prover.moving(variables, slightly=True).tolist()
+        columns = [at, *[other for other in moving if other != at]]
+        formulas = [column.formula for k in columns if (column := self._outline.columns[k].column) is not None]
+        slope = slope_text(formulas, [self._names[k] for k in columns], variables[0], self._probes)
+        if slope is None:
+            return None
+        steady = [at for at in self._prover.moving(variables).tolist() if at not in columns]
+        rows = self._probes.worlds.count
+        return Claim(
+            self._read(at), slope=slope, shared=(variables[0],), steady=self._called(steady), together=(), rows=rows
+        )
+
+    def _product(
+        self, group: ColumnGroup, zero: tuple[Factor, ...], moved: dict[int, ColumnGroup]
+    ) -> list[Claim | None]:
+        others = {at: of for at, of in moved.items() if of is not group}
+        if len(others) != len(moved) or len(self._called(others)) > MAX_APART:
+            return [None] * len(group.columns)
+        claim = Claim(None, zero=zero, apart=self._called(others), mainless=self._mainless(group))
+        return [replace(claim, reading=self._read(at)) for at in group.columns]
+
+    def _mainless(self, group: ColumnGroup) -> tuple[str, ...]:
+        """Return the factors of an interaction that the columns of the plan do not span."""
+        singles = [other.factors[0][0] for other in self._groups if len(other.factors[0]) == 1]
+        known = {(type(factor), factor.node) for factor in singles}
+        straight = {factor.node for factor in singles if isinstance(factor, Unit | Power)}
+        found = []
+        for place, factor in enumerate(group.factors[0]):
+            there = (type(factor), factor.node) in known or factor.node in straight
+            every = factor.stepwise and len(factor.compared) == 1
+            bend = isinstance(factor, Holds) and self._prover.variables([f.node for f in group.factors[0] if f.node])
+            if bend and all(each & other for each in bend for other in bend):
+                continue  # a line that bends where the condition begins to hold has no step there
+            if not there and not every and not self._prover.spans(factor):
+                found.append(self._written(group.term, place) or factor.subject)
+        return tuple(found)
+
+    @cached_property
+    def _offsets(self) -> dict[str, frozenset[int]]:
+        """In which periods each variable is read, by any column; the time and the units left out."""
+        timing = self._outline.prepared.spec.data.timing
+        found: dict[str, frozenset[int]] = {}
+        for group in self._groups:
+            for name, offsets in self._reads(group.nodes).items():
+                if timing is not None and name not in (timing.time, *timing.panel):
+                    found[name] = found.get(name, frozenset()) | offsets
+        return found
+
+    def _elsewhen(self, group: ColumnGroup, moved: dict[int, ColumnGroup]) -> tuple[str, ...]:
+        """Return the variables of a column that others, which do not move with it, read at other periods."""
+        own = self._reads(group.nodes)
+        wider = {name for name, offsets in own.items() if self._offsets.get(name, offsets) - offsets}
+        if not wider:
+            return ()
+        found = set[str]()
+        for other in self._groups:
+            if other is not group and not any(of is other for of in moved.values()):
+                reads = self._reads(other.nodes)
+                found |= {name for name in wider if name in reads and not reads[name] & own[name]}
+        return tuple(sorted(found))
+
+    def _reads(self, nodes: Sequence[Node]) -> dict[str, frozenset[int]]:
+        found: dict[str, frozenset[int]] = {}
+        for node in nodes:
+            for name, offsets in self._probes.reads.of(node).items():
+                found[name] = found.get(name, frozenset()) | offsets
+        return found
+
+    def _vague(self, group: ColumnGroup) -> list[Claim]:
+        """Return what is true of any column: it is part of how the response depends on its variables."""
+        variables = self._variables(group)
+        moving = self._prover.moving(variables).tolist()
+        every = self._called(moving)
+        shared = tuple(dict.fromkeys(factor.subject for factor in group.factors[0]))
+        claims = []
+        single = len(group.factors[0]) == 1
+        for at in group.columns:
+            if single and (sloped := self._sloped(group, at)) is not None:
+                claims.append(sloped)
+                continue
+            names = self._called([other for other in moving if other != at]) if len(moving) <= MAX_RELATED else every
+            claims.append(Claim(self._readings[at], together=names, shared=shared))
+        return claims
+
+    def _called(self, columns: Iterable[int]) -> tuple[str, ...]:
+        """Return the names of columns; of many of one term, that of the term."""
+        by_term: dict[str, list[int]] = {}
+        for at in sorted(columns):
+            by_term.setdefault(self._of_column[at].term, []).append(at)
+        names: list[str] = []
+        for term, places in by_term.items():
+            if len(places) <= MAX_NAMED:
+                names += [self._names[at] for at in places]
+            else:
+                names.append(f"the columns of {term}" if len(places) == self._widths[term] else f"columns of {term}")
+        return tuple(names)
+
+    @cached_property
+    def _widths(self) -> Counter[str]:
+        """How many columns each term has."""
+        return Counter(group.term for group in self._groups for _ in group.columns)

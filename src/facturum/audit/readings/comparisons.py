@@ -1,0 +1,191 @@
+"""Comparisons of worlds: along which axes they differ, with which weights, and how columns move from one to another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import product
+from typing import Any
+
+import numpy as np
+
+from facturum.audit.counterfactual.probes import Candidate, Tried
+from facturum.data.values import Array, FloatArray, Mask
+from facturum.engine.blocks.windows import Change
+from facturum.language.reading import Factor, Power
+
+EXACT = 1e-9  # of the largest value of a column: what is less has not moved
+FOLLOWS = 1e-6  # of the movement claimed
+SEVERAL = 3  # changes of each number in a product of several
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One factor along which worlds differ.
+
+    Args:
+        candidates: changes of what its expression reads.
+        point: for each row and each point of the axis the change that leads there, -1 for none (rows, points).
+        values: what the expression is at each point, where all rows have the same there.
+        tried: what it is with each change.
+    """
+
+    candidates: tuple[Candidate | None, ...]
+    point: Array
+    values: tuple[float, ...] = ()
+    tried: Tried | None = None
+
+    @cached_property
+    def numbers(self) -> dict[float, int]:
+        """The number of the point at which the expression has each value."""
+        return {value: at for at, value in enumerate(self.values)}
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """What axes of the same worlds have in common."""
+        return id(self.candidates), self.values, self.point.shape
+
+
+@dataclass(frozen=True)
+class Scheme:
+    """A comparison along an axis: points with their weights, and what the factor differs by.
+
+    Args:
+        weights: by the number of the point.
+        expected: for each row; NaN where the comparison cannot be made.
+        small: whether the change is a small one.
+    """
+
+    weights: tuple[tuple[int, float], ...]
+    expected: FloatArray
+    small: bool = False
+
+
+@dataclass(frozen=True)
+class Movement:
+    """How the columns of a matrix move where the factors of one are compared.
+
+    Args:
+        moved: by how much each of the other columns moves (comparisons, columns).
+        own: what the column itself moves by.
+        expected: what it should move by, its multiple included.
+        small: which comparisons are of small changes.
+        size: the largest absolute value of each column in these worlds.
+    """
+
+    moved: FloatArray
+    own: FloatArray
+    expected: FloatArray
+    small: Mask
+    size: FloatArray
+
+    @property
+    def holds(self) -> bool:
+        """Whether the column moves as it should, in one comparison at least and in all."""
+        if not len(self.own) or not (np.abs(self.expected) > 0).any():
+            return False
+        room = FOLLOWS * np.abs(self.expected) + EXACT * max(float(np.max(np.abs(self.own), initial=0.0)), 1e-300) * 1e3
+        return bool((np.abs(self.own - self.expected) <= room).all())
+
+    @property
+    def which(self) -> Mask:
+        """Which columns move in which comparisons (comparisons, columns)."""
+        mask: Mask = np.abs(self.moved) > EXACT * self.size
+        return mask
+
+    def only(self, chosen: Mask) -> Movement:
+        """Return some of the comparisons."""
+        return Movement(self.moved[chosen], self.own[chosen], self.expected[chosen], self.small[chosen], self.size)
+
+
+def slopes_where(matrix: FloatArray, worth: FloatArray, held: Mask) -> FloatArray:
+    """Return the slopes of columns along a number, between worlds of a row in which a condition holds.
+
+    Args:
+        matrix: the columns (rows, worlds, columns).
+        worth: the number in each world (rows, worlds).
+        held: in which of them the condition holds.
+    """
+    found = []
+    for columns, values, chosen in zip(matrix, worth, held & np.isfinite(worth), strict=True):
+        at = np.flatnonzero(chosen)
+        differs = values[at] - values[at[:1]] if len(at) else values[at]
+        if (differs != 0).any():
+            rest = at[differs != 0]
+            found.append((columns[rest] - columns[at[0]]) / differs[differs != 0][:, None])
+    return np.concatenate(found) if found else np.zeros((0, matrix.shape[2]))
+
+
+def telling(tried: Tried) -> Array:
+    """Return a few changes that most rows can make, and that differ."""
+    with np.errstate(all="ignore"):
+        differs = np.isfinite(tried.worth) & (tried.worth != tried.worth[:, :1])
+    able = np.flatnonzero(differs.sum(axis=0) * 2 >= max(differs.sum(axis=0).max(initial=0), 1))
+    return able[np.unique(np.linspace(0, len(able) - 1, SEVERAL).astype(int))] if len(able) else able
+
+
+def average(axis: Axis) -> Scheme:
+    """Return the comparison that takes all points of an axis with one weight."""
+    count = axis.point.shape[1]
+    return Scheme(tuple((number, 1.0 / count) for number in range(count)), np.ones(len(axis.point)))
+
+
+def bends(power: Power, axis: Axis) -> Iterator[Scheme]:
+    """Yield how a power is told: by the slope where it is 0, or by how that changes with one unit."""
+    step, rows = axis.values[0], len(axis.point)
+    if power.degree == 1:
+        yield Scheme(((2, 0.5 / step), (0, -0.5 / step)), np.ones(rows))
+    else:
+        yield Scheme(((2, step**-2), (1, -2 * step**-2), (0, step**-2)), np.full(rows, 2.0))
+
+
+def summed(weights: Sequence[tuple[int, float]]) -> tuple[tuple[int, float], ...]:
+    total: dict[int, float] = {}
+    for number, weight in weights:
+        total[number] = total.get(number, 0.0) + weight
+    return tuple(total.items())
+
+
+def compared(
+    matrix: FloatArray, schemes: Sequence[Sequence[Scheme]], own: int, multiple: float, size: FloatArray, count: int
+) -> Movement:
+    """Return the movement of all columns in all comparisons, one for each row and each choice of schemes."""
+    moved, expected, small = [], [], []
+    for chosen in product(*schemes):
+        total = np.zeros((count, matrix.shape[-1]))
+        for points in product(*(scheme.weights for scheme in chosen)):
+            weight = float(np.prod([each[1] for each in points]))
+            places: tuple[Any, ...] = tuple(each[0] for each in points)
+            total = total + weight * matrix[(slice(None), *places)]
+        moved.append(total)
+        expected.append(multiple * np.prod([scheme.expected[:count] for scheme in chosen], axis=0))
+        small.append(np.full(count, any(scheme.small for scheme in chosen)))
+    if not moved:
+        nothing = np.zeros(0)
+        return Movement(np.zeros((0, matrix.shape[-1])), nothing, nothing, np.zeros(0, dtype=bool), size)
+    whole, should, slight = np.concatenate(moved), np.concatenate(expected), np.concatenate(small)
+    fine = np.isfinite(whole).all(axis=1) & np.isfinite(should)
+    whole = whole[fine]
+    others = whole.copy()
+    others[:, own] = 0.0
+    return Movement(others, whole[:, own], should[fine], slight[fine], size)
+
+
+def differences(
+    matrix: FloatArray, factor: Factor, tried: Tried, own: int, multiple: float, size: FloatArray
+) -> Movement:
+    """Return the movement of all columns from each row as it is to each change of a number."""
+    count = len(matrix)
+    worth = factor.worth(tried.worth[:count])
+    expected = (multiple * (worth[:, 1:] - worth[:, :1])).ravel()
+    whole = (matrix[:, 1:] - matrix[:, :1]).reshape(len(expected), -1)
+    fine = np.isfinite(whole).all(axis=1) & np.isfinite(expected) & (expected != 0)
+    whole = whole[fine]
+    others = whole.copy()
+    others[:, own] = 0.0
+    return Movement(others, whole[:, own], expected[fine], np.tile(tried.small[1:], count)[fine], size)
+
+
+def part_of(change: Change, chosen: Array) -> Change:
+    return Change(change.variable, change.values[chosen], change.present[chosen], change.chosen[chosen], change.when)

@@ -1,0 +1,194 @@
+"""Rows as they would be with other values in the source, side by side: what is changed for one reaches no other.
+
+Where a plan looks along time, a row comes with a stretch of its unit around it, which is a unit of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import numpy as np
+
+from facturum.data.table import Table
+from facturum.data.time.periods import period_numbers
+from facturum.data.time.series import Series
+from facturum.data.values import Array, Kind, Mask
+from facturum.data.variable import Variable
+from facturum.engine.blocks.frames import SeriesFrame
+from facturum.engine.blocks.source import Source
+
+
+@dataclass(frozen=True)
+class Change:
+    """Other values of a variable, for some rows.
+
+    Args:
+        variable: its name.
+        values: as the variable stores them, one for each row.
+        present: which rows have a value then.
+        chosen: the rows that are changed; the others stay as they are.
+        when: the period that is changed, counted from the row's own; None for all periods of its stretch.
+    """
+
+    variable: str
+    values: Array
+    present: Mask
+    chosen: Mask
+    when: int | None = 0
+
+
+@dataclass(frozen=True)
+class StackedSource(Source):
+    """Stretches of rows one after the other, each a unit of its own.
+
+    Args:
+        stretch: the number of the stretch that each row is of, increasing.
+        period: the number of each row's period.
+        frames: the joined series, cut alike.
+    """
+
+    stretch: Array = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    period: Array = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    frames: Mapping[str, SeriesFrame] = field(default_factory=dict)
+
+    @cached_property
+    def series(self) -> Series:
+        """All rows by stretch and period."""
+        every = "row" if self.timing is None else self.timing.every
+        return Series(self.stretch, self.period, np.ones(len(self.period), dtype=bool), every)
+
+    @cached_property
+    def joined(self) -> dict[str, SeriesFrame]:
+        """The frames of the joined series."""
+        return dict(self.frames)
+
+    def changes(self, start: int, stop: int) -> Mask:
+        """Return which rows of a range are of another stretch than the row before."""
+        new: Mask = np.diff(self.stretch[start:stop], prepend=-1) != 0
+        known = self.known(start, stop)
+        return new if known is None else new | ~known
+
+    def periods(self, start: int, stop: int) -> Array:
+        """Return the number of the period of each row of a range."""
+        return self.period[start:stop]
+
+
+class Windows:
+    """Rows that can be had again with other values.
+
+    Args:
+        source: the table, in the order of unit and period.
+        targets: positions of the rows.
+        before, after: how many periods a row reads at most before and after its own.
+    """
+
+    def __init__(self, source: Source, targets: Array, before: int, after: int) -> None:
+        self._source, self.targets = source, targets
+        self._before, self._after = before, after
+        parts = [self._around(target) for target in targets.tolist()]
+        sizes = np.array([len(part[0]) for part in parts], dtype=np.int64)
+        self._starts = np.concatenate([[0], np.cumsum(sizes)])
+        self._at, self._offset, self._period = (
+            np.concatenate([part[each] for part in parts]) if parts else np.zeros(0, dtype=np.int64)
+            for each in range(3)
+        )
+
+    def _around(self, target: int) -> tuple[Array, Array, Array]:
+        """Return the positions around a row, how many periods after it each lies, and the number of its period."""
+        source = self._source
+        if source.timing is None:
+            nothing = np.zeros(1, dtype=np.int64)
+            return np.array([target]), nothing, nothing
+        start, stop = max(target - self._before, 0), min(target + self._after + 1, source.table.length)
+        here = target - start
+        places, period = np.arange(stop - start), source.periods(start, stop)
+        new = np.flatnonzero(source.changes(start, stop))
+        own = (places >= max(new[new <= here], default=0)) & (places < min(new[new > here], default=stop - start))
+        apart = places - here if source.timing.every == "row" else period - period[here]
+        near = own & (apart >= -self._before) & (apart <= self._after)
+        return start + places[near], apart[near], period[near]
+
+    def held(self, variable: Variable, when: int | None) -> tuple[Array, Mask]:
+        """Return what a variable is stored as around each row, and where there is a value.
+
+        Args:
+            variable: of the table.
+            when: how many periods after the row's own; None for its own.
+        """
+        rows = np.flatnonzero(self._offset == (when or 0))
+        found = np.full(len(self.targets), -1)
+        found[np.searchsorted(self._starts, rows, side="right") - 1] = self._at[rows]
+        taken = variable.taken(found)
+        return taken.data, ~taken.missing_rows()
+
+    def source(self, chosen: Array, changes: Sequence[Change], names: Iterable[str]) -> tuple[Source, Array]:
+        """Return rows with other values, as a source, and the position of each row in it.
+
+        Args:
+            chosen: which of the targets, one of them as often as it is wanted.
+            changes: of the rows chosen.
+            names: of the variables that are needed.
+        """
+        sizes = np.diff(self._starts)[chosen]
+        copy = np.repeat(np.arange(len(chosen)), sizes)
+        first = np.concatenate([[0], np.cumsum(sizes)])[:-1]
+        rows = np.arange(len(copy)) + np.repeat(self._starts[chosen] - first, sizes)
+        at, offset = self._at[rows], self._offset[rows]
+        needed = dict.fromkeys([*names, *(change.variable for change in changes)])
+        table = self._source.table
+        variables = {name: table.variables[name].take(at) for name in needed if name in table.variables}
+        for change in changes:
+            if change.variable in variables:
+                variables[change.variable] = _changed(variables[change.variable], change, copy, offset)
+        changed = Table(variables, len(at), table.source)
+        timing = self._source.timing
+        if timing is None:
+            return replace(self._source, table=changed, numbers=None, history_rows=0, cache={}), np.arange(len(chosen))
+        period = self._period[rows]
+        if timing.time is not None and timing.every != "row" and any(c.variable == timing.time for c in changes):
+            period = period_numbers(variables[timing.time].data, timing.every)
+        frames = self._frames(chosen, copy, changes)
+        source = StackedSource(
+            changed, self._source.derived, timing, self._source.series_joined, halo=self._source.halo,
+            stretch=copy, period=period, frames=frames,
+        )  # fmt: skip
+        return source, np.flatnonzero(offset == 0)
+
+    def _frames(self, chosen: Array, copy: Array, changes: Sequence[Change]) -> dict[str, SeriesFrame]:
+        """Return the joined series around some rows, each copy a unit of its own, with other values."""
+        found: dict[str, SeriesFrame] = {}
+        middle = np.flatnonzero(self._offset == 0)
+        span = np.arange(-self._before, self._after + 1)
+        for name, frame in self._source.joined.items():
+            series, units = frame.source.series, frame.joined.unit[self.targets][chosen]
+            wanted = (self._period[middle[chosen]][:, None] + span).ravel()
+            at = series.lookup(np.repeat(units, len(span)), wanted, np.ones(len(wanted), dtype=bool))
+            there = at >= 0
+            of, offset = np.repeat(np.arange(len(chosen)), len(span))[there], np.tile(span, len(chosen))[there]
+            table = frame.source.table.take(at[there])
+            variables = dict(table.variables)
+            for change in changes:
+                if change.variable in frame.joined.variables:
+                    variables[change.variable] = _changed(variables[change.variable], change, of, offset)
+            stacked = StackedSource(
+                replace(table, variables=variables), frame.source.derived, frame.source.timing,
+                stretch=of, period=wanted[there],
+            )  # fmt: skip
+            found[name] = SeriesFrame(stacked, replace(frame.joined, unit=copy))
+        return found
+
+
+def _changed(variable: Variable, change: Change, copy: Array, offset: Array) -> Variable:
+    """Return a variable with other values where its rows are of copies that are changed, in the period that is."""
+    where = change.chosen[copy]
+    if change.when is not None:
+        where = where & (offset == change.when)
+    there = ~variable.missing_rows()
+    kept = variable.kind is not Kind.NUMBER
+    kind = variable.data.dtype if kept else np.result_type(variable.data, change.values.dtype)
+    data = variable.data.astype(kind, copy=True)
+    data[where] = change.values[copy][where]
+    there[where] = change.present[copy][where]
+    return replace(variable, data=data, valid=there)
