@@ -99,14 +99,18 @@ def conditions(text: str, row: Row) -> tuple[str, Row, set[str], set[str]]:
             steady |= set(re.split(", | and ", found[1]))
         elif found := re.search(r"(?:,| and) in rows with (\w+) = (\w+)$", text):
             row[found[1]] = found[2]
-        elif found := re.search(r"(?:,| and) in rows in which (\w+) does not hold$", text):
-            row |= {"open": False} if found[1] == "open" else {"price": 20.0}
+        elif found := re.search(r"(?:,| and) in rows in which ([\w >]+?) does not hold$", text):
+            row |= {"open": {"open": False}, "beds > 40": {"beds": 20}, "gap": {"snow": 10.0}}.get(
+                found[1], {"price": 20.0}
+            )
+        elif found := re.search(r"(?:,| and) in rows in which not is_missing\(snow\) does not hold$", text):
+            row["snow"] = None
         elif found := re.search(r"(?:,| and) in rows in which snow is not missing$", text):
             row["snow"] = 10.0
         elif found := re.search(r"(?:,| and) where log\((\w+)(?: \+ 2)?\) is 0$", text):
             row[found[1]] = 1.0 if "+ 2" not in found[0] else -1.0
-        elif found := re.search(r"(?:,| and) where (\w+)((?: [+*/-] \w+)*) is (-?[\d.e+-]+)$", text):
-            row[found[1]] = float(found[3]) if not found[2] else math.nan
+        elif found := re.search(r"(?:,| and) where ((?:(?! where ).)+) is (-?[\d.e+-]+)$", text):
+            row[found[1] if found[1] in row else "unknown"] = float(found[2]) if found[1] in row else math.nan
         else:
             return text, row, apart, steady
         text = text[: found.start()]

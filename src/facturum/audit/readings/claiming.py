@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
@@ -18,10 +17,21 @@ from facturum.data.values import Array
 from facturum.engine.passes.outline import Outline
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.reading import Curve, Factor, Holds, NoValue, Orthogonal, Power, Reading, Unit
+from facturum.language.reading import (
+    Curve,
+    Factor,
+    Holds,
+    NoValue,
+    Orthogonal,
+    Power,
+    Product,
+    Reading,
+    Scaled,
+    Unit,
+)
 
 MAX_NAMED = 3  # columns of a term that are named one by one
-MAX_APART = 4  # columns whose part is left out by name
+MAX_APART = 6  # columns whose part is left out by name
 MAX_RELATED = 100  # groups of columns that read one variable; among more, a column is not told apart from the others
 
 
@@ -104,7 +114,7 @@ class Claims:
         cut = found is None and len(group.factors[0]) > 1
         if cut:
             found = self._prover.parallel(group)
-        if found is None:
+        if found is None or (isinstance(self._readings[group.columns[0]], Product) and len(group.factors[0]) == 1):
             return self._vague(group)
         positions, movements = found
         zero, moved = self._zero(group, self._moving(group, positions, movements))
@@ -135,9 +145,12 @@ class Claims:
     def _read(self, at: int) -> Reading | None:
         """Return what a column is read as: its factors as they were found."""
         group = self._of_column[at]
-        if isinstance(group.factors[0][0], Curve) and len(group.factors[0]) == 1:
-            return group.factors[group.columns.index(at)][0]
-        return self._readings[at]
+        place = group.columns.index(at)
+        whole: Reading = group.factors[place][0]
+        for factor in group.factors[place][1:]:
+            whole = Product(whole, factor)
+        multiple = group.multiples[place]
+        return whole if multiple == 1 else Scaled(whole, multiple)
 
     def _moving(self, group: ColumnGroup, positions: Array, movements: Sequence[Movement]) -> dict[int, ColumnGroup]:
         """Return the other columns that move in some comparison, each with its group."""
@@ -192,7 +205,7 @@ class Claims:
         first: tuple[Array, list[Movement]],
     ) -> list[Claim | None]:
         factor = group.factors[0][0]
-        if isinstance(factor, Power | Orthogonal | Curve):
+        if isinstance(factor, Power | Orthogonal):  # whose other parts the sentence names as such
             moved = {at: other for at, other in moved.items() if other.term != group.term}
         claim = Claim(None, zero=zero, elsewhen=self._elsewhen(group, moved))
         claims: list[Claim | None]
@@ -317,7 +330,8 @@ class Claims:
         variables = self._variables(group)
         moving = self._prover.moving(variables).tolist()
         every = self._called(moving)
-        shared = tuple(dict.fromkeys(factor.subject for factor in group.factors[0]))
+        crossed = len(group.factors[0]) == 1 and isinstance(self._readings[group.columns[0]], Product)
+        shared = tuple(variables if crossed else dict.fromkeys(factor.subject for factor in group.factors[0]))
         claims = []
         single = len(group.factors[0]) == 1
         for at in group.columns:
@@ -338,10 +352,5 @@ class Claims:
             if len(places) <= MAX_NAMED:
                 names += [self._names[at] for at in places]
             else:
-                names.append(f"the columns of {term}" if len(places) == self._widths[term] else f"columns of {term}")
+                names.append(f"the columns of {term}")
         return tuple(names)
-
-    @cached_property
-    def _widths(self) -> Counter[str]:
-        """How many columns each term has."""
-        return Counter(group.term for group in self._groups for _ in group.columns)

@@ -125,6 +125,19 @@ def telling(tried: Tried) -> Array:
     return able[np.unique(np.linspace(0, len(able) - 1, SEVERAL).astype(int))] if len(able) else able
 
 
+def nth_hit(hit: Mask, way: int, ways: int) -> Array:
+    """Return for each row the place of one of several hits, from the first to the last; -1 where there is none.
+
+    Example:
+        >>> nth_hit(np.array([[False, True, True, True], [False, False, False, False]]), 1, 3).tolist()
+        [2, -1]
+    """
+    count = hit.sum(axis=1)
+    wanted = 1 + (way * np.maximum(count - 1, 0)) // max(ways - 1, 1)
+    found = (np.cumsum(hit, axis=1) == wanted[:, None]) & hit
+    return np.where(count > 0, found.argmax(axis=1), -1)
+
+
 def average(axis: Axis) -> Scheme:
     """Return the comparison that takes all points of an axis with one weight."""
     count = axis.point.shape[1]

@@ -10,6 +10,7 @@ from facturum.audit.counterfactual.probes import Probes, Tried, changes_to
 from facturum.audit.readings.claims import ColumnGroup
 from facturum.audit.readings.comparisons import (
     EXACT,
+    SEVERAL,
     Axis,
     Movement,
     Scheme,
@@ -17,6 +18,7 @@ from facturum.audit.readings.comparisons import (
     bends,
     compared,
     differences,
+    nth_hit,
     part_of,
     slopes_where,
     summed,
@@ -31,6 +33,8 @@ CELLS = 200_000  # of the matrix that the worlds of one group have, for as many 
 MOST = 10_000_000  # of these for one row, above which nothing is proved
 MOST_SPANNING = 200  # columns that read a variable, among which a factor is looked for
 SPANNED = 1e-7
+FEW = 8  # values that are each reached in several ways
+MOST_WAYS = 24
 KEPT = 8  # matrices, which further groups of the same factors use
 
 
@@ -78,7 +82,7 @@ class Prover:
         if each > MOST:
             return None
         count = min(min(axis.point.shape[0] for axis in whole), max(1, CELLS // max(each, 1)))
-        key = tuple(axis.key for axis in whole)
+        key = (len(factors), *(axis.key for axis in whole))
         if key not in self._matrices:
             matrix = self._worlds(whole, count, terms).reshape(count, *shape, len(positions))
             with np.errstate(all="ignore"):
@@ -265,7 +269,11 @@ class Prover:
             return None
         if factor.stepwise:
             values = sorted({value for factors in group.factors for value, _ in factors[at].compared})
-            return self._reaching(factor.node, tuple(values)) if values else None
+            return (
+                self._reaching(factor.node, tuple(values), MOST_WAYS if len(group.factors[0]) == 1 else SEVERAL)
+                if values
+                else None
+            )
         if isinstance(factor, Power) and factor.top > 1:
             return self._around(factor)
         tried = self._probes.tried(factor.node)
@@ -274,11 +282,18 @@ class Prover:
             points = np.concatenate([[0], telling(tried)])
         return Axis(tried.candidates, np.tile(points, (len(tried.worth), 1)), (), tried)
 
-    def _reaching(self, node: Node, values: tuple[float, ...]) -> Axis:
-        """Return the axis whose points are changes that set an expression to some values."""
+    def _reaching(self, node: Node, values: tuple[float, ...], several: int = 1) -> Axis:
+        """Return the axis whose points are changes that set an expression to some values.
+
+        Args:
+            node: the expression.
+            values: what it is set to.
+            several: in how many ways, where there are as many.
+        """
         tried = self._probes.tried(node)
         hits = [tried.worth == value for value in values]
-        points = [np.where(hit.any(axis=1), hit.argmax(axis=1), -1) for hit in hits]
+        ways = 1 if len(values) > FEW else min(several, max(int(hit.sum(axis=1).max(initial=1)) for hit in hits))
+        points = [nth_hit(hit, way, ways) for way in range(max(ways, 1)) for hit in hits]
         return Axis(tried.candidates, np.column_stack(points), values)
 
     def _around(self, power: Power) -> Axis | None:
@@ -321,9 +336,10 @@ class Prover:
         rows = len(axis.point)
         if factor.stepwise:
             numbers = axis.numbers
-            if all(value in numbers for value, _ in factor.compared) and factor.compared:
-                weights = [(numbers[value], weight) for value, weight in factor.compared]
-                yield Scheme(summed(weights), np.ones(rows))
+            if factor.compared and all(value in numbers for value, _ in factor.compared):
+                for first in range(0, axis.point.shape[1], len(axis.values)):
+                    weights = [(first + numbers[value], weight) for value, weight in factor.compared]
+                    yield Scheme(summed(weights), np.ones(rows))
             return
         if isinstance(factor, Power) and factor.top > 1:
             yield from bends(factor, axis)

@@ -192,9 +192,9 @@ def _together(claim: Claim, response: Reading | None) -> str:
 
 
 def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:
-    by = next((factor for factor in factors if factor.stepwise), factors[0])
-    factors.remove(by)
     bend = next((factor for factor in factors if isinstance(factor, Power) and factor.degree == 2), None)
+    by = next((factor for factor in factors if factor.stepwise), next(f for f in factors if f is not bend))
+    factors = [factor for factor in factors if factor is not by]
     b = _times(2 * multiple if bend is not None else multiple)
     rest = [_effect(factor) for factor in factors]
     y = scale(response)
@@ -297,7 +297,7 @@ def _times(factor: float) -> str:
 
 
 def _single(names: Sequence[str]) -> bool:
-    return len(names) == 1 and not names[0].startswith(("the columns", "columns of"))
+    return len(names) == 1 and not names[0].startswith("the columns")
 
 
 def _listed(words: Sequence[str]) -> str:
