@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
+from facturum.audit.column_map import source_changes
+from facturum.audit.entries import ChangeEntry
 from facturum.audit.row_map import carried_names
 from facturum.data.arrow_export import arrow_column
 from facturum.data.table import Table
@@ -49,7 +51,11 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
     elif in_memory is not None:
         not_carried = _NotCarried(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
     carried = _Carried(design, not_carried)
-    return Rows(design.names[first:], first == 1, design.columns, read, carried, known)
+
+    def changes() -> Sequence[ChangeEntry]:
+        return design.columns.changes if in_memory is None else source_changes(in_memory.built.outline)
+
+    return Rows(design.names[first:], first == 1, design.columns, read, carried, known, changes)
 
 
 def _declared(design: Design, table: Any) -> Table:

@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.checks.finding import WARNING, refuse
+from facturum.audit.counterfactual.changes import SourceChanges
 from facturum.audit.entries import (
+    ChangeEntry,
     CheckEntry,
     ColumnEntry,
     ColumnMap,
@@ -68,12 +70,18 @@ class Digests:
         responses = [] if y is None else column_digests(list(y.T))
         return cls(columns, responses, fingerprints_of(built.prepared))
 
-    def on(self, columns: ColumnMap) -> ColumnMap:
-        """Return a column map with these digests; the columns of the response come first in it."""
+    def on(self, columns: ColumnMap, outline: Outline) -> ColumnMap:
+        """Return a column map with these digests, and with the changes of the source that effects are told of.
+
+        Args:
+            columns: the map; the columns of the response come first in it.
+            outline: the plan and its columns.
+        """
         marks = [*self.responses, *self.columns]
         pairs = zip(columns.columns, marks, strict=True)
         entries = [entry.model_copy(update={"digest": mark}) for entry, mark in pairs]
-        return columns.model_copy(update={"columns": entries, "fingerprints": self.fingerprints})
+        changes = source_changes(outline)
+        return columns.model_copy(update={"columns": entries, "fingerprints": self.fingerprints, "changes": changes})
 
 
 class ColumnDigests:
@@ -95,6 +103,13 @@ class ColumnDigests:
         """Return the digests of all rows so far, with those of the source variables, by table."""
         columns = [each.hexdigest() for each in self._columns]
         return Digests(columns, [each.hexdigest() for each in self._responses], fingerprints)
+
+
+def source_changes(outline: Outline) -> list[ChangeEntry]:
+    """Return the changes of the source that effects are told of, and what moves with them."""
+    if not outline.responses:
+        return []
+    return SourceChanges(outline, Sentences(outline, False, outline.spec).readings).entries()
 
 
 def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:

@@ -325,6 +325,17 @@ class LeverageEntry(Part):
     leverage: float = Field(description="between 0 and 1: how much its own response weighs in its fitted value")
 
 
+class ChangeEntry(Part):
+    """A change of a source variable, and how the columns of the matrix move with it on average."""
+
+    variable: str = Field(description="the variable of the source")
+    change: str = Field(description="in words")
+    where: str = Field("", description="in which rows, or where other variables are; empty for all rows alike")
+    weights: dict[str, float] = Field(description="the average movement of each column that moves")
+    rows: int = Field(description="over how many rows the movement is averaged")
+    same: bool = Field(True, description="whether all of them move alike")
+
+
 class ColumnMap(Part):
     """The column map of a build."""
 
@@ -351,6 +362,7 @@ class ColumnMap(Part):
     findings: list[FindingEntry] = Field([], description="what the checks found")
     terms: list[TermEntry] = Field([], description="the inflation of each term")
     leverages: list[LeverageEntry] = Field([], description="the rows with the largest leverage")
+    changes: list[ChangeEntry] = Field([], description="changes of source variables, and what moves with them")
 
     def __iter__(self) -> Iterator[ColumnEntry]:  # type: ignore[override]
         return iter(self.columns)

@@ -109,6 +109,17 @@ def sorted_labels(labels: set[Label] | list[Label]) -> list[Label]:
     return sorted(labels, key=lambda label: (isinstance(label, str), label))
 
 
+def number_text(value: float) -> str:
+    """Return a number in four digits, as people write it.
+
+    Example:
+        >>> number_text(37.527), number_text(1640.0), number_text(16432.4), number_text(0.00012)
+        ('37.53', '1640', '16,430', '0.00012')
+    """
+    text = f"{value:.4g}"
+    return f"{float(text):,.0f}" if 1e4 <= abs(value) < 1e15 else text
+
+
 def plain_number(value: float) -> int | float:
     """Return a double as a whole number where it is one, so that 3.0 is written 3."""
     return int(value) if float(value).is_integer() and abs(value) < 2**53 else float(value) + 0.0

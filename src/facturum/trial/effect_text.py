@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-
-from facturum.errors import named
-
-MAX_HELD = 3  # columns that a sentence names
 
 
 @dataclass(frozen=True)
@@ -25,19 +20,8 @@ class Response:
     scale: str
 
 
-def number_text(value: float) -> str:
-    """Return a number in four digits, as people write it.
-
-    Example:
-        >>> number_text(37.527), number_text(1640.0), number_text(16432.4), number_text(0.00012)
-        ('37.53', '1640', '16,430', '0.00012')
-    """
-    text = f"{value:.4g}"
-    return f"{float(text):,.0f}" if 1e4 <= abs(value) < 1e15 else text
-
-
 def effect_text(
-    response: Response, change: str, where: str, estimate: float, low: float, high: float, held: Sequence[str] = ()
+    response: Response, change: str, where: str, estimate: float, low: float, high: float, points: float | None = None
 ) -> str:
     """Return the sentence on an effect.
 
@@ -46,16 +30,16 @@ def effect_text(
         change: of a variable, in words.
         where: other variables are, in words, or "".
         estimate, low, high: of the linear predictor.
-        held: columns held fixed that read the variable too.
+        points: of log odds, by how many percentage points the share differs on average; None where that is not known.
 
     Example:
-        >>> effect_text(Response("stays", "percent"), "A 10 % higher price", "", -0.0419, -0.0619, -0.0222)[:74]
-        'A 10 % higher price is associated with stays 4.1 % lower (95 %: 6.0 % to 2'
+        >>> effect_text(Response("stays", "percent"), "price 10 % higher", "", -0.0419, -0.0619, -0.0222)[:70]
+        'With price 10 % higher: stays 4.1 % lower (95 %: 6.0 % to 2.2 % lower)'
     """
-    verb = "have" if change.startswith("Rows ") else "is associated with"
-    where_text = f", {where}," if where else "," if verb == "have" else ""
-    among = f", {named(held, MAX_HELD)} among them" if held else ""
-    return f"{change}{where_text} {verb} {_difference(response, estimate, low, high)}, other columns held fixed{among}."
+    where_text = f", {where}" if where else ""
+    share = "" if points is None else f", or {_size(points)[0]} percentage points {_size(points)[1]} on average"
+    apart = "" if "apart from" in where else ", all else in the table unchanged"
+    return f"With {change}{where_text}: {_difference(response, estimate, low, high)}{share}{apart}."
 
 
 def _difference(response: Response, estimate: float, low: float, high: float) -> str:

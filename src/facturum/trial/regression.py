@@ -14,7 +14,6 @@ from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product
 from facturum.language.structures import reading_of
 from facturum.trial.absorbing import NOTHING, Absorbed, absorbed_by
 from facturum.trial.accuracy import accuracies, residuals_of, truth_accuracies
-from facturum.trial.composition import Composition
 from facturum.trial.covariances import ErrorKind, meat
 from facturum.trial.effect_text import Response
 from facturum.trial.effects import Effects, Known
@@ -218,18 +217,20 @@ def _effects(
     rows: Rows, fit: Fit, spread: Spread, identification: Identification, response: ColumnEntry, quantile: float
 ) -> Effects:
     kept, first = list(fit.solution.columns), 1 if rows.intercept else 0
-    entries = {entry.name: entry for entry in rows.columns.columns}
-    composition = Composition(tuple(entries[name] for name in rows.names))
     coefficients = np.zeros(len(rows.names))
     coefficients[kept] = fit.solution.coefficients[first:]
     known = Known(
+        rows.names,
         fit.solution.columns,
+        coefficients,
         identification.identifies,
         lambda weights: spread.error(np.concatenate([np.zeros(first), weights[kept]])),
+        quantile,
     )
-    told_of = _response_of(rows, fit.model, response)
-    quartiles = _quartiles(rows, composition.quartile_columns())
-    return Effects(composition, coefficients, known, quantile, told_of, quartiles)
+    shares = None
+    if fit.model == "logistic":
+        shares = np.concatenate([fit.of(block) for block in rows.blocks()])
+    return Effects(rows.changes(), known, _response_of(rows, fit.model, response), shares)
 
 
 def _tests(
@@ -278,16 +279,6 @@ def _response_of(rows: Rows, model: str, response: ColumnEntry) -> Response:
     if isinstance(reading, Holds | NoValue | Indicator):
         return Response(f"the share of rows in which {reading.subject} holds", "points")
     return Response(units_text(rows.columns) if units.how == "none" else name, "units")
-
-
-def _quartiles(rows: Rows, names: list[str]) -> dict[str, tuple[float, float, float]]:
-    if not names:
-        return {}
-    places = [rows.names.index(name) for name in names]
-    step = max(rows.columns.rows.kept // _MOST, 1)
-    values = np.concatenate([block.X[::step][:, places] for block in rows.blocks()])
-    found = [np.quantile(column, [0.25, 0.5, 0.75]) for column in values.T]
-    return {name: (float(a), float(b), float(c)) for name, (a, b, c) in zip(names, found, strict=True)}
 
 
 def t_quantile(free: int | None) -> float:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.entries import ColumnMap
+from facturum.audit.entries import ChangeEntry, ColumnMap
 from facturum.data.time.calendar import moment_of
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.factors import Factor
@@ -47,6 +47,7 @@ class Rows:
         read: yields the rows in blocks, as often as it is called.
         carried: the variables taken along, one for each row in the order of the blocks: numbers, moments, or texts.
         known: the factor of the rows fitted, where it has been computed: the predictors, then the response.
+        changes: returns the changes of the source that effects are told of.
     """
 
     names: list[str]
@@ -55,6 +56,7 @@ class Rows:
     read: Callable[[], Iterator[Block]]
     carried: Mapping[str, Array]
     known: Factor | None = None
+    changes: Callable[[], Sequence[ChangeEntry]] = tuple
 
     @property
     def units(self) -> RawUnits:

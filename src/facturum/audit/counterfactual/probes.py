@@ -58,10 +58,11 @@ class Probes:
 
     Args:
         outline: the resolved plan over its table, and its columns.
+        most: how many rows are looked at.
     """
 
-    def __init__(self, outline: Outline) -> None:
-        self._outline, self._table = outline, outline.prepared.table
+    def __init__(self, outline: Outline, most: int = LOOKED_AT) -> None:
+        self._outline, self._table, self._most = outline, outline.prepared.table, most
         self.reads = Reads(outline.prepared.derived)
         self._tried: dict[Node, Tried] = {}
 
@@ -69,7 +70,7 @@ class Probes:
     def _looked_at(self) -> Worlds:
         prepared = self._outline.prepared
         first, length = prepared.shaped.history_rows, self._table.length
-        count = min(LOOKED_AT, max(CELLS // max(len(self._outline.columns), 1), 8), length)
+        count = min(self._most, max(CELLS // max(len(self._outline.columns), 1), 8), length)
         if prepared.shaped.numbers is not None:  # rows of history stand among the others
             positions = np.flatnonzero(prepared.row_numbers(np.arange(length)) > 0)
         else:
@@ -78,10 +79,9 @@ class Probes:
         return Worlds(self._outline, chosen, self.reads)
 
     @cached_property
-    def matrix(self) -> FloatArray:
-        """The columns at all rows looked at that are rows of a matrix, without the intercept."""
-        everything = self._columns
-        return everything[self._complete]
+    def complete(self) -> Worlds:
+        """All rows looked at that are rows of a matrix."""
+        return self._looked_at.at(self._complete)
 
     @cached_property
     def _columns(self) -> FloatArray:

@@ -14,7 +14,9 @@ from facturum.audit.row_map import RowMap
 
 CLOSE = 1e-9  # how far figures may be apart, relative to their size, between versions of NumPy and kinds of processor
 _LONGEST = 80
-WORDS = frozenset({"warnings", "checks", "findings", "terms", "leverages", "learned", "paths"})  # what versions reword
+WORDS = frozenset(  # what versions reword
+    {"warnings", "checks", "findings", "terms", "leverages", "learned", "paths", "changes"}
+)
 COLUMN_WORDS = frozenset({"reading", "structure", "measure", "inflation", "drift"})
 
 

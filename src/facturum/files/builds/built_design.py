@@ -110,7 +110,7 @@ class FromBuild:
     @cached_property
     def audited(self) -> ColumnMap:
         """The column map with digests and fingerprints."""
-        return Digests.of(self.built).on(self.columns)
+        return Digests.of(self.built).on(self.columns, self.built.outline)
 
     @cached_property
     def rows(self) -> RowMap:

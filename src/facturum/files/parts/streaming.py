@@ -122,7 +122,7 @@ def _write(
             sample.each(lambda selection: report.see_again(source, selection))
         if report.checks.looks_again:
             sample.each(lambda selection: report.checks.see_again(built_rows(outline, source, selection, threads)))
-        columns = digests.taken(taken.fingerprints(prepared)).on(column_map(report, spec))
+        columns = digests.taken(taken.fingerprints(prepared)).on(column_map(report, spec), outline)
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:
         behind.abandon()

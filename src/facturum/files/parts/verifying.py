@@ -147,7 +147,7 @@ def _compared(
     if length != before:
         failures += first_difference(failures, min(length, before))
     if not failures:
-        anew = digests.taken(taken.fingerprints(prepared)).on(column_map(report, plan))
+        anew = digests.taken(taken.fingerprints(prepared)).on(column_map(report, plan), outline)
         failures += content_failures(stored.columns, anew, comparing.steps == 0)
         failures += same_tables(stored.blocks(_BLOCK, IMPUTED), cells.tables(), "the list of imputed cells")
         return _outcome(stored, comparing, failures, () if failures else words_note(stored.columns, anew))

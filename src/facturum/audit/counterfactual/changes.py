@@ -1,0 +1,424 @@
+"""Changes of a source variable that a person would make, and how columns move with each on average."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import product
+
+import numpy as np
+
+from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.entries import ChangeEntry
+from facturum.data.time.calendar import part_labels
+from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
+from facturum.engine.blocks.windows import Change
+from facturum.engine.passes.outline import Outline
+from facturum.language.core import Name
+from facturum.language.operations.seasons import Part
+from facturum.language.reading import STEP, Factor, Indicator, NoValue, Reading, Unit, factors_of, stepped
+
+MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
+MOST_CATEGORIES = 24  # that are compared with the reference
+MOST_SETTINGS = 12  # of other variables, at which a change is told
+MOST_OFFSETS = 6  # periods of one variable
+FEW = 8  # values of a number up to which each is told, where it bends
+SAME = 1e-7  # of the largest movement of a column
+Settled = tuple[tuple[Change, ...], Mask, str]
+
+
+@dataclass(frozen=True)
+class Step:
+    """A change of all rows: what they are set to before and after, and the change in words."""
+
+    text: str
+    before: tuple[Change, ...]
+    after: tuple[Change, ...]
+    rows: Mask
+
+
+class SourceChanges:
+    """The changes of each variable of the source.
+
+    Args:
+        outline: the resolved plan over its table, and its columns.
+        readings: of the columns, their variables read as what they are; None for the intercept.
+    """
+
+    def __init__(self, outline: Outline, readings: Sequence[Reading | None]) -> None:
+        self._outline, self._every = outline, outline.prepared.spec.data.every
+        self._probes = Probes(outline, MOST_ROWS)
+        self._readings = readings
+        self._factors = [factors_of(reading)[0] for reading in readings if reading is not None]
+
+    def entries(self) -> list[ChangeEntry]:
+        """Return the changes, variable by variable in the order in which the terms read them."""
+        with np.errstate(all="ignore"):
+            found = [entry for variable, when in self._cells() for entry in self._of(variable, when)]
+        return [*found, *self._calendar()]
+
+    def _calendar(self) -> Iterator[ChangeEntry]:
+        """Yield what is told of the time: the parts of its cycles, and its trends, each apart from the others."""
+        time = self._outline.prepared.spec.data.time
+        if time is None or time not in self._reads:
+            return
+        left = self._probes.complete.reading([time])
+        for subject, labels, codes in self._parts:
+            chosen, terms = self._cyclic(left, codes)
+            left = [key for key in left if key not in terms]
+            for setting in [_both(each) for each in product(*chosen)] if terms else []:
+                yield from self._cycle(terms, subject, labels, codes, setting, bool(left))
+        timed = [
+            (c, factors_of(r)) for c, r in zip(self._outline.columns, self._readings, strict=True) if r is not None
+        ]
+        for column, (factors, multiple) in timed:
+            unit = factors[0]
+            if column.term in left and len(factors) == 1 and isinstance(unit, Unit) and self._made_of(unit) == {time}:
+                weights = {column.name: multiple / (unit.size or 1.0)}
+                alone = len(self._probes.complete.reading([time])) == 1
+                apart = "" if alone else "apart from what else is made of the time"
+                text = f"{unit.subject} one more"
+                yield ChangeEntry(variable=time, change=text, where=apart, weights=weights, rows=len(self._rows))
+
+    def _cyclic(self, terms: Sequence[str], codes: Array) -> tuple[tuple[list[Settled], ...], list[str]]:
+        """Return the terms that are alike in all rows of one part of a cycle, and where others must be for that."""
+        others = [name for name in self._others(terms) if name != self._outline.prepared.spec.data.time]
+        single = [each for name in others if (each := self._settings(name))]
+        best: tuple[tuple[list[Settled], ...], list[str]] = ((), [])
+        for chosen in [(), *((each,) for each in single)]:
+            alike = [*terms]
+            for changes, rows, _ in [_both(each) for each in product(*chosen)]:
+                at = np.flatnonzero(rows) if len(rows) else self._rows
+                alike = [key for key in alike if self._alike_in_parts(key, codes, changes, at)]
+            if len(alike) > len(best[1]):
+                best = (chosen, alike)
+        return best
+
+    def _alike_in_parts(self, term: str, codes: Array, changes: Sequence[Change], rows: Array) -> bool:
+        matrix = self._probes.complete.columns(rows, [_for(change, rows) for change in changes], [term])
+        groups = [matrix[codes[rows] == code] for code in np.unique(codes[rows])]
+        return len(groups) > 1 and all(_constant(group) for group in groups)
+
+    def _cycle(
+        self, terms: Sequence[str], subject: str, labels: Sequence[str], codes: Array, setting: Settled, more: bool
+    ) -> Iterator[ChangeEntry]:
+        """Yield the parts of a cycle, each compared with the first."""
+        changes, chosen, where = setting
+        rows = np.flatnonzero(chosen) if len(chosen) else self._rows
+        matrix = self._probes.complete.columns(rows, [_for(change, rows) for change in changes], terms)
+        names = [self._outline.columns[at].name for at in self._probes.complete.positions(terms).tolist()]
+        kinds, first = np.unique(codes[rows], return_index=True)
+        apart = "apart from what else is made of the time" if more else ""
+        for code, at in zip(kinds[1:].tolist(), first[1:].tolist(), strict=True):
+            weights = {n: float(v) for n, v in zip(names, matrix[at] - matrix[first[0]], strict=True) if v}
+            text = f"{subject} {labels[code]} rather than {labels[int(kinds[0])]}"
+            if weights:
+                said = ", ".join(each for each in (where, apart) if each)
+                yield ChangeEntry(variable=subject, change=text, where=said, weights=weights, rows=len(rows))
+
+    @cached_property
+    def _parts(self) -> list[tuple[str, tuple[str, ...], Array]]:
+        """The parts of the calendar: what each is called, its labels, and that of each row."""
+        time = self._outline.prepared.spec.data.time
+        found = []
+        for part in ("quarter", "month", "week", "weekday", "hour") if time is not None else ():
+            node = Part(Name(str(time)), part)
+            codes = self._probes.complete.values(self._rows, (), node)
+            labels = tuple(label_text(label) for label in part_labels(part, None))
+            found.append((node.subject(), labels, np.nan_to_num(codes, nan=-1.0).astype(np.int64)))
+        return sorted(found, key=lambda each: len(each[1]))
+
+    @cached_property
+    def _rows(self) -> Array:
+        return np.arange(self._probes.complete.count)
+
+    @cached_property
+    def _reads(self) -> dict[str, set[int]]:
+        """For each variable the periods in which terms read it."""
+        found: dict[str, set[int]] = {}
+        for node in self._outline.prepared.terms.values():
+            for name, offsets in self._probes.reads.moving(node).items():
+                found.setdefault(name, set()).update(offsets)
+        return found
+
+    def _cells(self) -> Iterator[tuple[str, int | None]]:
+        timing = self._outline.prepared.spec.data.timing
+        for name, offsets in self._reads.items():
+            if timing is not None and name in (timing.time, *timing.panel):
+                yield name, None
+            else:
+                nearest = sorted(offsets, key=lambda offset: (abs(offset), offset))[:MOST_OFFSETS]
+                yield from ((name, when) for when in nearest)
+
+    def _of(self, variable: str, when: int | None) -> Iterator[ChangeEntry]:
+        terms = self._probes.complete.reading([variable])
+        for step in self._steps(variable, when, terms):
+            yield from self._told(variable, step, terms)
+
+    def _steps(self, name: str, when: int | None, terms: Sequence[str]) -> Iterator[Step]:
+        table = self._outline.prepared.table
+        variable = table[name]
+        own, there = self._probes.complete.held(name, when)
+        every = np.ones(len(own), dtype=bool)
+
+        def to(value: Array | float) -> tuple[Change, ...]:
+            return (Change(name, np.broadcast_to(value, len(own)), every, every, when),)
+
+        if variable.kind is Kind.TIME:
+            return
+        if variable.kind is Kind.TRUTH:
+            yield Step(f"{self._named(name, when)} true rather than false", to(False), to(True), there)
+        elif variable.labels is not None:
+            yield from self._categories(name, when, own, there, to)
+        elif there.any():
+            yield from self._numbers(name, when, own, there, to, terms)
+        yield from self._missing(name, when, own, there, terms)
+
+    def _named(self, name: str, when: int | None) -> str:
+        if not when:
+            return name
+        count = f"{abs(when)} {STEP}{'s' if abs(when) > 1 else ''}"
+        return stepped(f"{name} {count} {'before' if when < 0 else 'later'}", self._every)
+
+    def _categories(
+        self, name: str, when: int | None, own: Array, there: Mask, to: Callable[[Array | float], tuple[Change, ...]]
+    ) -> Iterator[Step]:
+        labels = self._outline.prepared.table[name].labels or ()
+        codes, counts = np.unique(own[there], return_counts=True)
+        often = [int(codes[at]) for at in np.argsort(-counts, kind="stable")[: MOST_CATEGORIES + 1]]
+        base = self._reference(name, [label_text(label) for label in labels])
+        first = base if base in often else min(often, key=lambda code: label_text(labels[code]), default=None)
+        if first is None:
+            return
+        said = label_text(labels[first])
+        for code in sorted(often, key=lambda code: label_text(labels[code])):
+            if code != first:
+                text = f"{self._named(name, when)} {label_text(labels[code])} rather than {said}"
+                yield Step(text, to(first), to(code), there)
+
+    def _reference(self, name: str, labels: Sequence[str]) -> int | None:
+        """Return the category that the plan compares with, where it names one of the variable itself."""
+        for factors in self._factors:
+            for factor in factors:
+                if isinstance(factor, Indicator) and factor.reference in labels and self._made_of(factor) == {name}:
+                    return labels.index(str(factor.reference))
+        return None
+
+    def _made_of(self, factor: Factor) -> set[str]:
+        return set() if factor.node is None else {*self._probes.reads.moving(factor.node)}
+
+    def _numbers(
+        self,
+        name: str,
+        when: int | None,
+        own: Array,
+        there: Mask,
+        to: Callable[[Array | float], tuple[Change, ...]],
+        terms: Sequence[str],
+    ) -> Iterator[Step]:
+        values = own[there].astype(np.float64)
+        low, middle, high = np.quantile(values, [0.25, 0.5, 0.75], method="linear").tolist()
+        size, words = self._unit(name)
+        if high > low:
+            wide = self._movement(to(low), to(high), terms) / (high - low)
+            narrow = [self._movement(to(start), to(start + size), terms) / size for start in (low, middle, high)]
+            shifted = Change(name, own + size, there, there, when)
+            if all(_alike(wide, each) for each in [*narrow, self._movement((), (shifted,), terms) / size]):
+                yield Step(f"{self._named(name, when)} {words} higher", (), (shifted,), there)
+                return
+            tenfold = [self._movement(to(start), to(1.1 * start), terms) for start in (low, middle, high)]
+            logs = np.log([high / low, 1.1]) if low > 0 else np.ones(2)
+            shifted = Change(name, own * 1.1, there, there, when)
+            tenfold.append(self._movement((), (shifted,), terms))
+            if low > 0 and all(_alike(wide * (high - low) / logs[0], each / logs[1]) for each in tenfold):
+                yield Step(f"{self._named(name, when)} 10 % higher", (), (shifted,), there)
+                return
+        distinct = np.unique(values)
+        if len(distinct) <= FEW:
+            for value in distinct[1:].tolist():
+                text = f"{self._named(name, when)} {number_text(value)} rather than {number_text(distinct[0])}"
+                yield Step(text, to(distinct[0]), to(value), there)
+            return
+        points = ((low, middle, "lower quartile to median"), (middle, high, "median to upper quartile"))
+        for before, after, which in points:
+            if after > before:
+                text = f"{self._named(name, when)} {number_text(after)} rather than {number_text(before)} ({which})"
+                yield Step(text, to(before), to(after), there)
+
+    def _unit(self, name: str) -> tuple[float, str]:
+        """Return by how much a number is changed, and in words: in the plan's own unit where it has one."""
+        units = [
+            f
+            for factors in self._factors
+            for f in factors
+            if isinstance(f, Unit) and f.size and self._made_of(f) == {name}
+        ]
+        sizes = {(abs(unit.size or 1.0), unit.standardized) for unit in units}
+        if len(sizes) != 1:
+            return 1.0, "one unit"
+        size, standardized = sizes.pop()
+        if size == 1.0:
+            return size, "one unit"
+        return size, f"one standard deviation ({number_text(size)})" if standardized else f"{number_text(size)} units"
+
+    def _missing(self, name: str, when: int | None, own: Array, there: Mask, terms: Sequence[str]) -> Iterator[Step]:
+        """Yield a missing value rather than the one that is imputed, or than one that is there where none is."""
+        if not any(isinstance(f, NoValue) and name in self._made_of(f) for factors in self._factors for f in factors):
+            return
+        every = np.ones(len(own), dtype=bool)
+        gone = (Change(name, own, ~every, every, when),)
+        filled = [f.node for factors in self._factors for f in factors if f.node is not None and not f.stepwise]
+        imputed = [node for node in dict.fromkeys(filled) if {*self._probes.reads.moving(node)} == {name}]
+        fills = [self._probes.complete.values(self._rows, gone, node) for node in imputed]
+        known = [fill for fill in fills if np.isfinite(fill).all()]
+        text = f"{self._named(name, when)} missing"
+        if known and all(np.array_equal(known[0], fill) for fill in known[1:]):
+            before = (Change(name, known[0], every, every, when),)
+            yield Step(f"{text} rather than its imputed value known", before, gone, every)
+        elif not known:
+            yield Step(f"{text} rather than known", (), gone, there)
+
+    def _movement(self, before: Sequence[Change], after: Sequence[Change], terms: Sequence[str]) -> FloatArray:
+        """Return how columns move in each row, NaN where a world has none (rows, columns)."""
+        worlds = self._probes.complete
+        return worlds.columns(self._rows, after, terms) - worlds.columns(self._rows, before, terms)
+
+    def _told(self, variable: str, step: Step, terms: Sequence[str]) -> Iterator[ChangeEntry]:
+        """Yield a change, at each setting of what else its movement depends on."""
+        every = np.ones(len(self._rows), dtype=bool)
+        whole = self._entry(variable, step, ((), every, ""), terms)
+        if whole is None:
+            return
+        entry, movement = whole
+        if _constant(movement):
+            yield entry
+            return
+        moving = [terms[at] for at in range(len(terms)) if self._moves(terms, at, movement)]
+        others = [name for name in self._others(moving) if name != variable]
+        single = [each for name in others for each in self._presence(name)]
+        single += [each for name in others if (each := self._settings(name))]
+        pairs = [(a, b) for at, a in enumerate(single) for b in single[:at]]
+        for chosen in [*((each,) for each in single), *pairs]:
+            if len(list(product(*chosen))) > MOST_SETTINGS:
+                continue
+            found = [self._entry(variable, step, _both(each), terms) for each in product(*chosen)]
+            known = [each for each in found if each is not None]
+            if known and all(_constant(each) for _, each in known):
+                yield from (each for each, _ in known)
+                return
+        yield replace_where(entry, "on average over the rows", same=False)
+
+    def _moves(self, terms: Sequence[str], at: int, movement: FloatArray) -> bool:
+        own = self._probes.complete.positions([terms[at]])
+        first = len(self._probes.complete.positions(terms[:at]))
+        return bool((movement[:, first : first + len(own)] != 0).any())
+
+    def _others(self, terms: Sequence[str]) -> list[str]:
+        nodes = [self._outline.prepared.terms[key] for key in terms]
+        return list(dict.fromkeys(name for node in nodes for name in self._probes.reads.of(node)))
+
+    def _presence(self, name: str) -> Iterator[list[Settled]]:
+        """Yield the rows with a value of a variable and those without, where there are such."""
+        offsets = self._reads.get(name, {0})
+        when = min(offsets, key=abs)
+        _, there = self._probes.complete.held(name, when)
+        if there.any() and not there.all():
+            called = self._named(name, when)
+            yield [
+                ((), there, f"in rows in which {called} is not missing"),
+                ((), ~there, f"in rows in which {called} is missing"),
+            ]
+
+    def _settings(self, name: str) -> list[Settled]:
+        """Return where another variable may be: what rows are set to, which are chosen, and in words."""
+        offsets = self._reads.get(name, {0})
+        variable = self._outline.prepared.table[name]
+        if len(offsets) != 1 or variable.kind is Kind.TIME:
+            return []
+        when = min(offsets)
+        own, there = self._probes.complete.held(name, when)
+        called = self._named(name, when)
+        if variable.kind is Kind.TRUTH:
+            truths = ((True, "holds"), (False, "does not hold"))
+            found: list[Settled] = [((), there & (own == v), f"in rows in which {called} {word}") for v, word in truths]
+        elif variable.labels is not None:
+            codes = np.unique(own[there]).tolist()
+            labels = variable.labels
+            found = [((), there & (own == c), f"in rows with {called} = {label_text(labels[c])}") for c in codes]
+        elif there.any():
+            every = np.ones(len(own), dtype=bool)
+            quartiles = np.quantile(own[there].astype(np.float64), [0.25, 0.5, 0.75]).tolist()
+            named: dict[float, list[str]] = {}
+            for value, word in zip(quartiles, ("lower quartile", "median", "upper quartile"), strict=True):
+                named.setdefault(value, []).append(word)
+            found = [
+                (
+                    (Change(name, np.full(len(own), value), every, every, when),),
+                    every,
+                    f"where {called} is {number_text(value)} (its {' and '.join(words)})",
+                )
+                for value, words in named.items()
+            ]
+        else:
+            found = []
+        if not there.all() and found:
+            found.append(((), ~there, f"in rows in which {called} is missing"))
+        return [each for each in found if each[1].any()]
+
+    def _entry(
+        self, variable: str, step: Step, setting: Settled, terms: Sequence[str]
+    ) -> tuple[ChangeEntry, FloatArray] | None:
+        """Return a change at a setting with its average movement, and the movement of each row."""
+        changes, chosen, where = setting
+        rows = np.flatnonzero(chosen & step.rows)
+        worlds = self._probes.complete
+        parts = [
+            worlds.columns(rows, [_for(change, rows) for change in (*changes, *side)], terms)
+            for side in (step.before, step.after)
+        ]
+        movement = parts[1] - parts[0]
+        movement = movement[np.isfinite(movement).all(axis=1)]
+        if not len(movement) or not (movement != 0).any():
+            return None
+        mean, size = movement.mean(axis=0), np.abs(movement).max(axis=0)
+        names = [self._outline.columns[at].name for at in worlds.positions(terms).tolist()]
+        weights = {
+            name: float(value) for name, value, most in zip(names, mean, size, strict=True) if abs(value) > 1e-12 * most
+        }
+        entry = ChangeEntry(
+            variable=variable, change=step.text, where=where, weights=weights, rows=len(movement), same=True
+        )
+        return (entry, movement) if weights else None
+
+
+def replace_where(entry: ChangeEntry, where: str, same: bool) -> ChangeEntry:
+    """Return a change at another setting."""
+    return entry.model_copy(update={"where": where, "same": same})
+
+
+def _for(change: Change, rows: Array) -> Change:
+    return replace(change, values=change.values[rows], present=change.present[rows], chosen=change.chosen[rows])
+
+
+def _both(settings: Sequence[Settled]) -> Settled:
+    """Return settings of several variables as one."""
+    if not settings:
+        return (), np.zeros(0, dtype=bool), ""
+    changes = tuple(change for each in settings for change in each[0])
+    return changes, np.all([each[1] for each in settings], axis=0), " and ".join(each[2] for each in settings)
+
+
+def _constant(movement: FloatArray) -> bool:
+    """Return whether all rows move alike."""
+    size = np.abs(movement).max(axis=0)
+    return bool((np.ptp(movement, axis=0) <= SAME * np.maximum(size, SAME * size.max())).all())
+
+
+def _alike(one: FloatArray, other: FloatArray) -> bool:
+    """Return whether two movements agree in all rows in which both can be made."""
+    fine = np.isfinite(one).all(axis=1) & np.isfinite(other).all(axis=1)
+    if not fine.any():
+        return False
+    size = np.maximum(np.abs(one[fine]).max(axis=0), np.abs(other[fine]).max(axis=0))
+    return bool((np.abs(one[fine] - other[fine]) <= SAME * np.maximum(size, SAME * size.max())).all())
