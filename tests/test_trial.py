@@ -424,7 +424,7 @@ class Meanings(unittest.TestCase):
                 before = dict(given)
                 for name, word in re.findall(r"where (\w+) is [^(]*\(its (\w+)", effect.at):
                     before[name] = np.full(89, quartiles[name][("lower", "median", "upper").index(word)])
-                for name, setting in re.findall(r"in rows with (\w+) = (\w+)", effect.at):
+                for name, setting in re.findall(r"(\w+) = (\w+)", effect.at):
                     before[name] = np.full(89, setting)
                 for name, setting in re.findall(r"in rows in which (\w+) (holds|does not hold)", effect.at):
                     before[name] = np.full(89, setting == "holds")

@@ -131,7 +131,8 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         entries.append(entry.model_copy(update={"position": None, "structure": structure}))
     for at, (column, reading) in enumerate(zip(outline.columns, sentences.readings, strict=True)):
         entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at)
-        changes: dict[str, object] = {"structure": None if reading is None else structure_of(reading)}
+        structure = None if reading is None else structure_of(reading)
+        changes: dict[str, object] = {"structure": structure, "proved": sentences.proved(at)}
         changes |= {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
         entries.append(entry.model_copy(update=changes | {"by_source": report.by_source.of(at)}))
     learned = [

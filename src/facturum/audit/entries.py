@@ -207,6 +207,7 @@ class ColumnEntry(Part):
     reference: str | None = Field(description="the category that an indicator or contrast is measured against")
     reading: str = Field(description="what its coefficient means")
     structure: dict[str, Any] | None = Field(None, description="the same as structure, for programs")
+    proved: int = Field(0, description="on how many changes of the source that was proved; 0 where nothing is compared")
     missing: int = Field(description="rows selected by [rows] keep in which it is missing")
     imputed: int = Field(description="cells that were filled in")
     min: float | None
@@ -214,20 +215,17 @@ class ColumnEntry(Part):
     mean: float | None
     sd: float | None
     nonzero: int
-    by_source: list[SourceValueEntry] = Field(
-        [], description="for a column with one source variable of few values, its value for each of them"
-    )
+    by_source: list[SourceValueEntry] = Field([], description="its value for each of few of its only source variable")
     inflation: float | None = Field(
-        None,
-        description="how many times the other columns inflate the variance of its coefficient; null where not known",
+        None, description="how many times others inflate the variance of its coefficient; null where not known"
     )
     drift: float | None = Field(
         None, description="mean in the other rows less that in the learning rows, in standard deviations of the latter"
     )
     digest: str | None = Field(
         None,
-        description="BLAKE2b of two digests: of a bit for each row that is not 0, and of the doubles of these rows, "
-        "little end first; if sparse, of its rows that are not 0 and their doubles",
+        description="BLAKE2b of the digests of a bit for each row that is not 0, and of the doubles of these, little end "
+        "first; if sparse, of its rows that are not 0 and their doubles",
     )
 
 

@@ -22,7 +22,7 @@ from facturum.validating import Validation
 
 MOST_PARTS = 50
 
-MAX_EFFECTS = 100  # sentences on the screen
+MAX_EFFECTS = 24  # sentences on the screen
 _HEADS = (
     Head("column", "bold", leads=True),
     Head("estimate", right=True),

@@ -10,6 +10,7 @@ from itertools import product
 import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.counterfactual.settings import Settings, Settled, both, merged, words
 from facturum.audit.entries import ChangeEntry
 from facturum.data.time.calendar import part_labels
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
@@ -25,7 +26,6 @@ MOST_SETTINGS = 12  # of other variables, at which a change is told
 MOST_OFFSETS = 6  # periods of one variable
 FEW = 8  # values of a number up to which each is told, where it bends
 SAME = 1e-7  # of the largest movement of a column
-Settled = tuple[tuple[Change, ...], Mask, str]
 
 
 @dataclass(frozen=True)
@@ -67,13 +67,11 @@ class SourceChanges:
         for subject, labels, codes in self._parts:
             chosen, terms = self._cyclic(left, codes)
             left = [key for key in left if key not in terms]
-            for setting in [_both(each) for each in product(*chosen)] if terms else []:
+            for setting in [both(each) for each in product(*chosen)] if terms else []:
                 yield from self._cycle(terms, subject, labels, codes, setting, bool(left))
-        timed = [
-            (c, factors_of(r)) for c, r in zip(self._outline.columns, self._readings, strict=True) if r is not None
-        ]
-        for column, (factors, multiple) in timed:
-            unit = factors[0]
+        for column, reading in zip(self._outline.columns, self._readings, strict=True):
+            factors, multiple = ([], 0.0) if reading is None else factors_of(reading)
+            unit = factors[0] if factors else None
             if column.term in left and len(factors) == 1 and isinstance(unit, Unit) and self._made_of(unit) == {time}:
                 weights = {column.name: multiple / (unit.size or 1.0)}
                 alone = len(self._probes.complete.reading([time])) == 1
@@ -84,11 +82,11 @@ class SourceChanges:
     def _cyclic(self, terms: Sequence[str], codes: Array) -> tuple[tuple[list[Settled], ...], list[str]]:
         """Return the terms that are alike in all rows of one part of a cycle, and where others must be for that."""
         others = [name for name in self._others(terms) if name != self._outline.prepared.spec.data.time]
-        single = [each for name in others if (each := self._settings(name))]
+        single = [each for name in others if (each := self._settings.of(name))]
         best: tuple[tuple[list[Settled], ...], list[str]] = ((), [])
         for chosen in [(), *((each,) for each in single)]:
             alike = [*terms]
-            for changes, rows, _ in [_both(each) for each in product(*chosen)]:
+            for changes, rows, _ in [both(each) for each in product(*chosen)]:
                 at = np.flatnonzero(rows) if len(rows) else self._rows
                 alike = [key for key in alike if self._alike_in_parts(key, codes, changes, at)]
             if len(alike) > len(best[1]):
@@ -114,7 +112,7 @@ class SourceChanges:
             weights = {n: float(v) for n, v in zip(names, matrix[at] - matrix[first[0]], strict=True) if v}
             text = f"{subject} {labels[code]} rather than {labels[int(kinds[0])]}"
             if weights:
-                said = ", ".join(each for each in (where, apart) if each)
+                said = ", ".join(each for each in (words(where), apart) if each)
                 yield ChangeEntry(variable=subject, change=text, where=said, weights=weights, rows=len(rows))
 
     @cached_property
@@ -128,6 +126,10 @@ class SourceChanges:
             labels = tuple(label_text(label) for label in part_labels(part, None))
             found.append((node.subject(), labels, np.nan_to_num(codes, nan=-1.0).astype(np.int64)))
         return sorted(found, key=lambda each: len(each[1]))
+
+    @cached_property
+    def _settings(self) -> Settings:
+        return Settings(self._probes.complete, self._outline.prepared.table, self._reads, self._named)
 
     @cached_property
     def _rows(self) -> Array:
@@ -287,7 +289,7 @@ class SourceChanges:
     def _told(self, variable: str, step: Step, terms: Sequence[str]) -> Iterator[ChangeEntry]:
         """Yield a change, at each setting of what else its movement depends on."""
         every = np.ones(len(self._rows), dtype=bool)
-        whole = self._entry(variable, step, ((), every, ""), terms)
+        whole = self._entry(variable, step, ((), every, ()), terms)
         if whole is None:
             return
         entry, movement = whole
@@ -296,16 +298,17 @@ class SourceChanges:
             return
         moving = [terms[at] for at in range(len(terms)) if self._moves(terms, at, movement)]
         others = [name for name in self._others(moving) if name != variable]
-        single = [each for name in others for each in self._presence(name)]
-        single += [each for name in others if (each := self._settings(name))]
+        single = [each for name in others for each in self._settings.presence(name)]
+        single += [each for name in others if (each := self._settings.of(name))]
         pairs = [(a, b) for at, a in enumerate(single) for b in single[:at]]
         for chosen in [*((each,) for each in single), *pairs]:
             if len(list(product(*chosen))) > MOST_SETTINGS:
                 continue
-            found = [self._entry(variable, step, _both(each), terms) for each in product(*chosen)]
-            known = [each for each in found if each is not None]
-            if known and all(_constant(each) for _, each in known):
-                yield from (each for each, _ in known)
+            settings = [both(each) for each in product(*chosen)]
+            found = [(setting, self._entry(variable, step, setting, terms)) for setting in settings]
+            known = [(setting, *made) for setting, made in found if made is not None]
+            if known and all(_constant(each) for _, _, each in known):
+                yield from merged([(setting[2], entry) for setting, entry, _ in known])
                 return
         yield replace_where(entry, "on average over the rows", same=False)
 
@@ -317,54 +320,6 @@ class SourceChanges:
     def _others(self, terms: Sequence[str]) -> list[str]:
         nodes = [self._outline.prepared.terms[key] for key in terms]
         return list(dict.fromkeys(name for node in nodes for name in self._probes.reads.of(node)))
-
-    def _presence(self, name: str) -> Iterator[list[Settled]]:
-        """Yield the rows with a value of a variable and those without, where there are such."""
-        offsets = self._reads.get(name, {0})
-        when = min(offsets, key=abs)
-        _, there = self._probes.complete.held(name, when)
-        if there.any() and not there.all():
-            called = self._named(name, when)
-            yield [
-                ((), there, f"in rows in which {called} is not missing"),
-                ((), ~there, f"in rows in which {called} is missing"),
-            ]
-
-    def _settings(self, name: str) -> list[Settled]:
-        """Return where another variable may be: what rows are set to, which are chosen, and in words."""
-        offsets = self._reads.get(name, {0})
-        variable = self._outline.prepared.table[name]
-        if len(offsets) != 1 or variable.kind is Kind.TIME:
-            return []
-        when = min(offsets)
-        own, there = self._probes.complete.held(name, when)
-        called = self._named(name, when)
-        if variable.kind is Kind.TRUTH:
-            truths = ((True, "holds"), (False, "does not hold"))
-            found: list[Settled] = [((), there & (own == v), f"in rows in which {called} {word}") for v, word in truths]
-        elif variable.labels is not None:
-            codes = np.unique(own[there]).tolist()
-            labels = variable.labels
-            found = [((), there & (own == c), f"in rows with {called} = {label_text(labels[c])}") for c in codes]
-        elif there.any():
-            every = np.ones(len(own), dtype=bool)
-            quartiles = np.quantile(own[there].astype(np.float64), [0.25, 0.5, 0.75]).tolist()
-            named: dict[float, list[str]] = {}
-            for value, word in zip(quartiles, ("lower quartile", "median", "upper quartile"), strict=True):
-                named.setdefault(value, []).append(word)
-            found = [
-                (
-                    (Change(name, np.full(len(own), value), every, every, when),),
-                    every,
-                    f"where {called} is {number_text(value)} (its {' and '.join(words)})",
-                )
-                for value, words in named.items()
-            ]
-        else:
-            found = []
-        if not there.all() and found:
-            found.append(((), ~there, f"in rows in which {called} is missing"))
-        return [each for each in found if each[1].any()]
 
     def _entry(
         self, variable: str, step: Step, setting: Settled, terms: Sequence[str]
@@ -387,7 +342,7 @@ class SourceChanges:
             name: float(value) for name, value, most in zip(names, mean, size, strict=True) if abs(value) > 1e-12 * most
         }
         entry = ChangeEntry(
-            variable=variable, change=step.text, where=where, weights=weights, rows=len(movement), same=True
+            variable=variable, change=step.text, where=words(where), weights=weights, rows=len(movement), same=True
         )
         return (entry, movement) if weights else None
 
@@ -399,14 +354,6 @@ def replace_where(entry: ChangeEntry, where: str, same: bool) -> ChangeEntry:
 
 def _for(change: Change, rows: Array) -> Change:
     return replace(change, values=change.values[rows], present=change.present[rows], chosen=change.chosen[rows])
-
-
-def _both(settings: Sequence[Settled]) -> Settled:
-    """Return settings of several variables as one."""
-    if not settings:
-        return (), np.zeros(0, dtype=bool), ""
-    changes = tuple(change for each in settings for change in each[0])
-    return changes, np.all([each[1] for each in settings], axis=0), " and ".join(each[2] for each in settings)
 
 
 def _constant(movement: FloatArray) -> bool:

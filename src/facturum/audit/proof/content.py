@@ -17,7 +17,7 @@ _LONGEST = 80
 WORDS = frozenset(  # what versions reword
     {"warnings", "checks", "findings", "terms", "leverages", "learned", "paths", "changes"}
 )
-COLUMN_WORDS = frozenset({"reading", "structure", "measure", "inflation", "drift"})
+COLUMN_WORDS = frozenset({"reading", "structure", "proved", "measure", "inflation", "drift"})
 
 
 def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterator[Failure]:

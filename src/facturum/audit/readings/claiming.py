@@ -239,10 +239,13 @@ class Claims:
         place = {int(position): index for index, position in enumerate(positions)}
         which = movement.which
         slight = movement.small if movement.small.any() else np.ones(len(movement.small), dtype=bool)
-        steady = {other: of for other, of in moved.items() if not which[slight][:, place[other]].any()}
+        power = isinstance(group.factors[0][0], Power)  # told of three points, which steps may lie between
+        steady = {other: of for other, of in moved.items() if power or not which[slight][:, place[other]].any()}
         bending = {other: of for other, of in moved.items() if other not in steady}
         still = np.logical_not(which[:, [place[other] for other in steady]].any(axis=1))
         rest = movement.only(still)
+        if power and not rest.holds:
+            return self._sloped(group, at)
         if not rest.holds or rest.which[:, [place[o] for o in positions if o not in moved and o != at]].any():
             return None
         told = replace(claim, reading=self._read(at), steady=self._called(steady), rows=len(rest.own))

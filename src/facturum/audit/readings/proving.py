@@ -302,7 +302,7 @@ class Prover:
         own = self._probes.tried(power.node)
         spread = float(np.nanmax(own.worth) - np.nanmin(own.worth)) if np.isfinite(own.worth).any() else 0.0
         middle = own.worth[:, :1] if power.degree > 1 else np.full((1, 1), power.center or 0.0)
-        step = 1.0 if power.degree > 1 or self._probes.in_steps(power.node) else spread / 1024
+        step = 1.0 if self._probes.in_steps(power.node) else spread / (1024 if power.degree == 1 else 64)
         if not step or (power.degree > 1 and power.top > 2):
             return None
         points = middle + step * np.array([-1.0, 0.0, 1.0])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import cached_property
 
 from facturum.audit.readings.claiming import Claims
@@ -17,7 +18,9 @@ from facturum.language.core import Multiply, Number
 from facturum.language.nodes import Node
 from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
-from facturum.language.reading import Reading
+from facturum.language.reading import Factor, Reading
+
+LEARNED_TABLE = "lookup("  # what a statistic of groups is written as where it is learned
 
 
 class Sentences:
@@ -44,7 +47,18 @@ class Sentences:
         """What each column of the matrix is read as; None for the intercept."""
         readings = [None if column.column is None else column.column.reading for column in self._outline.columns]
         derived = self._prepared.derived
-        return [None if reading is None else self._informed(opened(reading, derived)) for reading in readings]
+        found = [None if reading is None else self._informed(opened(reading, derived)) for reading in readings]
+        return [None if r is None else self._briefly(r, at) for at, r in enumerate(found)]
+
+    def _briefly(self, reading: Reading, at: int) -> Reading:
+        """Return a reading that names what was learned of groups as the plan writes it, not as a table of numbers."""
+        term = self._outline.columns[at].term
+        text = self._written.terms.get(term)
+        alone = sum(column.term == term for column in self._outline.columns) == 1
+        if isinstance(reading, Factor) and LEARNED_TABLE in reading.subject and text is not None and alone:
+            written = str(parse(text, True))
+            return replace(reading, subject=written) if LEARNED_TABLE not in written else reading
+        return reading
 
     @cached_property
     def response(self) -> Reading | None:
