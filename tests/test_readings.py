@@ -25,9 +25,15 @@ TERMS = [
     "category(access, coding='every')", "category(comfort, coding='difference') * price", "winsorize(price)",
     "category(access, reference='trail') * open * beds", "category(access, coding='every') * beds", "slope",
     "price * price", "dear * price", "category(access, reference='trail') * category(access, coding='difference')",
-    "beds * open / 2", "center(beds) * center(price)", "regroup(access, {'wheels': ['road', 'boat']}, rest='foot')",
+    "beds * open / 2", "center(beds) * center(price)", "gap", "gap * beds", "not is_missing(snow)",
+    "impute(snow, 'mean')", "(price - 40) * (price > 40)", "open * (log(price) / 0.6931)", "2 * sqrt(beds)",
+    "2 * sqrt(beds) * open", "100 - beds",
+    "open * (100 - beds)", "beds > 40", "price if price > 30 else 30", "category(comfort, coding='helmert') * open",
+    "category(bins(price, edges=[30, 40]), coding='difference')", "bins(price, edges=[30, 40]) * open", "price / beds",
+    "log(beds) / 0.6931 * (log(price) / 0.6931)", "own",
+    "category(access, reference='trail') * (price > 30)", "regroup(access, {'wheels': ['road', 'boat']}, rest='foot')",
 ]  # fmt: skip
-DERIVED = {"dear": "price > 35", "slope": "price * open"}
+DERIVED = {"dear": "price > 35", "slope": "price * open", "gap": "is_missing(snow)", "own": "winsorize(beds)"}
 RESPONSES = ["stays", "log(stays)", "stays > 150", "stays / 10", "log(stays, shift=1)", "stays - 0.5"]
 STEP = 1e-5
 COMFORT: Any = {"kind": "ordered", "order": ["poor", "fair", "good"]}
@@ -85,7 +91,8 @@ def value(text: str, row: Row, **more: float) -> float:
     if kept := re.fullmatch(r"(\w+) kept from (\S+) to (\S+)", text):
         return min(max(float(row[kept[1]]), float(kept[2])), float(kept[3]))
     text = text.replace("·", "*").replace("−", "-").replace("^", "**")
-    names = {"dear": row.get("price", 0) > 35} if row else {}
+    text = text.partition(" - mean(")[0]
+    names = {"dear": row["price"] > 35, "gap": row["snow"] is None, "own": row["beds"]} if row else {}
     return float(eval(text, {"__builtins__": {}}, {**FUNCTIONS, **names, **row, **more}))
 
 
@@ -97,6 +104,8 @@ def conditions(text: str, row: Row) -> tuple[str, Row, set[str], set[str]]:
             apart |= set(re.split(", | and ", found[1]))
         elif found := re.search(r", while (.+) stays? the same$", text):
             steady |= set(re.split(", | and ", found[1]))
+        elif found := re.search(r"(?:,| and) in rows with price = under 30$", text):
+            row["price"] = 25.0
         elif found := re.search(r"(?:,| and) in rows with (\w+) = (\w+)$", text):
             row[found[1]] = found[2]
         elif found := re.search(r"(?:,| and) in rows in which ([\w >]+?) does not hold$", text):
@@ -276,10 +285,10 @@ class Proof:
     def interaction(self) -> tuple[list[float], list[float]] | None:
         """The effect of F on Y differs by E between .. | The effect of F on Y changes by E with each .. of G"""
         if found := re.match(
-            r"The effect of (.+?) on .+? changes by (.+) with each additional unit of (\w+)", self.said
+            r"The effect of (.+?) on .+? changes by (.+) with each additional unit of (log\()?(\w+)", self.said
         ):
-            first = self.effect_of(found[1], self.row)
-            second = self.effect_of(found[1], self.row | {found[3]: self.row[found[3]] + 1.0})
+            first, own = self.effect_of(found[1], self.row), self.row[found[4]]
+            second = self.effect_of(found[1], self.row | {found[4]: own * math.e if found[3] else own + 1.0})
             return None if first is None or second is None else ([second - first], [value(found[2], {}, b=self.b)])
         if found := re.match(r"The effect of (.+?) on .+? in rows with (\w+) = (.+) is (.+)$", self.said):
             effect = self.effect_of(found[1], self.row | {found[2]: found[3]})
@@ -337,7 +346,8 @@ class Proofs(unittest.TestCase):
                         except fa.DataError as error:  # where a condition of the sentence leaves the domain of a log
                             self.assertIn("is not defined", str(error))
                     outcomes[proof.outcome] += 1
-        self.assertGreater(outcomes["proved"], 210, outcomes)
+        self.assertGreater(outcomes["proved"], 190, outcomes)
+        self.assertLess(outcomes["together"], 60, outcomes)
 
     def test_an_effect_on_average_is_the_mean_over_all_categories(self) -> None:
         table = huts(300, seed=34, missing=0)
