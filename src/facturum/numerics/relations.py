@@ -16,6 +16,7 @@ _NEARER = 1e-3  # the same where what others leave of columns is compared
 _SURE = 6.0  # standard errors
 _MANY = 24  # relations that are shortened; of more, whole groups of columns depend on others, and are told as such
 _ROUNDS = 50
+_NOTHING = 1e-9  # of the largest weight of a relation
 Array = npt.NDArray[np.intp]
 
 
@@ -77,11 +78,27 @@ def independent(found: Sequence[Relation], usable: Sequence[int]) -> list[int]:
 
 
 def taken_out(exact: Sequence[Relation]) -> list[int]:
-    """Return for each of some exact relations the column that is taken out, the last that is not out already."""
+    """Return for each of some exact relations the column that is taken out: the last that those before leave in it.
+
+    Example:
+        >>> same = [Relation((0, 2), (1.0, -1.0), 0.0, 0.0, True), Relation((1, 2), (1.0, -1.0), 0.0, 0.0, True)]
+        >>> taken_out(same)
+        [2, 1]
+    """
+    solved: list[tuple[int, FloatArray]] = []
+    width = max((each.columns[-1] for each in exact), default=-1) + 1
     out: list[int] = []
     for each in exact:
-        left = [at for at in each.columns if at not in out]
-        out.append(left[-1] if left else each.columns[-1])
+        row = np.zeros(width)
+        row[list(each.columns)] = each.weights
+        room = _NOTHING * np.abs(row).max()
+        for column, other in solved:
+            row = row - row[column] * other
+        left = np.flatnonzero(np.abs(row) > room)
+        at = int(left[-1]) if len(left) else each.columns[-1]
+        if len(left):
+            solved.append((at, row / row[at]))
+        out.append(at)
     return out
 
 

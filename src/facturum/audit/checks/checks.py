@@ -271,11 +271,20 @@ class Checks:
         if learning is None or others is None or learning.rows < 2 or self.levels.drift == "off":
             return {}
         told = {}
+        timed = self._made_of_time
         for at, column in enumerate(self._predictors):
             sd = float(learning.sd[at])
-            if sd > 0:
+            if sd > 0 and not learning.constant[at] and column.name not in timed:
                 told[column.name] = rounded(float(others.mean[at] - learning.mean[at]) / sd)
         return told
+
+    @property
+    def _made_of_time(self) -> set[str]:
+        """The columns made of the time alone, whose means differ where rows are learned from earlier."""
+        prepared = self.outline.prepared
+        time = prepared.spec.data.time
+        pairs = [(column.name, column.column) for column in self._predictors]
+        return {name for name, column in pairs if column and prepared.sources(column.formula) == [time]}
 
     def inflation(self) -> dict[str, float]:
         """Return the variance inflation factor of each column that has one."""

@@ -200,7 +200,7 @@ class Collinearity:
         gone = sorted(self.learning_constant - self.constant)
         for at in gone:
             name = self.columns[at].name
-            value = rounded(float(learning.mean[at]))
+            value = 0.0 if learning.zero[at] else rounded(float(learning.mean[at]))
             yield Finding(
                 "constant",
                 f"{name} is {value:.6g} in every learning row, and has no coefficient there. Leave it out, or learn "
