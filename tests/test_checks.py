@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import unittest
 from typing import Any
 
@@ -247,17 +248,16 @@ class Inflation(unittest.TestCase):
     def test_centring_is_proposed_where_it_cures_and_then_cures(self) -> None:
         findings = [f for f in self.design.columns.findings if f.check == "near_dependence"]
         text = "\n".join(f.text for f in findings)
-        self.assertIn("write center=True in terms.curve", text)
-        self.assertIn("write center(w) instead of w in terms.slope", text)
-        terms = {
-            "x": "x",
-            "w": "w",
-            "kind": "kind",
-            "slope": "kind * center(w)",
-            "curve": "polynomial(age, 2, center=True)",
-        }
+        self.assertIn('slope = "kind * center(w)"; curve = "polynomial(age, 2, center=True)"', text)
+        edit = next(f.edit for f in findings if f.edit)
+        self.assertEqual(edit, {"slope": "kind * center(w)", "curve": "polynomial(age, 2, center=True)"})
+        terms = {"x": "x", "w": "w", "kind": "kind"} | edit
+        promised = float(re.findall(r"none of these is above ([\d.]+) times", text)[0])
         again = fa.Plan("y", terms).build(table(w=5 + table()["x"] + 0.5 * table()["z"]))
         self.assertEqual([f.text for f in again.columns.findings if f.check == "near_dependence"], [])
+        told = {name for each in findings for name in each.columns}
+        largest = max(e.inflation or 0.0 for e in again.columns if e.name in told)
+        self.assertAlmostEqual(promised / largest, 1, 2)
         np.testing.assert_allclose(again.trial().sigma, self.design.trial().sigma, rtol=1e-10)
 
     def test_leverages_are_the_diagonal_of_the_projection(self) -> None:

@@ -329,6 +329,28 @@ class Examples(Folder):
         self.assertEqual((ROOT / "docs/language.md").read_text("utf-8"), reference())
 
 
+class Amending(Folder):
+    def test_a_remedy_is_taken_and_comments_are_kept(self) -> None:
+        plan, data, out = (self.folder / name for name in ("p.toml", "d.csv", "better.toml"))
+        plan.write_text("response = 'y'\n[terms]\nx = 'x'  # metres\nsq = 'x ** 2'\n", encoding="utf-8")
+        rows = [f"{at + 50},{at * 3 % 7}" for at in range(60)]
+        data.write_text("x,y\n" + "\n".join(rows), encoding="utf-8")
+        self.assertIn("1  variances", command("amend", plan, data).stdout)
+        command("amend", plan, data, "--take", "1", "--out", out)
+        self.assertEqual(
+            out.read_text(encoding="utf-8"),
+            "response = 'y'\n[terms]\nx = \"polynomial(x, 2, center=True)\"  # metres\n",
+        )
+        before, after = (fa.Plan.load(path).build(data) for path in (plan, out))
+        self.assertEqual([f.check for f in after.columns.findings], [])
+        self.assertAlmostEqual(before.trial().sigma, after.trial().sigma, places=9)
+        for take, said in (("2", "There are 1"), ("x", "names no remedy x")):
+            ended = command("amend", plan, data, "--take", take, "--out", self.folder / "other.toml")
+            self.assertEqual(ended.returncode, 1)
+            self.assertIn(said, ended.stderr)
+            self.assertFalse((self.folder / "other.toml").exists())
+
+
 class Documentation(unittest.TestCase):
     def test_every_example_in_a_docstring_is_true(self) -> None:
         tried = 0

@@ -50,7 +50,7 @@ READINGS = [
     ("part(month, 'year')", "x", "Each additional unit of year of month is associated with a difference of b in stay"),
     ("standardize(lag(price, 1))", "x", "An increase of one standard deviation (11.32) in price 1 month before is"),
     ("within(log(price), by=[hut])", "x", "A 1 % higher price within hut is associated with"),
-    ("price - mean(price, by=[period])", "x", "Each additional unit of price - lookup(period, {.. 30 entries}) is"),
+    ("price - mean(price, by=[period])", "x", "Each additional unit of price - mean(price, by=[period]) is"),
     ("price * 5", "x", "Each additional 0.2 units of price is associated with"),
     ("lag(price, [1, 2])", "x_lag2", "price 2 months before is associated with a difference of b in stays, with pric"),
 ]  # fmt: skip

@@ -148,7 +148,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     rows = _row_counts(report)
     checks = report.checks
     # rows that a resolved plan is applied to are not fitted: that a column is constant in them says nothing
-    findings = [] if plan.resolved else checks.findings(report.moments, report.response_moments, rows.kept)
+    findings = [] if plan.resolved else checks.findings(report.moments, report.response_moments, rows.kept, plan)
     refuse(findings, checks.levels)
     inflation, drifts = checks.inflation(), checks.drifts()
     entries = [
@@ -189,7 +189,14 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         conversions=conversion_entries(prepared),
         paths=report.paths.entries(),
         findings=[
-            FindingEntry(check=f.check, level=f.level, text=f.text, columns=list(f.columns), rows=list(f.rows))
+            FindingEntry(
+                check=f.check,
+                level=f.level,
+                text=f.text,
+                columns=list(f.columns),
+                rows=list(f.rows),
+                edit=None if f.edit is None else dict(f.edit),
+            )
             for f in findings
         ],
         terms=checks.terms(),

@@ -217,15 +217,13 @@ class ColumnEntry(Part):
     nonzero: int
     by_source: list[SourceValueEntry] = Field([], description="its value for each of few of its only source variable")
     inflation: float | None = Field(
-        None, description="how many times others inflate the variance of its coefficient; null where not known"
+        None, description="how many times others inflate its variance; null where not known"
     )
-    drift: float | None = Field(
-        None, description="mean in the other rows less that in the learning rows, in standard deviations of the latter"
-    )
+    drift: float | None = Field(None, description="mean of other rows less that of learning rows, in sd of these")
     digest: str | None = Field(
         None,
-        description="BLAKE2b of the digests of a bit for each row that is not 0, and of the doubles of these, little end "
-        "first; if sparse, of its rows that are not 0 and their doubles",
+        description="BLAKE2b of the digests of a bit for each row that is not 0, and of the doubles of these, little "
+        "end first; if sparse, of its rows that are not 0 and their doubles",
     )
 
 
@@ -303,6 +301,7 @@ class FindingEntry(Part):
     text: str
     columns: list[str]
     rows: list[int] = Field([], description="source row numbers, the first few")
+    edit: dict[str, str | None] | None = Field(None, description="the terms of its remedy; null leaves one out")
 
 
 class TermEntry(Part):

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from facturum.cli.amend import amend
 from facturum.cli.build import build
 from facturum.cli.common import FILE, ahead_options, print_json, put, series_from, series_option, source_of
 from facturum.cli.guard import FOUND_SOMETHING, leave, run_guarded
@@ -299,7 +300,21 @@ def completion(shell: str) -> None:
         put(completion(main, {}, "facturum", "_FACTURUM_COMPLETE").source() + "\n")
 
 
-for _command in (build, profile, draft, operations, sample, stack, unstack, compare, convert, report, trace, trial):
+for _command in (
+    amend,
+    build,
+    profile,
+    draft,
+    operations,
+    sample,
+    stack,
+    unstack,
+    compare,
+    convert,
+    report,
+    trace,
+    trial,
+):
     main.add_command(_command)
 
 

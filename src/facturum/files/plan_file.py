@@ -99,6 +99,34 @@ def plan_text(spec: PlanSpec) -> str:
     return "\n".join(parts)
 
 
+def amended(text: str, edits: Mapping[str, str | None]) -> str:
+    """Return the text of a plan file with other terms, everything else as it was.
+
+    Args:
+        text: of the plan file.
+        edits: the new text of each term; None where it is left out.
+
+    Example:
+        >>> amended('[terms]\nx = "x"  # metres\ny = "y"', {"x": "center(x)", "y": None})
+        '[terms]\nx = "center(x)"  # metres\n'
+    """
+    document = tomlkit.parse(text)
+    terms: Any = document["terms"]
+    for key, value in edits.items():
+        if value is None:
+            del terms[key]
+        else:
+            terms[key] = value
+    made = tomlkit.dumps(document)
+    parse_plan(made)
+    return made
+
+
+def written_plan(text: str, path: Path) -> None:
+    """Write the text of a plan file, whole or not at all."""
+    write_file(path, text)
+
+
 def save_plan(spec: PlanSpec, path: str | Path) -> None:
     """Write a plan file, and its long learned tables beside it."""
     for name, data in learned_tables(spec):

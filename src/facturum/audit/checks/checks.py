@@ -13,11 +13,13 @@ from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
 from facturum.audit.checks.finding import NOTE, TITLES, WARNING, Finding, rounded
 from facturum.audit.checks.leaking import leak_findings
+from facturum.audit.checks.remedies import Remedies
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
 from facturum.audit.entries import CheckEntry, LeverageEntry, TermEntry
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
+from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import counted, named
 from facturum.language.core import Name
 from facturum.language.operations.transforms import Log
@@ -77,16 +79,19 @@ class Checks:
             frozenset() if learning is None else _constant(learning, len(self._predictors)),
         )
 
-    def findings(self, moments: Moments, response: Moments, rows: int) -> list[Finding]:
+    def findings(self, moments: Moments, response: Moments, rows: int, plan: PlanSpec) -> list[Finding]:
         """Return what all checks of the plan found.
 
         Args:
             moments: of the columns.
             response: of the response.
             rows: of the matrix.
+            plan: as written, whose edits are tried.
         """
         with one_blas_thread():
-            dependent = [*([] if self.collinearity is None else self.collinearity.findings()), *self._wide()]
+            remedies = Remedies(plan, self.outline)
+            near = [] if self.collinearity is None else self.collinearity.findings(remedies)
+            dependent = [*near, *self._wide()]
             self._figures()
         found = [
             *self._constants(moments, response),

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.checks.centring import Centring
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
 from facturum.audit.checks.relation_text import relation_text
+from facturum.audit.checks.remedies import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.errors import named
 from facturum.language.operations.categories import Category
@@ -22,7 +22,9 @@ HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsl
 SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
 NOISE = 1e-12  # of the size of columns, in what they add up to
 SINGLY = 6  # exact relations of a term that are told one by one
-BEHIND = 0.1  # of the largest part in a regression on the others, from which on a column is behind it
+ENOUGH = 0.9  # of the inflation, that the columns named come to by themselves
+MOST_BEHIND = 6  # columns named
+ROUNDING = 1e-12
 
 
 @dataclass(frozen=True)
@@ -106,8 +108,12 @@ class Collinearity:
     def _names(self, at: Sequence[int]) -> tuple[str, ...]:
         return tuple(self.columns[each].name for each in at)
 
-    def findings(self) -> Iterator[Finding]:
-        """Yield what there is to say of exact relations, duplicates, near relations and inflation."""
+    def findings(self, remedies: Remedies) -> Iterator[Finding]:
+        """Yield what there is to say of exact relations, duplicates, near relations and inflation.
+
+        Args:
+            remedies: edits of the plan, which are tried before they are told.
+        """
         yield from self._exact_ones()
         if self.learning is not None:
             yield from self._while_learning(self.learning)
@@ -116,7 +122,7 @@ class Collinearity:
             if not each.exact:
                 told |= set(each.columns)
                 yield self._near(each)
-        yield from self._inflated(told)
+        yield from self._inflated(told, remedies)
 
     def _exact_ones(self) -> Iterator[Finding]:
         """Yield each exact relation, and those of a term with many of them together."""
@@ -225,44 +231,94 @@ class Collinearity:
             names,
         )
 
-    def _inflated(self, told: set[int]) -> Iterator[Finding]:
+    def _inflated(self, told: set[int], remedies: Remedies) -> Iterator[Finding]:
         """Yield, of columns whose variance is inflated, those behind it and whether centring would cure it."""
         if self.inflation is None or self.condition is None:
             return
         free = (self.factor.rows - len(self.basis) - 1) / max(self.factor.rows - 1, 1)  # by chance, it is 1 / free
         high = {at: value for at, value in self.factors.items() if value * free > HIGH and at not in told}
+        cured = self._cure(high, remedies)
+        if cured is not None:
+            yield self._cured_text(high, *cured)
+            high = {at: value for at, value in high.items() if at not in self._cured(high, cured[1])}
         done: set[int] = set()
+        together: list[int] = []
         for at, value in sorted(high.items(), key=lambda item: -item[1]):
             if at in done:
                 continue
-            behind = self._behind(at)
+            behind = self._behind(at, value) if len(together) < MOST_BEHIND else []
             done |= {at, *[other for other in behind if other in high]}
-            yield self._inflated_text(at, value, behind)
+            if behind:
+                yield self._inflated_text(high, [at], behind)
+            else:
+                together.append(at)
+        if together:
+            yield self._inflated_text(high, together, [])
 
-    def _behind(self, at: int) -> list[int]:
-        """Return the columns that a column is nearly a combination of, those with the largest part first."""
-        if self.inflation is None:
-            return []
-        parts = np.abs(self.inflation.regression(self.basis.index(at)))
-        order = np.argsort(-parts, kind="stable")
-        return [self.basis[other] for other in order if parts[other] > BEHIND * parts[order[0]]][:6]
+    def _cured(self, high: Mapping[int, float], outcome: Outcome) -> list[int]:
+        """Return the inflated columns that an edit brings below the bound, or to a tenth, the worst first."""
+        after = {at: outcome.inflation.get(self.columns[at].name, 1.0) for at in high}
+        return sorted((at for at in high if after[at] <= max(HIGH, high[at] / 10)), key=lambda at: -high[at])
 
-    @cached_property
-    def _centring(self) -> Centring:
-        return Centring(self.outline, self.columns, self.factor, self.basis)
+    def _cure(self, high: Mapping[int, float], remedies: Remedies) -> tuple[Edit, Outcome] | None:
+        """Return the edit that centres numbers in powers and products, where it lowers inflation and keeps the fit."""
+        if not high or not self._intercept:
+            return None
+        terms = list(dict.fromkeys(self.columns[at].term for at in range(len(self.columns))))
+        edit = remedies.centred(terms)
+        outcome = None if edit is None else remedies.tried(edit)
+        if edit is None or outcome is None or not outcome.same_fit:
+            return None
+        return (edit, outcome) if self._cured(high, outcome) else None
 
-    def _inflated_text(self, at: int, value: float, behind: list[int]) -> Finding:
-        names = self._names([at, *behind])
-        cure = self._centring.cure(at) if self._intercept else None
-        if cure is not None:
-            remedy = f"Centring would lower it to {cure.inflation:.2g}: write {cure.remedy}. The fit stays the same."
-        else:
-            remedy = "Leave one of them out, combine them, or accept wide intervals."
+    def _cured_text(self, high: Mapping[int, float], edit: Edit, outcome: Outcome) -> Finding:
+        cured = self._cured(high, outcome)
+        names = self._names(cured)
+        told = [f"{self.columns[at].name} {_times(high[at])} times" for at in cured[:3]]
+        more = f" and {len(cured) - 3:,} others" if len(cured) > 3 else ""
+        largest = max(outcome.inflation.get(name, 1.0) for name in names)
         text = (
-            f"the variance of the coefficient of {names[0]} is inflated {_times(value)} times by "
-            f"{named(names[1:])}. {remedy}"
+            f"variances of coefficients are inflated ({', '.join(told)}{more}), since numbers far from 0 make powers "
+            f"and products much like what they are made of. Centred, none of these is above "
+            f"{_times(max(largest, 1.0))} times, and the fit stays the same: {edit}."
         )
-        return Finding("near_dependence", text, names, level=NOTE if cure is not None or value < SEVERE else WARNING)
+        return Finding("near_dependence", text, names, level=NOTE, edit=dict(edit.terms))
+
+    def _behind(self, at: int, value: float) -> list[int]:
+        """Return few columns that inflate one nearly as much as all do; none where many are needed."""
+        place = self.basis.index(at)
+        part = self.factor.of_columns(self.basis)
+        matrix = part.centred if self._intercept else part.raw
+        matrix = matrix / np.linalg.norm(matrix, axis=0)
+        chosen: list[int] = []
+        left = matrix[:, place]
+        others = [each for each in range(len(self.basis)) if each != place]
+        rest = matrix.copy()
+        while len(chosen) < MOST_BEHIND and others:
+            sizes = np.linalg.norm(rest[:, others], axis=0)
+            gains = np.abs(rest[:, others].T @ left) / np.where(sizes > ROUNDING, sizes, np.inf)
+            best = others[int(np.argmax(gains))]
+            direction = rest[:, best] / np.linalg.norm(rest[:, best])
+            left = left - direction * (direction @ left)
+            rest = rest - np.outer(direction, direction @ rest)
+            others.remove(best)
+            chosen.append(best)
+            if 1.0 / max(float(left @ left), 1e-300) >= ENOUGH * value:
+                return [self.basis[each] for each in chosen]
+        return []
+
+    def _inflated_text(self, high: Mapping[int, float], at: Sequence[int], behind: Sequence[int]) -> Finding:
+        names = self._names([*at, *behind])
+        by = named(self._names(behind)) if behind else "the other columns together"
+        remedy = "Leave one of them out, combine them, or accept wide intervals."
+        if len(at) == 1:
+            times = _times(high[at[0]])
+            text = f"the variance of the coefficient of {names[0]} is inflated {times} times by {by}. {remedy}"
+        else:
+            told = [f"{self.columns[each].name} {_times(high[each])} times" for each in at[:3]]
+            more = f" and {len(at) - 3:,} others" if len(at) > 3 else ""
+            text = f"variances of coefficients are inflated ({', '.join(told)}{more}) by {by}. {remedy}"
+        return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING)
 
     def summary(self) -> str:
         """Return rank and condition in words."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -38,6 +39,7 @@ class Finding:
         columns: concerned.
         rows: source row numbers, the first few.
         level: warning, or note for what is good to know.
+        edit: the new text of each term that the remedy changes, None where it is left out; none without such a remedy.
     """
 
     check: str
@@ -45,6 +47,7 @@ class Finding:
     columns: tuple[str, ...] = ()
     rows: tuple[int, ...] = ()
     level: Literal["warning", "note"] = "warning"
+    edit: Mapping[str, str | None] | None = None
 
 
 def refuse(findings: list[Finding], levels: ChecksSpec) -> None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from facturum.audit.counterfactual.reads import Reads
 from facturum.engine.passes.outline import BuiltColumn
-from facturum.language.core import Name
+from facturum.language.core import Multiply, Name
 from facturum.language.nodes import Node
 from facturum.language.reading import Curve, Factor, NoValue, Orthogonal, Power, Product, Reading, Scaled, factors_of
 
@@ -105,3 +105,18 @@ def opened(reading: Reading, derived: Mapping[str, Node]) -> Reading:
         if plain and (len(factors) > 1 or isinstance(inner, NoValue)):
             return inner
     return reading
+
+
+def factors_written(node: Node) -> Iterator[Node]:
+    """Yield the factors of a product as it is written, in their order; of anything else, itself.
+
+    Example:
+        >>> from facturum.language.parser import parse
+        >>> [str(factor) for factor in factors_written(parse("a * (b * log(c))"))]
+        ['a', 'b', 'log(c)']
+    """
+    if isinstance(node, Multiply):
+        yield from factors_written(node.left)
+        yield from factors_written(node.right)
+    else:
+        yield node

@@ -7,14 +7,14 @@ from dataclasses import replace
 from functools import cached_property
 
 from facturum.audit.readings.claiming import Claims
-from facturum.audit.readings.claims import opened
+from facturum.audit.readings.claims import factors_written, opened
 from facturum.audit.readings.readings import informed, sentence
 from facturum.audit.readings.responses import counted_response, response_reading
 from facturum.audit.topics.preparation import set_missing_of
 from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
-from facturum.language.core import Multiply, Number
+from facturum.language.core import Number
 from facturum.language.nodes import Node
 from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
@@ -96,13 +96,7 @@ class Sentences:
         text = self._written.terms.get(term)
         if text is None:
             return None
-        pending, factors = [parse(text, True)], list[Node]()
-        while pending:
-            node = pending.pop()
-            if isinstance(node, Multiply):
-                pending += [node.right, node.left]
-            elif not isinstance(node, Number):
-                factors.append(node)
+        factors = [node for node in factors_written(parse(text, True)) if not isinstance(node, Number)]
         return str(factors[place]) if place < len(factors) and len(factors) > 1 else None
 
 

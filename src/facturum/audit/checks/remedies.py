@@ -1,0 +1,158 @@
+"""Remedies: edits of the plan, which are made and built before they are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import tomlkit
+
+from facturum.audit.readings.claims import factors_written, opened
+from facturum.data.values import FloatArray
+from facturum.engine.passes.build import build
+from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import FacturumError
+from facturum.language.core import Number, Power
+from facturum.language.nodes import Node
+from facturum.language.parser import parse
+from facturum.language.reading import Unit, factors_of
+from facturum.numerics.factors import triangle_of
+from facturum.numerics.inflation import Inflation
+
+MOST_CELLS = 1_000_000  # of the matrix that an edit is tried on; of more rows, as many are taken, evenly spread
+SAME = 1e-7  # of the size of a column, in what the columns of the plan leave of it where the fit stays the same
+
+
+@dataclass(frozen=True)
+class Edit:
+    """A change of the terms of a plan.
+
+    Args:
+        terms: the new text of each term that changes; None where it is left out.
+    """
+
+    terms: Mapping[str, str | None]
+
+    def applied(self, plan: PlanSpec) -> PlanSpec:
+        """Return the plan with the change made."""
+        terms = {key: self.terms.get(key, text) for key, text in plan.terms.items()}
+        return plan.model_copy(update={"terms": {key: text for key, text in terms.items() if text is not None}})
+
+    def __str__(self) -> str:
+        lines = [f"leave {key} out" if text is None else f"{key} = {quoted(text)}" for key, text in self.terms.items()]
+        return "; ".join(lines)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of an edit.
+
+    Args:
+        inflation: the variance inflation factor of each column.
+        same_fit: whether the columns span what those of the plan span.
+    """
+
+    inflation: Mapping[str, float]
+    same_fit: bool
+
+
+class Remedies:
+    """Edits of a plan, tried on its rows.
+
+    Args:
+        plan: as written.
+        outline: the resolved plan over its table.
+    """
+
+    def __init__(self, plan: PlanSpec, outline: Outline) -> None:
+        self._plan, self._outline = plan, outline
+
+    def centred(self, terms: Sequence[str]) -> Edit | None:
+        """Return the edit that centres the numbers in powers and products of some terms; None where there are none."""
+        edits: dict[str, str | None] = {}
+        for key in terms:
+            text = self._plan.terms.get(key)
+            if text is None:
+                continue
+            node = parse(text)
+            if getattr(node, "center", None) is False and not getattr(node, "orthogonal", False):
+                edits[key] = f"{text.rstrip()[:-1]}, center=True)"
+            elif isinstance(node, Power) and node.right == Number(2) and (main := self._term_of(node.left)) is not None:
+                edits |= {main: f"polynomial({node.left}, 2, center=True)", key: None}
+            elif (product := self._product(key, node, text)) is not None:
+                edits[key] = product
+        return Edit(edits) if edits else None
+
+    def _term_of(self, node: Node) -> str | None:
+        """Return the term that is an expression itself."""
+        return next((key for key, text in self._plan.terms.items() if parse(text) == node), None)
+
+    def _product(self, key: str, node: Node, text: str) -> str | None:
+        """Return a product with its numbers centred; None where it has none that are not."""
+        factors = list(factors_written(node))
+        column = next((c.column for c in self._outline.columns if c.term == key and c.column is not None), None)
+        if len(factors) < 2 or column is None:
+            return None
+        reading = opened(column.reading, self._outline.prepared.derived)
+        pieces = factors_of(reading)[0]
+        if len(pieces) != len(factors) or any(isinstance(each, Number) for each in factors):
+            return None
+        made = text
+        for factor, piece in reversed(list(zip(factors, pieces, strict=True))):
+            told = piece.stepwise or factor.name in ("center", "standardize", "polynomial") or self._is_truth(factor)
+            if factor.span is not None and not told and not (isinstance(piece, Unit) and piece.center):
+                start, stop = factor.span
+                made = f"{made[:start]}center({made[start:stop]}){made[stop:]}"
+        return made if made != text else None
+
+    def _is_truth(self, node: Node) -> bool:
+        try:
+            return str(self._outline.prepared.scope().type_of(node).kind) == "truth"
+        except FacturumError:  # an open expression has no type yet
+            return False
+
+    def tried(self, edit: Edit) -> Outcome | None:
+        """Return what comes of an edit; None where it cannot be built, or columns depend on one another."""
+        plain = self._plan.model_copy(update={"stack": None, "convert": None, "series": {}, "variables": {}})
+        table, width = self._outline.prepared.table, len(self._outline.columns)
+        rows = max(MOST_CELLS // max(width, 1), 1)
+        if self._outline.prepared.shaped.history_rows or (plain.data.timing is not None and table.length > rows):
+            return None
+        positions = np.unique(np.linspace(0, table.length - 1, min(rows, table.length)).astype(np.int64))
+        sample = table.take(positions)
+        try:
+            before, after = build(plain, sample), build(edit.applied(plain), sample)
+        except FacturumError:
+            return None
+        if not isinstance(before.X, np.ndarray) or not isinstance(after.X, np.ndarray) or len(before.X) != len(after.X):
+            return None
+        names = [column.name for column in after.columns if column.role != INTERCEPT]
+        varying = after.X[:, len(after.columns) - len(names) :]
+        varying = varying - varying.mean(axis=0)
+        triangle = triangle_of(np.asfortranarray(varying))
+        if not len(names) or not (np.abs(np.diagonal(triangle)) > 1e-10 * np.linalg.norm(varying, axis=0)).all():
+            return None
+        factors = Inflation.of(triangle).of_columns().tolist()
+        return Outcome(dict(zip(names, factors, strict=True)), _spans(before.X, after.X) and _spans(after.X, before.X))
+
+
+def _spans(basis: FloatArray, matrix: FloatArray) -> bool:
+    """Return whether columns lie in the span of others."""
+    length = np.linalg.norm(basis, axis=0)
+    scaled = basis / np.where(length > 0, length, 1.0)
+    solved, *_ = np.linalg.lstsq(scaled, matrix, rcond=1e-12)
+    left = np.linalg.norm(scaled @ solved - matrix, axis=0)
+    return bool((left <= SAME * np.linalg.norm(matrix, axis=0)).all())
+
+
+def quoted(text: str) -> str:
+    """Return a text as a plan file holds it.
+
+    Example:
+        >>> print(quoted("log(price)"), quoted('access == "road"'))
+        "log(price)" 'access == "road"'
+    """
+    literal = '"' in text and "'" not in text
+    return tomlkit.string(text, literal=literal).as_string()
