@@ -346,7 +346,7 @@ class Amending(Folder):
         self.assertAlmostEqual(before.trial().sigma, after.trial().sigma, places=9)
         for take, said in (("2", "There are 1"), ("x", "names no remedy x")):
             ended = command("amend", plan, data, "--take", take, "--out", self.folder / "other.toml")
-            self.assertEqual(ended.returncode, 1)
+            self.assertEqual(ended.returncode, 2)
             self.assertIn(said, ended.stderr)
             self.assertFalse((self.folder / "other.toml").exists())
 

@@ -216,9 +216,7 @@ class ColumnEntry(Part):
     sd: float | None
     nonzero: int
     by_source: list[SourceValueEntry] = Field([], description="its value for each of few of its only source variable")
-    inflation: float | None = Field(
-        None, description="how many times others inflate its variance; null where not known"
-    )
+    inflation: float | None = Field(None, description="how many times others inflate its variance, where known")
     drift: float | None = Field(None, description="mean of other rows less that of learning rows, in sd of these")
     digest: str | None = Field(
         None,

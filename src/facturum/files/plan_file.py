@@ -107,8 +107,10 @@ def amended(text: str, edits: Mapping[str, str | None]) -> str:
         edits: the new text of each term; None where it is left out.
 
     Example:
-        >>> amended('[terms]\nx = "x"  # metres\ny = "y"', {"x": "center(x)", "y": None})
-        '[terms]\nx = "center(x)"  # metres\n'
+        >>> print(amended('[terms]\\nx = "x"  # metres\\ny = "y"', {"x": "center(x)", "y": None}))
+        [terms]
+        x = "center(x)"  # metres
+        <BLANKLINE>
     """
     document = tomlkit.parse(text)
     terms: Any = document["terms"]
