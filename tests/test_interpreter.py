@@ -12,6 +12,8 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
+from facturum.audit.counterfactual.reads import Reads
+from facturum.audit.counterfactual.worlds import Worlds
 from facturum.engine.passes.build import resolve
 from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.prepare import prepare
@@ -194,6 +196,25 @@ class AlongTime(unittest.TestCase):
         }
         if _resolved(made, table) != _resolved(made, wild):
             self.assertIn("terms.z reads later rows", " ".join(made.build(table).columns.warnings))
+
+    @given(st.lists(st.one_of(ALONG, ALONG, ANY, PRODUCTS), min_size=1, max_size=3), st.integers(0, 10**6))
+    @settings(max_examples=40, deadline=None)
+    def test_a_stretch_around_a_row_is_enough_for_its_columns(self, terms: list[str], seed: int) -> None:
+        """Sentences are proved on rows with so much of their unit as they read; unchanged, they are the rows built."""
+        table = {name: values for name, values in cells(seed).items() if name != "period"}
+        named = {f"t{at}": text for at, text in enumerate(terms)}
+        plan = fa.Plan(None, named, data=PANEL_DATA, derived=DERIVED, variables=VARIABLES, intercept=False)
+        try:
+            made = built(plan, table)
+        except fa.FacturumError:
+            assume(False)
+        rows = np.arange(made.selection.count)
+        assume(len(rows) > 0)
+        worlds = Worlds(made.outline, made.selection.positions(), Reads(made.prepared.derived))
+        found = worlds.columns(rows, [], [*made.prepared.terms])
+        there = ~np.isnan(found).any(axis=1)  # a value that fills others may lie farther away than is looked for
+        np.testing.assert_array_equal(found[there], np.asarray(made.X)[there], err_msg=str(named))
+        self.assertTrue(there.all() or "impute" in str(named), named)
 
     @given(ALONG, st.sampled_from(["snow", "price", "stays", "change", "floor"]), st.integers(0, 10**6))
     @settings(max_examples=40, deadline=None)

@@ -304,7 +304,7 @@ class Proof:
 
     def ends(self, text: str) -> tuple[Row, Row] | None:
         if found := re.match(r"rows with (\w+) = (.+) and rows with (.+) \(the reference\)", text):
-            return self.row | {found[1]: found[3]}, self.row | {found[1]: found[2]}
+            return self.holding(found[1], found[3]), self.holding(found[1], found[2])
         if found := re.match(r"rows in which (.+) holds and the others", text):
             ends = self.condition(found[1], False), self.condition(found[1], True)
             return None if None in ends else ends  # type: ignore[return-value]

@@ -11,7 +11,7 @@ import tomlkit
 from facturum.audit.readings.claims import factors_written, opened
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import build
-from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError
 from facturum.language.core import Number, Power
@@ -22,6 +22,7 @@ from facturum.numerics.factors import triangle_of
 from facturum.numerics.inflation import Inflation
 
 MOST_CELLS = 1_000_000  # of the matrix that an edit is tried on; of more rows, as many are taken, evenly spread
+MARK = "anew_"  # before the keys of terms that are tried beside those of the plan
 SAME = 1e-7  # of the size of a column, in what the columns of the plan leave of it where the fit stays the same
 
 
@@ -122,20 +123,25 @@ class Remedies:
             return None
         positions = np.unique(np.linspace(0, table.length - 1, min(rows, table.length)).astype(np.int64))
         sample = table.take(positions)
-        try:
-            before, after = build(plain, sample), build(edit.applied(plain), sample)
+        terms = edit.applied(plain).terms
+        anew = {f"{MARK}{key}": text for key, text in terms.items() if plain.terms.get(key) != text}
+        try:  # the terms as they are, and those that change beside them
+            made = build(plain.model_copy(update={"terms": plain.terms | anew, "intercept": True}), sample)
         except FacturumError:
             return None
-        if not isinstance(before.X, np.ndarray) or not isinstance(after.X, np.ndarray) or len(before.X) != len(after.X):
+        if not isinstance(made.X, np.ndarray):
             return None
-        names = [column.name for column in after.columns if column.role != INTERCEPT]
-        varying = after.X[:, len(after.columns) - len(names) :]
-        varying = varying - varying.mean(axis=0)
+        before = [at for at, column in enumerate(made.columns) if not column.term.startswith(MARK)]
+        kept = {*terms} - {key.removeprefix(MARK) for key in anew}
+        after = [at for at, column in enumerate(made.columns) if column.term in kept or column.term.startswith(MARK)]
+        varying = made.X[:, after] - made.X[:, after].mean(axis=0)
         triangle = triangle_of(np.asfortranarray(varying))
-        if not len(names) or not (np.abs(np.diagonal(triangle)) > 1e-10 * np.linalg.norm(varying, axis=0)).all():
+        if not (np.abs(np.diagonal(triangle)) > 1e-10 * np.linalg.norm(varying, axis=0)).all():
             return None
         factors = Inflation.of(triangle).of_columns().tolist()
-        return Outcome(dict(zip(names, factors, strict=True)), _spans(before.X, after.X) and _spans(after.X, before.X))
+        names = [made.columns[at].name.removeprefix(MARK) for at in after]
+        old, new = made.X[:, before], made.X[:, [0, *after]]
+        return Outcome(dict(zip(names, factors, strict=True)), _spans(old, new) and _spans(new, old))
 
 
 def _spans(basis: FloatArray, matrix: FloatArray) -> bool:

@@ -23,6 +23,7 @@ from facturum.language.reading import STEP, Factor, Indicator, NoValue, Reading,
 MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
 MOST_CATEGORIES = 24  # that are compared with the reference
 MOST_SETTINGS = 12  # of other variables, at which a change is told
+MOST_CELLS = 300  # variables, each period counted, of a plan whose changes are told
 MOST_OFFSETS = 6  # periods of one variable
 FEW = 8  # values of a number up to which each is told, where it bends
 SAME = 1e-7  # of the largest movement of a column
@@ -55,7 +56,10 @@ class SourceChanges:
     def entries(self) -> list[ChangeEntry]:
         """Return the changes, variable by variable in the order in which the terms read them."""
         with np.errstate(all="ignore"):
-            found = [entry for variable, when in self._cells() for entry in self._of(variable, when)]
+            cells = list(self._cells())
+            if len(cells) > MOST_CELLS:
+                return []
+            found = [entry for variable, when in cells for entry in self._of(variable, when)]
         return [*found, *self._calendar()]
 
     def _calendar(self) -> Iterator[ChangeEntry]:
@@ -201,11 +205,20 @@ class SourceChanges:
 
     def _reference(self, name: str, labels: Sequence[str]) -> int | None:
         """Return the category that the plan compares with, where it names one of the variable itself."""
+        for factor in self._made_with.get(name, ()):
+            if isinstance(factor, Indicator) and factor.reference in labels and self._made_of(factor) == {name}:
+                return labels.index(str(factor.reference))
+        return None
+
+    @cached_property
+    def _made_with(self) -> dict[str, list[Factor]]:
+        """The factors that are made of each variable."""
+        found: dict[str, list[Factor]] = {}
         for factors in self._factors:
             for factor in factors:
-                if isinstance(factor, Indicator) and factor.reference in labels and self._made_of(factor) == {name}:
-                    return labels.index(str(factor.reference))
-        return None
+                for name in self._made_of(factor):
+                    found.setdefault(name, []).append(factor)
+        return found
 
     def _made_of(self, factor: Factor) -> set[str]:
         return set() if factor.node is None else {*self._probes.reads.moving(factor.node)}
@@ -250,12 +263,8 @@ class SourceChanges:
 
     def _unit(self, name: str) -> tuple[float, str]:
         """Return by how much a number is changed, and in words: in the plan's own unit where it has one."""
-        units = [
-            f
-            for factors in self._factors
-            for f in factors
-            if isinstance(f, Unit) and f.size and self._made_of(f) == {name}
-        ]
+        made = [factor for factor in self._made_with.get(name, ()) if self._made_of(factor) == {name}]
+        units = [factor for factor in made if isinstance(factor, Unit) and factor.size]
         sizes = {(abs(unit.size or 1.0), unit.standardized) for unit in units}
         if len(sizes) != 1:
             return 1.0, "one unit"
@@ -266,11 +275,12 @@ class SourceChanges:
 
     def _missing(self, name: str, when: int | None, own: Array, there: Mask, terms: Sequence[str]) -> Iterator[Step]:
         """Yield a missing value rather than the one that is imputed, or than one that is there where none is."""
-        if not any(isinstance(f, NoValue) and name in self._made_of(f) for factors in self._factors for f in factors):
+        made = self._made_with.get(name, [])
+        if not any(isinstance(factor, NoValue) for factor in made):
             return
         every = np.ones(len(own), dtype=bool)
         gone = (Change(name, own, ~every, every, when),)
-        filled = [f.node for factors in self._factors for f in factors if f.node is not None and not f.stepwise]
+        filled = [factor.node for factor in made if factor.node is not None and not factor.stepwise]
         imputed = [node for node in dict.fromkeys(filled) if {*self._probes.reads.moving(node)} == {name}]
         fills = [self._probes.complete.values(self._rows, gone, node) for node in imputed]
         known = [fill for fill in fills if np.isfinite(fill).all()]

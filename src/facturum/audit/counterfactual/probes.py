@@ -311,18 +311,22 @@ class Probes:
 
 def changes_to(candidates: Sequence[Candidate | None], rows: Array, point: Array) -> list[Change]:
     """Return the changes to candidates by their numbers, one for each cell that is changed."""
-    found: dict[tuple[str, int | None], list[tuple[Candidate, Mask]]] = {}
+    found: dict[tuple[str, int | None], list[int]] = {}
     for number in np.unique(point[point > 0]).tolist():
         candidate = candidates[number]
         if candidate is not None:
-            found.setdefault((candidate.variable, candidate.when), []).append((candidate, point == number))
+            found.setdefault((candidate.variable, candidate.when), []).append(number)
     changes = []
-    for (variable, when), each in found.items():
-        kind = np.result_type(*(candidate.values.dtype for candidate, _ in each))
-        values, present = np.zeros(len(rows), dtype=kind), np.ones(len(rows), dtype=bool)
-        for candidate, where in each:
-            values[where], present[where] = candidate.values[rows[where]], candidate.present[rows[where]]
-        changes.append(Change(variable, values, present, np.any([where for _, where in each], axis=0), when))
+    for (variable, when), numbers in found.items():
+        known = [candidate for number in numbers if (candidate := candidates[number]) is not None]
+        place = np.full(len(candidates), -1)
+        place[numbers] = np.arange(len(numbers))
+        at = np.where(point > 0, place[point], -1)
+        chosen = at >= 0
+        own = np.maximum(at, 0)
+        values = np.stack([candidate.values for candidate in known])[own, rows]
+        present = np.stack([candidate.present for candidate in known])[own, rows]
+        changes.append(Change(variable, values, present, chosen, when))
     return changes
 
 

@@ -54,8 +54,9 @@ class Sentences:
         """Return a reading that names what was learned of groups as the plan writes it, not as a table of numbers."""
         term = self._outline.columns[at].term
         text = self._written.terms.get(term)
-        alone = sum(column.term == term for column in self._outline.columns) == 1
-        if isinstance(reading, Factor) and LEARNED_TABLE in reading.subject and text is not None and alone:
+        if not isinstance(reading, Factor) or LEARNED_TABLE not in reading.subject or text is None:
+            return reading
+        if sum(column.term == term for column in self._outline.columns) == 1:
             written = str(parse(text, True))
             return replace(reading, subject=written) if LEARNED_TABLE not in written else reading
         return reading
