@@ -217,7 +217,7 @@ class Dependence(unittest.TestCase):
 class Inflation(unittest.TestCase):
     def setUp(self) -> None:
         terms = {"x": "x", "w": "w", "kind": "kind", "slope": "kind * w", "curve": "polynomial(age, 2)"}
-        data = table(w=5 + table()["x"] + 0.5 * table()["z"])
+        data = table(w=20 + table()["x"] + 0.5 * table()["z"])
         self.design = fa.Plan("y", terms).build(data)
         self.X = self.design.X[:, 1:]
 
@@ -253,7 +253,7 @@ class Inflation(unittest.TestCase):
         self.assertEqual(edit, {"slope": "kind * center(w)", "curve": "polynomial(age, 2, center=True)"})
         terms = {"x": "x", "w": "w", "kind": "kind"} | edit
         promised = float(re.findall(r"none of these is above ([\d.]+) times", text)[0])
-        again = fa.Plan("y", terms).build(table(w=5 + table()["x"] + 0.5 * table()["z"]))
+        again = fa.Plan("y", terms).build(table(w=20 + table()["x"] + 0.5 * table()["z"]))
         self.assertEqual([f.text for f in again.columns.findings if f.check == "near_dependence"], [])
         told = {name for each in findings for name in each.columns}
         largest = max(e.inflation or 0.0 for e in again.columns if e.name in told)

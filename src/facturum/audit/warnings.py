@@ -17,7 +17,7 @@ from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.placing import Categorical
 from facturum.language.operations.within import Within
 
-THIN, THICK = 5.0, 70.0  # percent of the rows in a bin
+THIN, THICK = 1.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
 LARGE_T = 2.0
 SHORT = 30  # periods of a unit

@@ -18,8 +18,11 @@ from facturum.numerics.factors import Factor
 from facturum.numerics.inflation import Inflation
 from facturum.numerics.relations import Relation, independent, relations, taken_out
 
-HIGH = 10.0  # a variance inflation factor from which on a column is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
-SEVERE = 100.0  # a variance inflation factor from which on it is warned of, where centring is no cure
+HIGH = 10.0  # a variance inflation factor below which none is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
+TOLD = 30.0  # one from which on it is told that columns explain another
+SEVERE = (
+    100.0  # one from which on that is a warning, and it is told that centring lowers it, which is no harm to the fit
+)
 NOISE = 1e-12  # of the size of columns, in what they add up to
 SINGLY = 6  # exact relations of a term that are told one by one
 ENOUGH = 0.9  # of the inflation, that the columns named come to by themselves
@@ -239,8 +242,11 @@ class Collinearity:
         high = {at: value for at, value in self.factors.items() if value * free > HIGH and at not in told}
         cured = self._cure(high, remedies)
         if cured is not None:
-            yield self._cured_text(high, *cured)
-            high = {at: value for at, value in high.items() if at not in self._cured(high, cured[1])}
+            lowered = self._cured(high, cured[1])
+            if high[lowered[0]] >= SEVERE:
+                yield self._cured_text(high, *cured)
+            high = {at: value for at, value in high.items() if at not in lowered}
+        high = {at: value for at, value in high.items() if value * free > TOLD}
         done: set[int] = set()
         together: list[int] = []
         for at, value in sorted(high.items(), key=lambda item: -item[1]):
