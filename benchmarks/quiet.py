@@ -36,7 +36,7 @@ def table(seed: int) -> dict[str, Any]:
         "age": age, "educ": educ, "exper": exper, "female": female, "union": dice.random(rows) < 0.25,
         "region": dice.choice([f"region {at}" for at in range(count)], rows, p=shares / shares.sum()),
         "hours": np.clip(dice.normal(38, 6, rows), 10, 60).round(1),
-        "size": np.exp(dice.normal(4, 1, rows)).round(),
+        "size": np.exp(dice.normal(4, 1, rows)).round() + 1,
         "sector": dice.choice(["public", "private", "other"], rows, p=[0.3, 0.5, 0.2]),
         "wage": np.exp(1 + 0.06 * educ + 0.02 * exper - 0.1 * female + 0.3 * dice.normal(size=rows)),
     }  # fmt: skip
