@@ -25,8 +25,9 @@ SEVERE = (
 )
 NOISE = 1e-12  # of the size of columns, in what they add up to
 SINGLY = 6  # exact relations of a term that are told one by one
-ENOUGH = 0.9  # of the inflation, that the columns named come to by themselves
+ENOUGH = 0.5  # of the inflation, that the columns named come to by themselves
 MOST_BEHIND = 6  # columns named
+NEARLY = 0.9  # of it, from which on the columns named are all that is told
 ROUNDING = 1e-12
 
 
@@ -252,14 +253,14 @@ class Collinearity:
         for at, value in sorted(high.items(), key=lambda item: -item[1]):
             if at in done:
                 continue
-            behind = self._behind(at, value) if len(together) < MOST_BEHIND else []
+            behind, alone = self._behind(at, value) if len(together) < MOST_BEHIND else ([], 0.0)
             done |= {at, *[other for other in behind if other in high]}
             if behind:
-                yield self._inflated_text(high, [at], behind)
+                yield self._inflated_text(high, [at], behind, alone)
             else:
                 together.append(at)
         if together:
-            yield self._inflated_text(high, together, [])
+            yield self._inflated_text(high, together, [], 0.0)
 
     def _cured(self, high: Mapping[int, float], outcome: Outcome) -> list[int]:
         """Return the inflated columns that an edit brings below the bound, or to a tenth, the worst first."""
@@ -290,8 +291,8 @@ class Collinearity:
         )
         return Finding("near_dependence", text, names, level=NOTE, edit=dict(edit.terms))
 
-    def _behind(self, at: int, value: float) -> list[int]:
-        """Return few columns that inflate one nearly as much as all do; none where many are needed."""
+    def _behind(self, at: int, value: float) -> tuple[list[int], float]:
+        """Return few columns that inflate one half as much as all do, and how much; none where many are needed."""
         place = self.basis.index(at)
         part = self.factor.of_columns(self.basis)
         matrix = part.centred if self._intercept else part.raw
@@ -309,21 +310,28 @@ class Collinearity:
             rest = rest - np.outer(direction, direction @ rest)
             others.remove(best)
             chosen.append(best)
-            if 1.0 / max(float(left @ left), 1e-300) >= ENOUGH * value:
-                return [self.basis[each] for each in chosen]
-        return []
+            alone = 1.0 / max(float(left @ left), 1e-300)
+            if alone >= ENOUGH * value:
+                return [self.basis[each] for each in chosen], alone
+        return [], 0.0
 
-    def _inflated_text(self, high: Mapping[int, float], at: Sequence[int], behind: Sequence[int]) -> Finding:
+    def _inflated_text(
+        self, high: Mapping[int, float], at: Sequence[int], behind: Sequence[int], alone: float
+    ) -> Finding:
         names = self._names([*at, *behind])
-        by = named(self._names(behind)) if behind else "the other columns together"
+        by = " by the other columns together"
+        if behind and alone >= NEARLY * high[at[0]]:
+            by = f" by {named(self._names(behind))}"
+        elif behind:
+            by = f", of this {_times(alone)} times by {named(self._names(behind))} alone"
         remedy = "Leave one of them out, combine them, or accept wide intervals."
         if len(at) == 1:
             times = _times(high[at[0]])
-            text = f"the variance of the coefficient of {names[0]} is inflated {times} times by {by}. {remedy}"
+            text = f"the variance of the coefficient of {names[0]} is inflated {times} times{by}. {remedy}"
         else:
             told = [f"{self.columns[each].name} {_times(high[each])} times" for each in at[:3]]
             more = f" and {len(at) - 3:,} others" if len(at) > 3 else ""
-            text = f"variances of coefficients are inflated ({', '.join(told)}{more}) by {by}. {remedy}"
+            text = f"variances of coefficients are inflated ({', '.join(told)}{more}){by}. {remedy}"
         return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING)
 
     def summary(self) -> str:

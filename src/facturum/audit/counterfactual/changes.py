@@ -194,11 +194,13 @@ class SourceChanges:
         codes, counts = np.unique(own[there], return_counts=True)
         often = [int(codes[at]) for at in np.argsort(-counts, kind="stable")[: MOST_CATEGORIES + 1]]
         base = self._reference(name, [label_text(label) for label in labels])
-        first = base if base in often else min(often, key=lambda code: label_text(labels[code]), default=None)
+        ordered = self._outline.prepared.table[name].kind is Kind.ORDERED
+        places = {code: (code if ordered else 0, label_text(labels[code])) for code in often}
+        first = base if base in often else min(often, key=lambda code: places[code], default=None)
         if first is None:
             return
         said = label_text(labels[first])
-        for code in sorted(often, key=lambda code: label_text(labels[code])):
+        for code in sorted(often, key=lambda code: places[code]):
             if code != first:
                 text = f"{self._named(name, when)} {label_text(labels[code])} rather than {said}"
                 yield Step(text, to(first), to(code), there)
