@@ -241,7 +241,7 @@ class Collinearity:
             return
         free = (self.factor.rows - len(self.basis) - 1) / max(self.factor.rows - 1, 1)  # by chance, it is 1 / free
         high = {at: value for at, value in self.factors.items() if value * free > HIGH and at not in told}
-        cured = self._cure(high, remedies)
+        cured = self._cure(high, remedies) if any(value * free > TOLD for value in high.values()) else None
         if cured is not None:
             lowered = self._cured(high, cured[1])
             if high[lowered[0]] >= SEVERE:

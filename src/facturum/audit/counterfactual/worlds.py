@@ -35,6 +35,7 @@ class Worlds:
         far = FAR if filled else 0
         before, after = max(0, -min(offsets, default=0)) + far, max(0, max(offsets, default=0)) + far
         self._windows = Windows(prepared.source(), targets, before, after)
+        self._held: dict[tuple[str, int], tuple[Array, Mask]] = {}
 
     @property
     def targets(self) -> Array:
@@ -101,7 +102,10 @@ class Worlds:
 
     def held(self, variable: str, when: int | None) -> tuple[Array, Mask]:
         """Return what a variable is stored as in the period of each row or another, and where it has a value."""
-        return self._windows.held(self._outline.prepared.table.variables[variable], when)
+        key = (variable, when or 0)
+        if key not in self._held:
+            self._held[key] = self._windows.held(self._outline.prepared.table.variables[variable], when)
+        return self._held[key]
 
     def _names(self, nodes: Sequence[Node]) -> Iterator[str]:
         timing = self._outline.prepared.spec.data.timing

@@ -117,6 +117,9 @@ class Windows:
             variable: of the table.
             when: how many periods after the row's own; None for its own.
         """
+        if self._source.timing is None:
+            own = variable.take(self.targets)
+            return own.data, ~own.missing_rows()
         rows = np.flatnonzero(self._offset == (when or 0))
         found = np.full(len(self.targets), -1)
         found[np.searchsorted(self._starts, rows, side="right") - 1] = self._at[rows]
@@ -131,30 +134,36 @@ class Windows:
             changes: of the rows chosen.
             names: of the variables that are needed.
         """
+        needed = dict.fromkeys([*names, *(change.variable for change in changes)])
+        if self._source.timing is None:
+            every, own = np.arange(len(chosen)), np.zeros(len(chosen), dtype=np.int64)
+            table = self._with(needed, self.targets[chosen], changes, every, own)
+            return Source(table, self._source.derived), every
         sizes = np.diff(self._starts)[chosen]
         copy = np.repeat(np.arange(len(chosen)), sizes)
         first = np.concatenate([[0], np.cumsum(sizes)])[:-1]
         rows = np.arange(len(copy)) + np.repeat(self._starts[chosen] - first, sizes)
         at, offset = self._at[rows], self._offset[rows]
-        needed = dict.fromkeys([*names, *(change.variable for change in changes)])
-        table = self._source.table
-        variables = {name: table.variables[name].take(at) for name in needed if name in table.variables}
-        for change in changes:
-            if change.variable in variables:
-                variables[change.variable] = _changed(variables[change.variable], change, copy, offset)
-        changed = Table(variables, len(at), table.source)
+        changed = self._with(needed, at, changes, copy, offset)
         timing = self._source.timing
-        if timing is None:
-            return replace(self._source, table=changed, numbers=None, history_rows=0, cache={}), np.arange(len(chosen))
         period = self._period[rows]
         if timing.time is not None and timing.every != "row" and any(c.variable == timing.time for c in changes):
-            period = period_numbers(variables[timing.time].data, timing.every)
+            period = period_numbers(changed[timing.time].data, timing.every)
         frames = self._frames(chosen, copy, changes)
         source = StackedSource(
             changed, self._source.derived, timing, self._source.series_joined, halo=self._source.halo,
             stretch=copy, period=period, frames=frames,
         )  # fmt: skip
         return source, np.flatnonzero(offset == 0)
+
+    def _with(self, needed: Iterable[str], at: Array, changes: Sequence[Change], copy: Array, offset: Array) -> Table:
+        """Return the variables needed at some positions, with other values."""
+        table = self._source.table
+        variables = {name: table.variables[name].take(at) for name in needed if name in table.variables}
+        for change in changes:
+            if change.variable in variables:
+                variables[change.variable] = _changed(variables[change.variable], change, copy, offset)
+        return Table(variables, len(at), table.source)
 
     def _frames(self, chosen: Array, copy: Array, changes: Sequence[Change]) -> dict[str, SeriesFrame]:
         """Return the joined series around some rows, each copy a unit of its own, with other values."""
