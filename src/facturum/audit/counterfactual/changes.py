@@ -10,7 +10,7 @@ from itertools import product
 import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes
-from facturum.audit.counterfactual.settings import Settings, Settled, both, merged, words
+from facturum.audit.counterfactual.settings import Said, Settings, Settled, both, merged, words
 from facturum.audit.entries import ChangeEntry
 from facturum.data.time.calendar import part_labels
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
@@ -22,6 +22,8 @@ from facturum.language.reading import STEP, Factor, Indicator, NoValue, Reading,
 
 MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
 MOST_CATEGORIES = 24  # that are compared with the reference
+GLANCE = 48  # rows that a setting is looked at first
+MOST_TRIED = 40  # variables, and pairs of them, that a change is told at
 MOST_SETTINGS = 12  # of other variables, at which a change is told
 MOST_CELLS = 300  # variables, each period counted, of a plan whose changes are told
 MOST_OFFSETS = 6  # periods of one variable
@@ -313,16 +315,29 @@ class SourceChanges:
         single = [each for name in others for each in self._settings.presence(name)]
         single += [each for name in others if (each := self._settings.of(name))]
         pairs = [(a, b) for at, a in enumerate(single) for b in single[:at]]
-        for chosen in [*((each,) for each in single), *pairs]:
-            if len(list(product(*chosen))) > MOST_SETTINGS:
-                continue
-            settings = [both(each) for each in product(*chosen)]
-            found = [(setting, self._entry(variable, step, setting, terms)) for setting in settings]
-            known = [(setting, *made) for setting, made in found if made is not None]
-            if known and all(_constant(each) for _, _, each in known):
-                yield from merged([(setting[2], entry) for setting, entry, _ in known])
+        wanted = [chosen for chosen in [*((each,) for each in single), *pairs] if _few(chosen)]
+        for chosen in wanted[:MOST_TRIED]:
+            found = self._alike_at([both(each) for each in product(*chosen)], variable, step, terms)
+            if found:
+                yield from merged(found)
                 return
-        yield replace_where(entry, "on average over the rows", same=False)
+        yield entry.model_copy(update={"where": "on average over the rows", "same": False})
+
+    def _alike_at(
+        self, settings: Sequence[Settled], variable: str, step: Step, terms: Sequence[str]
+    ) -> list[tuple[Said, ChangeEntry]]:
+        """Return a change at each of some settings, if all rows move alike in each; otherwise nothing."""
+        found: list[tuple[Said, ChangeEntry]] = []
+        for setting in settings:
+            glance = self._entry(variable, step, setting, terms, GLANCE)  # most are found out by a few rows
+            if glance is not None and not _constant(glance[1]):
+                return []
+            made = self._entry(variable, step, setting, terms)
+            if made is not None:
+                if not _constant(made[1]):
+                    return []
+                found.append((setting[2], made[0]))
+        return found
 
     def _moves(self, terms: Sequence[str], at: int, movement: FloatArray) -> bool:
         own = self._probes.complete.positions([terms[at]])
@@ -334,11 +349,12 @@ class SourceChanges:
         return list(dict.fromkeys(name for node in nodes for name in self._probes.reads.of(node)))
 
     def _entry(
-        self, variable: str, step: Step, setting: Settled, terms: Sequence[str]
+        self, variable: str, step: Step, setting: Settled, terms: Sequence[str], most: int = MOST_ROWS
     ) -> tuple[ChangeEntry, FloatArray] | None:
         """Return a change at a setting with its average movement, and the movement of each row."""
         changes, chosen, where = setting
         rows = np.flatnonzero(chosen & step.rows)
+        rows = rows[:: max(len(rows) // most, 1)]
         worlds = self._probes.complete
         parts = [
             worlds.columns(rows, [_for(change, rows) for change in (*changes, *side)], terms)
@@ -359,9 +375,9 @@ class SourceChanges:
         return (entry, movement) if weights else None
 
 
-def replace_where(entry: ChangeEntry, where: str, same: bool) -> ChangeEntry:
-    """Return a change at another setting."""
-    return entry.model_copy(update={"where": where, "same": same})
+def _few(chosen: Sequence[Sequence[Settled]]) -> bool:
+    """Return whether so many settings can be told."""
+    return int(np.prod([len(each) for each in chosen])) <= MOST_SETTINGS
 
 
 def _for(change: Change, rows: Array) -> Change:
