@@ -266,8 +266,10 @@ class Probes:
         if variable.kind is Kind.TIME:
             yield from ((each, False) for each in self._moved(name, when, own, there))
         elif variable.labels is not None or variable.kind is Kind.TRUTH:
-            count = 2 if variable.labels is None else len(variable.labels)
-            yield from ((Candidate(name, when, np.full(len(own), code), every), False) for code in range(count))
+            codes = range(2 if variable.labels is None else len(variable.labels))
+            if len(codes) > WORLDS:  # of more, as many as the rows looked at have
+                codes = np.unique(variable.data[variable.data >= 0]).tolist()
+            yield from ((Candidate(name, when, np.full(len(own), code), every), False) for code in codes)
         else:
             points, step = self._points(name)
             yield Candidate(name, when, own + step / 1024, there), True

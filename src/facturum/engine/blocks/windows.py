@@ -138,7 +138,7 @@ class Windows:
         if self._source.timing is None:
             every, own = np.arange(len(chosen)), np.zeros(len(chosen), dtype=np.int64)
             table = self._with(needed, self.targets[chosen], changes, every, own)
-            return Source(table, self._source.derived), every
+            return Source(table, self._source.derived, cache=self._source.cache), every
         sizes = np.diff(self._starts)[chosen]
         copy = np.repeat(np.arange(len(chosen)), sizes)
         first = np.concatenate([[0], np.cumsum(sizes)])[:-1]
@@ -152,7 +152,7 @@ class Windows:
         frames = self._frames(chosen, copy, changes)
         source = StackedSource(
             changed, self._source.derived, timing, self._source.series_joined, halo=self._source.halo,
-            stretch=copy, period=period, frames=frames,
+            cache=self._source.cache, stretch=copy, period=period, frames=frames,
         )  # fmt: skip
         return source, np.flatnonzero(offset == 0)
 
