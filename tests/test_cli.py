@@ -344,7 +344,7 @@ class Amending(Folder):
         before, after = (fa.Plan.load(path).build(data) for path in (plan, out))
         self.assertEqual([f.check for f in after.columns.findings], [])
         self.assertAlmostEqual(before.trial().sigma, after.trial().sigma, places=9)
-        for take, said in (("2", "There are 1"), ("x", "names no remedy x")):
+        for take, said in (("2", "proposes 1 remedy"), ("x", "names no remedy x")):
             ended = command("amend", plan, data, "--take", take, "--out", self.folder / "other.toml")
             self.assertEqual(ended.returncode, 2)
             self.assertIn(said, ended.stderr)

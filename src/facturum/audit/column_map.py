@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.checks.finding import WARNING, refuse
-from facturum.audit.counterfactual.changes import SourceChanges
+from facturum.audit.counterfactual.changes import CounterfactualChanges
 from facturum.audit.entries import (
     ChangeEntry,
     CheckEntry,
@@ -109,7 +109,7 @@ def source_changes(outline: Outline) -> list[ChangeEntry]:
     """Return the changes of the source that effects are told of, and what moves with them."""
     if not outline.responses:
         return []
-    return SourceChanges(outline, Sentences(outline, False, outline.spec).readings).entries()
+    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec).readings).entries()
 
 
 def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:

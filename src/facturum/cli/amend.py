@@ -56,6 +56,6 @@ def _chosen(take: str, remedies: list[FindingEntry]) -> list[FindingEntry]:
     words = [word.strip() for word in take.split(",")]
     wrong = [word for word in words if not word.isdecimal() or not 1 <= int(word) <= len(remedies)]
     if wrong:
-        have = f"There are {len(remedies)}" if remedies else "There are none"
-        raise DataError(f"--take {take} names no remedy {wrong[0]}", remedy=f"{have}; leave --take out to list them.")
+        have = f"Building the plan proposes {counted(len(remedies), 'remedy')}; leave --take out to list them."
+        raise DataError(f"--take {take} names no remedy {wrong[0]}", remedy=have)
     return [remedies[int(word) - 1] for word in dict.fromkeys(words)]

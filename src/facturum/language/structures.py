@@ -6,23 +6,9 @@ from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
 
-from facturum.language.reading import (
-    Contrast,
-    Curve,
-    Holds,
-    Indicator,
-    Logged,
-    NoValue,
-    Orthogonal,
-    Power,
-    Product,
-    Reading,
-    Scaled,
-    Unit,
-)
+from facturum.language.reading import Factor, Product, Reading, Scaled
 
-_EACH = (Unit, Logged, Holds, NoValue, Indicator, Contrast, Power, Orthogonal, Curve, Product, Scaled)
-_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in _EACH}
+_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in (*Factor.__subclasses__(), Product, Scaled)}
 
 
 def structure_of(reading: Reading) -> dict[str, Any]:

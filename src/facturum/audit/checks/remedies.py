@@ -16,8 +16,9 @@ from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError
 from facturum.language.core import Number, Power
 from facturum.language.nodes import Node
+from facturum.language.operations.polynomials import Polynomial
 from facturum.language.parser import parse
-from facturum.language.reading import Unit, factors_of
+from facturum.language.reading import Curve, Logged, Unit, factors_of
 from facturum.numerics.factors import triangle_of
 from facturum.numerics.inflation import Inflation
 
@@ -78,7 +79,7 @@ class Remedies:
             if text is None:
                 continue
             node = parse(text)
-            if getattr(node, "center", None) is False and not getattr(node, "orthogonal", False):
+            if isinstance(node, Polynomial) and not node.center and not node.orthogonal:
                 edits[key] = f"{text.rstrip()[:-1]}, center=True)"
             elif isinstance(node, Power) and node.right == Number(2) and (main := self._term_of(node.left)) is not None:
                 edits |= {main: f"polynomial({node.left}, 2, center=True)", key: None}
@@ -102,8 +103,8 @@ class Remedies:
             return None
         made = text
         for factor, piece in reversed(list(zip(factors, pieces, strict=True))):
-            told = piece.stepwise or factor.name in ("center", "standardize", "polynomial") or self._is_truth(factor)
-            if factor.span is not None and not told and not (isinstance(piece, Unit) and piece.center):
+            far = isinstance(piece, Logged | Curve) or (isinstance(piece, Unit) and not piece.center)
+            if factor.span is not None and far and not self._is_truth(factor):
                 start, stop = factor.span
                 made = f"{made[:start]}center({made[start:stop]}){made[stop:]}"
         return made if made != text else None
@@ -124,22 +125,25 @@ class Remedies:
         positions = np.unique(np.linspace(0, table.length - 1, min(rows, table.length)).astype(np.int64))
         sample = table.take(positions)
         terms = edit.applied(plain).terms
-        anew = {f"{MARK}{key}": text for key, text in terms.items() if plain.terms.get(key) != text}
+        mark = MARK
+        while any(key.startswith(mark) for key in plain.terms):
+            mark += MARK
+        anew = {f"{mark}{key}": text for key, text in terms.items() if plain.terms.get(key) != text}
         try:  # the terms as they are, and those that change beside them
             made = build(plain.model_copy(update={"terms": plain.terms | anew, "intercept": True}), sample)
         except FacturumError:
             return None
         if not isinstance(made.X, np.ndarray):
             return None
-        before = [at for at, column in enumerate(made.columns) if not column.term.startswith(MARK)]
-        kept = {*terms} - {key.removeprefix(MARK) for key in anew}
-        after = [at for at, column in enumerate(made.columns) if column.term in kept or column.term.startswith(MARK)]
+        before = [at for at, column in enumerate(made.columns) if not column.term.startswith(mark)]
+        kept = {*terms} - {key.removeprefix(mark) for key in anew}
+        after = [at for at, column in enumerate(made.columns) if column.term in kept or column.term.startswith(mark)]
         varying = made.X[:, after] - made.X[:, after].mean(axis=0)
         triangle = triangle_of(np.asfortranarray(varying))
         if not (np.abs(np.diagonal(triangle)) > 1e-10 * np.linalg.norm(varying, axis=0)).all():
             return None
         factors = Inflation.of(triangle).of_columns().tolist()
-        names = [made.columns[at].name.removeprefix(MARK) for at in after]
+        names = [made.columns[at].name.removeprefix(mark) for at in after]
         old, new = made.X[:, before], made.X[:, [0, *after]]
         return Outcome(dict(zip(names, factors, strict=True)), _spans(old, new) and _spans(new, old))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
 
@@ -41,7 +41,7 @@ class Step:
     rows: Mask
 
 
-class SourceChanges:
+class CounterfactualChanges:
     """The changes of each variable of the source.
 
     Args:
@@ -100,7 +100,7 @@ class SourceChanges:
         return best
 
     def _alike_in_parts(self, term: str, codes: Array, changes: Sequence[Change], rows: Array) -> bool:
-        matrix = self._probes.complete.columns(rows, [_for(change, rows) for change in changes], [term])
+        matrix = self._probes.complete.columns(rows, [change.of(rows) for change in changes], [term])
         groups = [matrix[codes[rows] == code] for code in np.unique(codes[rows])]
         return len(groups) > 1 and all(_constant(group) for group in groups)
 
@@ -110,7 +110,7 @@ class SourceChanges:
         """Yield the parts of a cycle, each compared with the first."""
         changes, chosen, where = setting
         rows = np.flatnonzero(chosen) if len(chosen) else self._rows
-        matrix = self._probes.complete.columns(rows, [_for(change, rows) for change in changes], terms)
+        matrix = self._probes.complete.columns(rows, [change.of(rows) for change in changes], terms)
         names = [self._outline.columns[at].name for at in self._probes.complete.positions(terms).tolist()]
         kinds, first = np.unique(codes[rows], return_index=True)
         apart = "apart from what else is made of the time" if more else ""
@@ -357,7 +357,7 @@ class SourceChanges:
         rows = rows[:: max(len(rows) // most, 1)]
         worlds = self._probes.complete
         parts = [
-            worlds.columns(rows, [_for(change, rows) for change in (*changes, *side)], terms)
+            worlds.columns(rows, [change.of(rows) for change in (*changes, *side)], terms)
             for side in (step.before, step.after)
         ]
         movement = parts[1] - parts[0]
@@ -378,10 +378,6 @@ class SourceChanges:
 def _few(chosen: Sequence[Sequence[Settled]]) -> bool:
     """Return whether so many settings can be told."""
     return int(np.prod([len(each) for each in chosen])) <= MOST_SETTINGS
-
-
-def _for(change: Change, rows: Array) -> Change:
-    return replace(change, values=change.values[rows], present=change.present[rows], chosen=change.chosen[rows])
 
 
 def _constant(movement: FloatArray) -> bool:

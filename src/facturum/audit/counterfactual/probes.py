@@ -65,6 +65,7 @@ class Probes:
         self._outline, self._table, self._most = outline, outline.prepared.table, most
         self.reads = Reads(outline.prepared.derived)
         self._tried: dict[Node, Tried] = {}
+        self._samples: dict[str, Variable] = {}
 
     @cached_property
     def _looked_at(self) -> Worlds:
@@ -126,11 +127,7 @@ class Probes:
         return self._samples[name]
 
     @cached_property
-    def _samples(self) -> dict[str, Variable]:
-        return {}
-
-    @cached_property
-    def edges(self) -> dict[str, list[float]]:
+    def _edges(self) -> dict[str, list[float]]:
         """For each variable the numbers that are written in what reads it."""
         found: dict[str, dict[float, None]] = {}
         for root in [*self._outline.prepared.terms.values(), *self._outline.prepared.derived.values()]:
@@ -292,7 +289,7 @@ class Probes:
     def _at_edges(self, name: str, points: Array, step: float) -> list[float]:
         """Return numbers written in formulas that lie among the values, or near them, and those on both sides."""
         room = max(float(points[-1] - points[0]), step)
-        near = [value for value in self.edges.get(name, ()) if points[0] - room <= value <= points[-1] + room][
+        near = [value for value in self._edges.get(name, ()) if points[0] - room <= value <= points[-1] + room][
             :MAX_EDGES
         ]
         return list(dict.fromkeys(each for value in near for each in (value - step / 8, value, value + step / 8)))

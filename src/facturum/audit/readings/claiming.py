@@ -117,18 +117,18 @@ class Claims:
         if found is None or (isinstance(self._readings[group.columns[0]], Product) and len(group.factors[0]) == 1):
             return self._vague(group)
         positions, movements = found
-        zero, moved = self._zero(group, self._moving(group, positions, movements))
-        if zero:
-            again = self._prover.movements(group, zero)
-            if again is not None and all(movement.holds for movement in again[1]):
-                positions, movements = again
-                moved = self._moving(group, positions, movements)
-            else:
-                zero, moved = (), self._moving(group, positions, movements)
+        moved = self._moving(group, positions, movements)
+        zero = self._zero(group, moved)
+        again = self._prover.movements(group, zero) if zero else None
+        if again is not None and all(movement.holds for movement in again[1]):
+            positions, movements = again
+            moved = self._moving(group, positions, movements)
+        else:
+            zero = ()
         if not any(movement.holds for movement in movements):
             return self._vague(group)
         single = len(group.factors[0]) == 1
-        told = self._single(group, zero, moved, found) if single else self._product(group, zero, moved)
+        told = self._single(group, zero, moved, positions, movements) if single else self._product(group, zero, moved)
         if cut:
             told = [self._sloped(group, at) or claim for at, claim in zip(group.columns, told, strict=True)]
         vague: list[Claim] = []
@@ -159,10 +159,8 @@ class Claims:
             moves |= movement.which.any(axis=0)
         return {at: self._of_column[at] for at in positions[moves].tolist() if at in self._of_column}
 
-    def _zero(
-        self, group: ColumnGroup, moved: dict[int, ColumnGroup]
-    ) -> tuple[tuple[Factor, ...], dict[int, ColumnGroup]]:
-        """Return factors that are 0 where interactions do not move, and what moves none the less."""
+    def _zero(self, group: ColumnGroup, moved: dict[int, ColumnGroup]) -> tuple[Factor, ...]:
+        """Return the factors that, where they are 0, keep interactions with a group from moving."""
         own = {*self._variables(group)}
         said: list[Factor] = []
         taken: set[str] = set()
@@ -178,7 +176,7 @@ class Claims:
                     said.append(factor)
                     taken |= variables
                     break
-        return tuple(said), moved
+        return tuple(said)
 
     def _rest(self, group: ColumnGroup, other: ColumnGroup) -> list[Factor] | None:
         """Return the factors that other columns have beside those of a group; None where they lack one of these."""
@@ -202,13 +200,13 @@ class Claims:
         group: ColumnGroup,
         zero: tuple[Factor, ...],
         moved: dict[int, ColumnGroup],
-        first: tuple[Array, list[Movement]],
+        positions: Array,
+        movements: Sequence[Movement],
     ) -> list[Claim | None]:
         factor = group.factors[0][0]
         if isinstance(factor, Power | Orthogonal):  # whose other parts the sentence names as such
             moved = {at: other for at, other in moved.items() if other.term != group.term}
         claim = Claim(None, zero=zero, elsewhen=self._elsewhen(group, moved))
-        claims: list[Claim | None]
         if not moved:
             return [replace(claim, reading=self._read(at)) for at in group.columns]
         if isinstance(factor, NoValue):
@@ -220,11 +218,8 @@ class Claims:
             if len(moved) > 2 * MAX_RELATED:
                 return [None] * len(group.columns)
             return [replace(claim, reading=self._read(at), apart=self._called(moved)) for at in group.columns]
-        claims = []
-        again = self._prover.movements(group, zero) or first
-        for at, movement in zip(group.columns, again[1], strict=True):
-            claims.append(self._beside(group, at, claim, moved, again[0], movement))
-        return claims
+        pairs = zip(group.columns, movements, strict=True)
+        return [self._beside(group, at, claim, moved, positions, movement) for at, movement in pairs]
 
     def _beside(
         self,

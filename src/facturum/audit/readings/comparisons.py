@@ -12,7 +12,6 @@ import numpy as np
 
 from facturum.audit.counterfactual.probes import Candidate, Tried
 from facturum.data.values import Array, FloatArray, Mask
-from facturum.engine.blocks.windows import Change
 from facturum.language.reading import Factor, Power
 
 EXACT = 1e-9  # of the largest value of a column: what is less has not moved
@@ -35,6 +34,11 @@ class Axis:
     point: Array
     values: tuple[float, ...] = ()
     tried: Tried | None = None
+
+    @classmethod
+    def of_each(cls, candidates: tuple[Candidate | None, ...], count: int) -> Axis:
+        """Return the axis whose points are all changes, in the order in which they stand, for each of some rows."""
+        return cls(candidates, np.tile(np.arange(len(candidates)), (count, 1)))
 
     @cached_property
     def numbers(self) -> dict[float, int]:
@@ -80,6 +84,23 @@ class Movement:
     small: Mask
     size: FloatArray
 
+    @classmethod
+    def of(cls, whole: FloatArray, own: int, expected: FloatArray, small: Mask, size: FloatArray) -> Movement:
+        """Return those comparisons of all columns that can be made.
+
+        Args:
+            whole: by how much each column moves (comparisons, columns).
+            own: the place of the column itself among them.
+            expected: what it should move by.
+            small: which comparisons are of small changes.
+            size: the largest absolute value of each column in these worlds.
+        """
+        fine = np.isfinite(whole).all(axis=1) & np.isfinite(expected)
+        others = whole[fine]
+        moved = others[:, own].copy()
+        others[:, own] = 0.0
+        return cls(others, moved, expected[fine], small[fine], size)
+
     @property
     def holds(self) -> bool:
         """Whether the column moves as it should, in one comparison at least and in all."""
@@ -97,6 +118,13 @@ class Movement:
     def only(self, chosen: Mask) -> Movement:
         """Return some of the comparisons."""
         return Movement(self.moved[chosen], self.own[chosen], self.expected[chosen], self.small[chosen], self.size)
+
+
+def largest(matrix: FloatArray) -> FloatArray:
+    """Return the largest absolute value of each column, the last axis of a matrix."""
+    with np.errstate(all="ignore"):
+        size: FloatArray = np.nanmax(np.abs(matrix), axis=tuple(range(matrix.ndim - 1)), initial=0.0)
+    return size
 
 
 def slopes_where(matrix: FloatArray, worth: FloatArray, held: Mask) -> FloatArray:
@@ -177,12 +205,7 @@ def compared(
     if not moved:
         nothing = np.zeros(0)
         return Movement(np.zeros((0, matrix.shape[-1])), nothing, nothing, np.zeros(0, dtype=bool), size)
-    whole, should, slight = np.concatenate(moved), np.concatenate(expected), np.concatenate(small)
-    fine = np.isfinite(whole).all(axis=1) & np.isfinite(should)
-    whole = whole[fine]
-    others = whole.copy()
-    others[:, own] = 0.0
-    return Movement(others, whole[:, own], should[fine], slight[fine], size)
+    return Movement.of(np.concatenate(moved), own, np.concatenate(expected), np.concatenate(small), size)
 
 
 def differences(
@@ -193,12 +216,5 @@ def differences(
     worth = factor.worth(tried.worth[:count])
     expected = (multiple * (worth[:, 1:] - worth[:, :1])).ravel()
     whole = (matrix[:, 1:] - matrix[:, :1]).reshape(len(expected), -1)
-    fine = np.isfinite(whole).all(axis=1) & np.isfinite(expected) & (expected != 0)
-    whole = whole[fine]
-    others = whole.copy()
-    others[:, own] = 0.0
-    return Movement(others, whole[:, own], expected[fine], np.tile(tried.small[1:], count)[fine], size)
-
-
-def part_of(change: Change, chosen: Array) -> Change:
-    return Change(change.variable, change.values[chosen], change.present[chosen], change.chosen[chosen], change.when)
+    differs = expected != 0
+    return Movement.of(whole[differs], own, expected[differs], np.tile(tried.small[1:], count)[differs], size)

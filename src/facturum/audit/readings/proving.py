@@ -18,8 +18,8 @@ from facturum.audit.readings.comparisons import (
     bends,
     compared,
     differences,
+    largest,
     nth_hit,
-    part_of,
     slopes_where,
     summed,
     telling,
@@ -47,7 +47,7 @@ class Prover:
 
     def __init__(self, probes: Probes) -> None:
         self._probes = probes
-        self._matrices: dict[object, tuple[FloatArray, FloatArray]] = {}
+        self._matrices: dict[object, tuple[FloatArray, FloatArray, list[Axis]]] = {}  # an axis is known by its identity
         self._zeros: dict[tuple[Node, float], Tried | None] = {}
 
     def variables(self, nodes: Sequence[Node]) -> list[set[str]]:
@@ -84,23 +84,20 @@ class Prover:
         count = min(min(axis.point.shape[0] for axis in whole), max(1, CELLS // max(each, 1)))
         key = (len(factors), *(axis.key for axis in whole))
         if key not in self._matrices:
-            matrix = self._worlds(whole, count, terms).reshape(count, *shape, len(positions))
-            with np.errstate(all="ignore"):
-                size = np.nanmax(np.abs(matrix), axis=tuple(range(matrix.ndim - 1)), initial=0.0)
+            matrix = self._worlds(whole, count, terms)
             if len(self._matrices) >= KEPT:
                 self._matrices.pop(next(iter(self._matrices)))
-            self._matrices[key] = matrix, size
-        matrix, size = self._matrices[key]
+            self._matrices[key] = matrix, largest(matrix), whole
+        matrix, size, _ = self._matrices[key]
         movements = []
         for own, of, multiple in zip(group.columns, group.factors, group.multiples, strict=True):
+            at = int(np.flatnonzero(positions == own)[0])
             if len(whole) == 1 and whole[0].tried is not None:
-                at = int(np.flatnonzero(positions == own)[0])
                 movements.append(differences(matrix, of[0], whole[0].tried, at, multiple, size))
                 continue
             pairs = zip(of, whole, strict=False)  # further axes are of what stays as it is
             schemes = [list(self._schemes(factor, axis)) for factor, axis in pairs]
             schemes += [[average(axis)] for axis in still if axis is not None]
-            at = int(np.flatnonzero(positions == own)[0])
             movements.append(compared(matrix, schemes, at, multiple, size, count))
         return positions, movements
 
@@ -118,12 +115,10 @@ class Prover:
             terms = worlds.reading([variable])
             positions, shape = worlds.positions(terms), len(candidates)
             count = min(worlds.count, max(1, CELLS // max(shape * len(positions), 1)))
-            axis = Axis(candidates, np.tile(np.arange(shape), (count, 1)))
-            matrix = self._worlds([axis], count, terms).reshape(count, shape, len(positions))
+            matrix = self._worlds([Axis.of_each(candidates, count)], count, terms)
+            chosen = small if slightly else np.ones(shape, dtype=bool)
             with np.errstate(all="ignore"):
-                size = np.nanmax(np.abs(matrix), axis=(0, 1), initial=0.0)
-                chosen = small if slightly else np.ones(shape, dtype=bool)
-                moves = (np.abs(matrix[:, chosen] - matrix[:, :1]) > EXACT * size).any(axis=(0, 1))
+                moves = (np.abs(matrix[:, chosen] - matrix[:, :1]) > EXACT * largest(matrix)).any(axis=(0, 1))
             moving.update(positions[moves].tolist())
         return np.array(sorted(moving), dtype=np.int64)
 
@@ -179,7 +174,7 @@ class Prover:
             taken |= variables
             point = axis.point[: len(rows), 0]
             rows, possible = rows[: len(point)], possible[: len(point)] & (point >= 0)
-            changes = [part_of(change, rows) for change in changes]
+            changes = [change.of(rows) for change in changes]
             changes += changes_to(axis.candidates, rows, np.maximum(point, 0))
         columns = worlds.columns(rows, changes, worlds.reading(sorted(taken)))
         return bool((possible & (columns == 0).all(axis=1)).any())
@@ -194,8 +189,8 @@ class Prover:
         count = min(len(tried.worth), max(2, CELLS // max(shape * len(positions), 1)))
         if 2 * len(positions) > count * shape or len(positions) > MOST_SPANNING:
             return True
-        axis = Axis(tried.candidates, np.tile(np.arange(shape), (len(tried.worth), 1)))
-        matrix, worth = self._worlds([axis], count, terms), tried.worth[:count].ravel()
+        worlds_of = self._worlds([Axis.of_each(tried.candidates, count)], count, terms)
+        matrix, worth = worlds_of.reshape(-1, len(positions)), tried.worth[:count].ravel()
         fine = np.isfinite(matrix).all(axis=1) & np.isfinite(worth)
         if not fine.any():
             return True
@@ -225,8 +220,7 @@ class Prover:
         positions, (count, shape) = self._probes.worlds.positions(terms), along.worth.shape
         if count * shape * len(positions) > MOST:
             return None
-        axis = Axis(along.candidates, np.tile(np.arange(shape), (count, 1)))
-        matrix = self._worlds([axis], count, terms).reshape(count, shape, len(positions))
+        matrix = self._worlds([Axis.of_each(along.candidates, count)], count, terms)
         worth = np.where(np.isfinite(matrix).all(axis=2), number.worth(along.worth), np.nan)
         movements = []
         for own, factors, multiple in zip(group.columns, group.factors, group.multiples, strict=True):
@@ -246,7 +240,7 @@ class Prover:
         return positions, movements
 
     def _worlds(self, axes: Sequence[Axis], count: int, terms: Sequence[str]) -> FloatArray:
-        """Return the columns of terms in all combinations of the points of some axes, for some rows."""
+        """Return the columns of terms in all combinations of points, shaped (rows, points of each axis, columns)."""
         shape = [axis.point.shape[1] for axis in axes]
         grid = np.indices((count, *shape)).reshape(len(shape) + 1, -1)
         rows = grid[0]
@@ -259,9 +253,9 @@ class Prover:
         columns = np.full((len(rows), len(self._probes.worlds.positions(terms))), np.nan)
         possible = np.flatnonzero(~impossible)
         if len(possible):
-            made = [part_of(change, possible) for change in changes]
+            made = [change.of(possible) for change in changes]
             columns[possible] = self._probes.worlds.columns(rows[possible], made, terms)
-        return columns
+        return columns.reshape(count, *shape, columns.shape[1])
 
     def _axis(self, group: ColumnGroup, at: int) -> Axis | None:
         factor = group.factors[0][at]

@@ -38,6 +38,10 @@ class Change:
     chosen: Mask
     when: int | None = 0
 
+    def of(self, rows: Array) -> Change:
+        """Return the change for some of the rows, one of them as often as it is wanted."""
+        return replace(self, values=self.values[rows], present=self.present[rows], chosen=self.chosen[rows])
+
 
 @dataclass(frozen=True)
 class StackedSource(Source):
