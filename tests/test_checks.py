@@ -350,7 +350,7 @@ class Thousands(unittest.TestCase):
             made = fa.Plan("y", {**terms, **extra}).build(self.data(), sparse=sparse).columns
             for said in (
                 "constant within each hut, and so combinations of its 1,099 indicators",
-                "w = 3·x − z; leave out w",
+                "w = 3·x − z. Leave out w",
                 "shifted = 2·x, apart from a number for each hut",
             ):
                 self.assertIn(said, told("dependence", made.findings), f"sparse {sparse}")

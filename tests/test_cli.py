@@ -59,7 +59,7 @@ class Commands(Folder):
         ):
             self.assertIn(said, built.stdout)
         explained = command("explain", self.out, "slope", "beds")
-        for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "A 1 % higher beds"):
+        for said in ("slope_road", "(access == 'road') * log(price)", "reference  trail", "With beds 1 % higher"):
             self.assertIn(said, explained.stdout)
         self.assertEqual(command("verify", self.out, self.data).returncode, 0)
         cells = self.data.read_text("utf-8").splitlines()

@@ -88,7 +88,7 @@ def value(text: str, row: Row, **more: float) -> float:
         text = text.partition(" within ")[0]
     if " - lookup(" in text:
         text = text.partition(" - lookup(")[0]
-    if kept := re.fullmatch(r"(\w+) kept from (\S+) to (\S+)", text):
+    if kept := re.fullmatch(r"(\w+) winsorized at (\S+) and (\S+)", text):
         return min(max(float(row[kept[1]]), float(kept[2])), float(kept[3]))
     text = text.replace("·", "*").replace("−", "-").replace("^", "**")
     text = text.partition(" - mean(")[0]
@@ -104,7 +104,7 @@ def conditions(text: str, row: Row) -> tuple[str, Row, set[str], set[str]]:
             apart |= set(re.split(", | and ", found[1]))
         elif found := re.search(r", while (.+) stays? the same$", text):
             steady |= set(re.split(", | and ", found[1]))
-        elif found := re.search(r"(?:,| and) in rows with price = under 30$", text):
+        elif found := re.search(r"(?:,| and) in rows with price under 30$", text):
             row["price"] = 25.0
         elif found := re.search(r"(?:,| and) in rows with (\w+) = (\w+)$", text):
             row[found[1]] = found[2]
@@ -203,21 +203,21 @@ class Proof:
             return None
         change, effect = parts
         table = self.made.table
-        if found := re.match(r"Each (?:additional )?(?:([\d.]+) )?(fewer )?(?:additional )?units? of (.+)", change):
+        if found := re.match(r"Each (?:additional )?(?:([\d.]+) )?units? (less )?of (.+)", change):
             size = float(found[1] or 1) * (-1 if found[2] else 1)
             moved = self.moved(found[3], self.row)
             return None if moved is None else self.effects(effect, moved[0] / (moved[1] / size), STEP)
         if found := re.match(r"An increase of one standard deviation \(.+\) in (\w+)$", change):
             moved, size = self.moved(found[1], self.row), float(np.std(table[found[1]], ddof=1))
             return None if moved is None else self.effects(effect, moved[0] / (moved[1] / size), STEP)
-        if found := re.match(r"A 1 % higher (\w+)( \+ \w+)?$", change):
+        if found := re.match(r"With \(?(\w+)( \+ \w+)?\)? 1 % higher$", change):
             low, plus = self.row, float((found[2] or " + 0")[3:])
             high = low | {found[1]: (low[found[1]] + plus) * 1.01 - plus}
             columns = self.made.columns([low, high])
             if any(columns[held][0] != columns[held][1] for held in self.steady if held in columns):
                 return None
             return self.effects(effect, self.between(low, high), 1.0)
-        if found := re.match(r"(\w+)(?: \(regrouped\))? = (.+) rather than (.+)$", change):
+        if found := re.match(r"(\w+)(?: \(regrouped\))? (?:= )?(.+) rather than (.+)$", change):
             return self.effects(
                 effect, self.between(*(self.holding(found[1], each) for each in (found[3], found[2]))), 0
             )
@@ -244,7 +244,7 @@ class Proof:
 
     def holding(self, name: str, category: str) -> Row:
         if name == "price":
-            return self.row | {"price": {"under 30": 25.0, "30 to 40": 33.0, "from 40": 45.0}[category]}
+            return self.row | {"price": {"under 30": 25.0, "30 to 40": 33.0, "40 or more": 45.0}[category]}
         if category in ("foot", "wheels"):
             return self.row | {name: {"foot": "trail", "wheels": "road"}[category]}
         return self.row | {name: category}
@@ -303,7 +303,7 @@ class Proof:
         return None if low is None or high is None else ([high - low], [value(found[2], {}, b=self.b)])
 
     def ends(self, text: str) -> tuple[Row, Row] | None:
-        if found := re.match(r"rows with (\w+) = (.+) and rows with (.+) \(the reference\)", text):
+        if found := re.match(r"rows with (\w+) (?:= )?(.+) and rows with (.+) \(the reference\)", text):
             return self.holding(found[1], found[3]), self.holding(found[1], found[2])
         if found := re.match(r"rows in which (.+) holds and the others", text):
             ends = self.condition(found[1], False), self.condition(found[1], True)

@@ -346,7 +346,7 @@ class Meanings(unittest.TestCase):
                 before["access"] = after["access"] = np.full(ROWS, where)
             elif effect.subject == "access":
                 before["access"] = np.full(ROWS, "trail")
-                after["access"] = np.full(ROWS, effect.change.split(" ")[1])
+                after["access"] = np.full(ROWS, effect.change.split(" ")[2])
                 quartile = {"lower": 0.25, "its m": 0.5, "upper": 0.75}[
                     effect.at.split("its ")[1][:5].replace("media", "its m")
                 ]
@@ -398,7 +398,7 @@ class Meanings(unittest.TestCase):
                 if "every" in terms["c"]:
                     self.assertEqual(len(accesses), 2)
                     for each in accesses:
-                        new, old = each.change.removeprefix("access ").split(" rather than ")
+                        new, old = each.change.removeprefix("access = ").split(" rather than ")
                         before, after = (
                             self.predicted(design.plan, {**given, "access": np.full(89, a)}, trial) for a in (old, new)
                         )
@@ -435,7 +435,7 @@ class Meanings(unittest.TestCase):
                 elif effect.change.endswith("true rather than false"):
                     before[name], after[name] = np.zeros(89, dtype=bool), np.ones(89, dtype=bool)
                 elif " rather than " in effect.change:
-                    new, old = effect.change.removeprefix(f"{name} ").split(" rather than ")
+                    new, old = effect.change.removeprefix(f"{name} = ").split(" rather than ")
                     before[name], after[name] = np.full(89, old), np.full(89, new)
                 elif effect.change.endswith("10 % higher"):
                     after[name] = before[name] * 1.1
@@ -470,7 +470,7 @@ class Meanings(unittest.TestCase):
             self.assertEqual(len(told), several, season)
             beds = np.full(ROWS, np.quantile(given["beds"], 0.5))
             for each in told:
-                new, old = each.change.removeprefix(f"{subject} ").split(" rather than ")
+                new, old = each.change.removeprefix(f"{subject} = ").split(" rather than ")
                 ends = []
                 for part in (old, new):
                     number = 1 + names.index(part) if part in names else 3 * int(part[1])
@@ -492,13 +492,18 @@ class Meanings(unittest.TestCase):
             np.testing.assert_allclose(apart, each.estimate, rtol=1e-9)
 
     def test_each_kind_of_response_is_told_in_its_own_units(self) -> None:
-        for response, said in (
-            ("stays", ": stays higher by"),
-            ("open", "percentage points"),
-            ("log(stays)", "% higher"),
+        given = {**table(), "fees": np.where(table()["price"] > 40, np.nan, 1.0)}
+        for response, model, said in (
+            ("stays", "linear", r": stays [\d.]+ higher \(95 %: [\d.]+ to [\d.]+ higher\)"),
+            ("open", "linear", "the share of rows in which open holds [\\d.]+ percentage points"),
+            ("is_missing(fees)", "linear", "the share of rows in which fees is missing [\\d.]+ percentage points"),
+            ("access == 'road'", "linear", "the share of rows with access = road [\\d.]+ percentage points"),
+            ("access == 'road'", "logistic", "the odds that access = road [\\d.]+ times as large"),
+            ("log(stays, shift=-1)", "linear", r"\(stays - 1\) [\d.]+ % higher"),
+            ("sqrt(stays)", "linear", r"sqrt\(stays\) [\d.]+ higher"),
         ):
-            trial = fa.Plan(response, {"beds": "beds"}).build(table()).trial()
-            self.assertIn(said, trial.effects[0].text)
+            trial = fa.Plan(response, {"beds": "beds"}).build(given).trial(model)
+            self.assertRegex(trial.effects[0].text, said)
 
 
 class Accuracy(unittest.TestCase):

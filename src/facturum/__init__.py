@@ -5,7 +5,7 @@ Example:
     >>> plan = fa.Plan(response="stays", terms={"price": "log(price)"})
     >>> design = plan.build({"stays": [10.5, 8.0, 5.0], "price": [20.0, 25.0, 40.0]})
     >>> print(design.columns["price"].reading)
-    A 1 % higher price is associated with a difference of about b / 100 in stays.
+    With price 1 % higher: a difference of about b / 100 in stays.
 """
 
 from __future__ import annotations

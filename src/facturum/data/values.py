@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from fractions import Fraction
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -118,6 +119,44 @@ def number_text(value: float) -> str:
     """
     text = f"{value:.4g}"
     return f"{float(text):,.0f}" if 1e4 <= abs(value) < 1e15 else text
+
+
+def simple_number(value: float, digits: int = 10) -> str:
+    """Return a number as the simplest one that it can be taken for, as a fraction where that is one of small numbers.
+
+    Args:
+        value: the number.
+        digits: to how many it is known.
+
+    Example:
+        >>> simple_number(0.99999999999999), simple_number(1 / 3), simple_number(0.25), simple_number(1.2345678)
+        ('1', '1/3', '0.25', '1.23457')
+    """
+    if value == 0:
+        return "0"
+    for most in (1, 12, 100):
+        near = Fraction(value).limit_denominator(most)
+        if near and abs(float(near) - value) <= 10.0 ** (-digits) * abs(value):
+            if near.denominator == 1 and abs(near.numerator) < 10**9:
+                return str(near.numerator)
+            text = f"{float(near):.6g}"
+            if float(text) == float(near):
+                return text
+            if most == 12:
+                return f"{near.numerator}/{near.denominator}"
+    return f"{value:.6g}"
+
+
+def multiple_text(factor: float, name: str) -> str:
+    """Return a multiple of something that has a name.
+
+    Example:
+        >>> [multiple_text(factor, "b") for factor in (1, -1, 2.5, 1 / 3, -2 / 3)]
+        ['b', '−b', '2.5·b', 'b/3', '−2·b/3']
+    """
+    above, _, below = simple_number(abs(factor)).partition("/")
+    text = name if above == "1" else f"{above}·{name}"
+    return f"{'−' if factor < 0 else ''}{text}{'/' if below else ''}{below}"
 
 
 def plain_number(value: float) -> int | float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from facturum.data.values import plain_number
+from facturum.data.values import multiple_text, plain_number
 from facturum.language.core import Add, Divide, Multiply, Name, Negative, Number, Power, Subtract, names_in
 from facturum.language.nodes import Node
 from facturum.language.printer import brief_text
@@ -53,15 +53,12 @@ def slope_term(coefficient: str, slope: Node) -> str:
     Example:
         >>> from facturum.language.parser import parse
         >>> slope_term("b", parse("2 * (age - 40)")), slope_term("b[la]", parse("1 / age"))
-        ('2·b·(age - 40)', 'b[la] / age')
+        ('2·b·(age − 40)', 'b[la] / age')
     """
     if isinstance(slope, Number):
-        value = plain_number(float(slope.value))
-        return coefficient if value == 1 else f"−{coefficient}" if value == -1 else f"{value:.6g}·{coefficient}"
+        return multiple_text(float(slope.value), coefficient)
     if isinstance(slope, Multiply) and isinstance(slope.left, Number):
-        inner = slope_term(coefficient, slope.right)
-        value = plain_number(float(slope.left.value))
-        return f"−{inner}" if value == -1 else f"{value:.6g}·{inner}"
+        return slope_term(multiple_text(float(slope.left.value), coefficient), slope.right)
     if isinstance(slope, Divide):
         return f"{slope_term(coefficient, slope.left)} / {_factor(slope.right)}"
     if any(part.along_time for part in [slope, *slope.children()]):
@@ -70,11 +67,21 @@ def slope_term(coefficient: str, slope: Node) -> str:
 
 
 def _factor(node: Node) -> str:
-    text = brief_text(node)
+    written = _written_out(node)
+    text = brief_text(written).replace(" - ", " − ")
     if len(text) > LONGEST:
         raise NoDerivativeError
-    whole = isinstance(node, Name | Power) or (bool(node.name) and len(node.children()) == 1)
+    whole = isinstance(written, Name | Power) or (bool(written.name) and len(written.children()) == 1)
     return text if whole else f"({text})"
+
+
+def _written_out(node: Node) -> Node:
+    """Return an expression with its operations in arithmetic where that is short, and decimals as people write them."""
+    if isinstance(node, Number):
+        value = float(node.value)
+        return Number(plain_number(float(f"{value:.4g}"))) if abs(value) < 1e4 and not value.is_integer() else node
+    made = node.in_arithmetic()
+    return made.rebuilt(_written_out(child) for child in made.children())
 
 
 def _reads(node: Node, variable: str, derived: Mapping[str, Node]) -> bool:

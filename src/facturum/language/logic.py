@@ -14,7 +14,7 @@ from facturum.errors import nearest
 from facturum.language.core import Condition, Missing, Number, Text, Truth, truths
 from facturum.language.nodes import Kinds, Node, Type, need_number, node
 from facturum.language.options import FLAG, VALUE, argument, arguments, option
-from facturum.language.reading import Reading, Unit
+from facturum.language.reading import Indicator, Reading, Unit
 from facturum.language.rows import Rows
 
 COMPARE: dict[str, Callable[[Any, Any], Any]] = {
@@ -67,6 +67,12 @@ class Comparison(Condition):
 
     def decided_by(self) -> tuple[Node, ...]:
         return self.operands if len(self.operators) > 1 else ()
+
+    def response_reading(self) -> Reading:
+        label = literal(self.operands[-1])
+        if self.operators != ("==",) or label is None:
+            return self.reading()
+        return Indicator(self.operands[0].subject(), label_text(label), node=self)
 
     def _pairs(self) -> list[tuple[Node, str, Node]]:
         return list(zip(self.operands[:-1], self.operators, self.operands[1:], strict=True))

@@ -250,6 +250,19 @@ class Node(ABC):
         """Return what a unit of a scalar expression means."""
         return Curve(self.subject(), node=self)
 
+    def response_reading(self) -> Reading:
+        """Return what this is read as where it is the response."""
+        return self.reading()
+
+    def in_arithmetic(self) -> Node:
+        """Return the same in arithmetic, where that is as short as this."""
+        return self
+
+    @property
+    def named_by_bounds(self) -> bool:
+        """Whether its categories are intervals of a number, which are called by their bounds."""
+        return False
+
     def subject(self) -> str:
         """Return what sentences call this expression."""
         from facturum.language.printer import brief_text

@@ -132,12 +132,14 @@ class Indicator(Factor):
     Args:
         category, reference: their names.
         place, base: their places in the order.
+        bounds: whether they are intervals of a number, called by their bounds.
     """
 
     category: str = ""
     reference: str | None = None
     place: int = field(default=0, compare=False, repr=False)
     base: int | None = field(default=None, compare=False, repr=False)
+    bounds: bool = field(default=False, compare=False, repr=False)
 
     @property
     def compared(self) -> Compared:
@@ -155,6 +157,7 @@ class Contrast(Factor):
 
     Args:
         place, count: the place of the category in the order, and how many there are.
+        bounds: whether the categories are intervals of a number, called by their bounds.
     """
 
     category: str = ""
@@ -162,6 +165,7 @@ class Contrast(Factor):
     other: str | None = None
     place: int = field(default=0, compare=False, repr=False)
     count: int = field(default=0, compare=False, repr=False)
+    bounds: bool = field(default=False, compare=False, repr=False)
 
     @property
     def compared(self) -> Compared:

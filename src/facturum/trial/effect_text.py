@@ -45,14 +45,11 @@ def effect_text(
 def _difference(response: Response, estimate: float, low: float, high: float) -> str:
     if response.scale == "odds":
         odds, least, most = (float(np.exp(min(each, 700.0))) for each in (estimate, low, high))
-        return f"odds of {response.name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"
+        return f"{response.name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"
     figures = [_scaled(response.scale, each) for each in (estimate, low, high)]
     unit = {"percent": " %", "points": " percentage points", "units": ""}[response.scale]
     size, way = _size(figures[0])
-    between = _interval(figures[1], figures[2], unit)
-    by = "by " if response.scale == "units" else ""
-    if response.scale == "units":
-        return f"{response.name} {way} {by}{size} (95 %: {between})"
+    between = _interval(figures[1], figures[2], " %" if response.scale == "percent" else "")
     return f"{response.name} {size}{unit} {way} (95 %: {between})"
 
 

@@ -8,9 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.readings.responses import is_truth, proposition
+from facturum.audit.readings.responses import named as named_response
 from facturum.data.values import FloatArray
 from facturum.errors import DataError, counted, named
-from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product, Scaled, stepped
+from facturum.language.reading import Logged, Product, Scaled, stepped
 from facturum.language.structures import reading_of
 from facturum.trial.absorbing import NOTHING, Absorbed, absorbed_by
 from facturum.trial.accuracy import accuracies, residuals_of, truth_accuracies
@@ -266,19 +268,13 @@ def units_text(columns: ColumnMap) -> str:
 
 
 def _response_of(rows: Rows, model: str, response: ColumnEntry) -> Response:
-    units, name = rows.units, response.name
     reading = reading_of(response.structure) if response.structure else None
     if model == "logistic":
-        return Response(f"{getattr(reading, 'subject', name)}", "odds")
-    if units.how == "log":
-        return Response(units.source if not units.shift else f"{units.source} + {units.shift:g}", "percent")
-    if model == "poisson":
-        return Response(name, "percent")
-    if isinstance(reading, Logged):
-        return Response(reading.subject, "percent")
-    if isinstance(reading, Holds | NoValue | Indicator):
-        return Response(f"the share of rows in which {reading.subject} holds", "points")
-    return Response(units_text(rows.columns) if units.how == "none" else name, "units")
+        return Response(f"the odds that {proposition(reading)}", "odds")
+    name = response.name if reading is None else named_response(reading)
+    if model == "poisson" or isinstance(reading, Logged):
+        return Response(f"({name})" if isinstance(reading, Logged) and reading.shift else name, "percent")
+    return Response(name, "points" if is_truth(reading) else "units")
 
 
 def t_quantile(free: int | None) -> float:

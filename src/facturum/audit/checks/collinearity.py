@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
-from facturum.audit.checks.relation_text import relation_text
+from facturum.audit.checks.relation_text import leave_out, relation_text
 from facturum.audit.checks.remedies import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.errors import named
@@ -199,7 +199,7 @@ class Collinearity:
                 f"the columns of {next(iter(own))} add up to the intercept: write coding='reference', or "
                 "intercept = false."
             )
-        return f"{named(names)} have no coefficients of their own. Leave out {names[-1]}, or another of them."
+        return f"{named(names)} have no coefficients of their own. {leave_out(names)}"
 
     def _while_learning(self, learning: Factor) -> Iterator[Finding]:
         """Yield the relations that hold only in the learning rows."""

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from fractions import Fraction
 
+from facturum.data.values import simple_number
 from facturum.numerics.relations import Relation
 
 MAX_TOLD = 12  # columns of a relation that are written out
@@ -27,8 +27,8 @@ def relation_text(names: Sequence[str], relation: Relation, near: bool = False) 
         'road + trail = 1'
     """
     digits = 4 if near else 10
-    weights = [_simple(weight, digits) for weight in relation.weights[:MAX_TOLD]]
-    constant = _simple(relation.constant, digits)
+    weights = [simple_number(weight, digits) for weight in relation.weights[:MAX_TOLD]]
+    constant = simple_number(relation.constant, digits)
     scale = max([abs(weight) for weight in relation.weights[:-1]], default=1.0)
     if abs(relation.constant) <= 1e-11 * max(scale, 1.0):
         constant = "0"
@@ -40,6 +40,12 @@ def relation_text(names: Sequence[str], relation: Relation, near: bool = False) 
     return f"{names[-1]} = {_sum(parts, len(names) - 1 - len(weights))}"
 
 
+def leave_out(names: Sequence[str]) -> str:
+    """Return what to do about columns of which one follows from the others."""
+    rest = names[0] if len(names) == 2 else "another of them"
+    return f"Leave out {names[-1]} or {rest}." if len(names) > 1 else f"Leave out {names[-1]}."
+
+
 def _sum(parts: Sequence[tuple[str, str]], left_out: int = 0) -> str:
     said = ""
     for at, (weight, name) in enumerate(parts[:MAX_TOLD]):
@@ -49,25 +55,3 @@ def _sum(parts: Sequence[tuple[str, str]], left_out: int = 0) -> str:
         said += (("−" if minus else "") if not at else (" − " if minus else " + ")) + what
     more = max(len(parts) - MAX_TOLD, 0) + max(left_out, 0)
     return said + (f" + {more} more" if more > 0 else "")
-
-
-def _simple(value: float, digits: int) -> str:
-    """Return a weight as the simplest number that it can be taken for.
-
-    Example:
-        >>> _simple(0.99999999999999, 10), _simple(1 / 3, 10), _simple(0.25, 10), _simple(1.2345678, 10)
-        ('1', '1/3', '0.25', '1.23457')
-    """
-    if value == 0:
-        return "0"
-    for most in (1, 12, 100):
-        near = Fraction(value).limit_denominator(most)
-        if near and abs(float(near) - value) <= 10.0 ** (-digits) * abs(value):
-            if near.denominator == 1 and abs(near.numerator) < 10**9:
-                return str(near.numerator)
-            text = f"{float(near):.6g}"
-            if float(text) == float(near):
-                return text
-            if most == 12:
-                return f"{near.numerator}/{near.denominator}"
-    return f"{value:.6g}"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.audit.checks.finding import Finding
-from facturum.audit.checks.relation_text import relation_text
+from facturum.audit.checks.relation_text import leave_out, relation_text
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
@@ -114,7 +114,7 @@ def _beside(relation: Relation, names: list[str], family: Family, absorbed: Abso
     constant = float(by_group[seen][0]) if alone and seen.any() else 0.0
     text = relation_text(told, Relation(relation.columns, relation.weights, constant, 0.0, True), True)
     beside = "" if alone else f", apart from a number for each {family.term}"
-    return Finding("dependence", f"{text}{beside}; leave out {told[-1]}, or another of them.", tuple(told))
+    return Finding("dependence", f"{text}{beside}. {leave_out(told)}", tuple(told))
 
 
 def _separating(outline: Outline, family: Family, absorbed: Absorbed) -> Iterator[Finding]:

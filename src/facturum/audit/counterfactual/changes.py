@@ -116,7 +116,7 @@ class CounterfactualChanges:
         apart = "apart from what else is made of the time" if more else ""
         for code, at in zip(kinds[1:].tolist(), first[1:].tolist(), strict=True):
             weights = {n: float(v) for n, v in zip(names, matrix[at] - matrix[first[0]], strict=True) if v}
-            text = f"{subject} {labels[code]} rather than {labels[int(kinds[0])]}"
+            text = f"{subject} = {labels[code]} rather than {labels[int(kinds[0])]}"
             if weights:
                 said = ", ".join(each for each in (words(where), apart) if each)
                 yield ChangeEntry(variable=subject, change=text, where=said, weights=weights, rows=len(rows))
@@ -204,7 +204,7 @@ class CounterfactualChanges:
         said = label_text(labels[first])
         for code in sorted(often, key=lambda code: places[code]):
             if code != first:
-                text = f"{self._named(name, when)} {label_text(labels[code])} rather than {said}"
+                text = f"{self._named(name, when)} = {label_text(labels[code])} rather than {said}"
                 yield Step(text, to(first), to(code), there)
 
     def _reference(self, name: str, labels: Sequence[str]) -> int | None:
@@ -291,7 +291,7 @@ class CounterfactualChanges:
         text = f"{self._named(name, when)} missing"
         if known and all(np.array_equal(known[0], fill) for fill in known[1:]):
             before = (Change(name, known[0], every, every, when),)
-            yield Step(f"{text} rather than its imputed value known", before, gone, every)
+            yield Step(f"{text} rather than known at its imputed value", before, gone, every)
         elif not known:
             yield Step(f"{text} rather than known", (), gone, there)
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from facturum.audit.readings.claims import Claim
 from facturum.audit.readings.responses import effect, named, percent_effect, scale
-from facturum.data.values import plain_number
+from facturum.data.values import multiple_text
 from facturum.errors import named as in_a_row
 from facturum.language.reading import (
     Contrast,
@@ -40,7 +40,7 @@ def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading |
 
     Example:
         >>> sentence(Claim(Logged("price")), Logged("stays"))
-        'A 1 % higher price is associated with a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
+        'With price 1 % higher: a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
         >>> sentence(Claim(Indicator("access", "road", "trail")), Unit("stays"))
         'access = road rather than trail: a difference of b in stays.'
         >>> sentence(Claim(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
@@ -74,7 +74,7 @@ def absence(factor: Factor) -> str:
     subject = factor.subject
     if isinstance(factor, Indicator):
         return (
-            f"in rows with {subject} = {factor.reference}" if factor.reference else f"beside what each {subject} adds"
+            f"in rows with {_in(factor, factor.reference)}" if factor.reference else f"beside what each {subject} adds"
         )
     if isinstance(factor, Contrast | Orthogonal):
         return f"on average over {subject}"
@@ -126,11 +126,12 @@ standardized=False))
 
 def _main(reading: Reading, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
     if isinstance(reading, Logged):
-        return f"A 1 % higher {named(reading)} is associated with {percent_effect(response, factor)}"
+        name = f"({named(reading)})" if reading.shift else named(reading)
+        return f"With {name} 1 % higher: {percent_effect(response, factor)}"
     if isinstance(reading, Unit | Curve):
         return f"{_increase(reading)} is associated with {effect(response, b)}"
     if isinstance(reading, Indicator) and reading.reference is None:
-        rows = f"Rows with {reading.subject} = {reading.category}"
+        rows = f"Rows with {_in(reading, reading.category)}"
         return f"{rows} (no category is the reference): b adds to {scale(response)}"
     return f"{_comparison(reading, filled)}: {effect(response, b)}"
 
@@ -144,8 +145,28 @@ def _increase(reading: Unit | Curve) -> str:
         head, _, since = reading.subject.partition("s since ")
         return f"Each additional {head} since {since}" if since else f"Each additional unit of {reading.subject}"
     if reading.size < 0:
-        return f"Each {-reading.size:.6g} fewer units of {reading.subject}"
+        return f"Each {'unit' if reading.size == -1 else f'{-reading.size:.6g} units'} less of {reading.subject}"
     return f"Each additional {reading.size:.6g} units of {reading.subject}"
+
+
+def _in(reading: Indicator | Contrast, category: str) -> str:
+    """Return that rows are in a category.
+
+    Example:
+        >>> _in(Indicator("access"), "road"), _in(Indicator("age", bounds=True), "from 60")
+        ('access = road', 'age 60 or more')
+    """
+    return f"{reading.subject} {_bounds(category) if reading.bounds else f'= {category}'}"
+
+
+def _bounds(category: str) -> str:
+    """Return an interval as people say it."""
+    return f"{category.removeprefix('from ')} or more" if category.startswith("from ") else category
+
+
+def _other(reading: Indicator | Contrast, category: str | None) -> str:
+    """Return a category whose variable has been named."""
+    return _bounds(category or "") if reading.bounds else f"{category}"
 
 
 def _comparison(reading: Reading, filled: str | None = None) -> str:
@@ -156,16 +177,16 @@ def _comparison(reading: Reading, filled: str | None = None) -> str:
         others = "all others" if filled is None else "rows with the imputed value"
         return f"Rows in which {_missing(reading)}, compared with {others}{f', {filled}' if filled else ''}"
     if isinstance(reading, Indicator):
-        return f"{reading.subject} = {reading.category} rather than {reading.reference}"
+        return f"{_in(reading, reading.category)} rather than {_other(reading, reading.reference)}"
     if isinstance(reading, Contrast):
-        return f"{reading.subject} = {reading.category} compared with {_against(reading)}"
+        return f"{_in(reading, reading.category)} compared with {_against(reading)}"
     raise TypeError(reading)
 
 
 def _against(reading: Contrast) -> str:
     return {
         "all": "the mean of all categories",
-        "before": f"the category before, {reading.other}",
+        "before": f"the category before, {_other(reading, reading.other)}",
         "earlier": f"the mean of the categories before it ({reading.other})",
     }[reading.against]
 
@@ -207,7 +228,7 @@ def _interaction(factors: list[Factor], response: Reading | None, multiple: floa
     else:
         start = f"The {what}"
     if isinstance(by, Indicator) and by.reference is None:
-        rows = f"in rows with {by.subject} = {by.category}"
+        rows = f"in rows with {_in(by, by.category)}"
         return f"{start} {rows} is {b}" if not claim.apart else f"{start}: {b} adds to it {rows}"
     if by.stepwise:
         return f"{start} differs by {b} between {_sides(by)}"
@@ -217,9 +238,9 @@ def _interaction(factors: list[Factor], response: Reading | None, multiple: floa
 def _sides(by: Factor) -> str:
     """Return the rows that an effect differs between."""
     if isinstance(by, Indicator):
-        return f"rows with {by.subject} = {by.category} and rows with {by.reference} (the reference)"
+        return f"rows with {_in(by, by.category)} and rows with {_other(by, by.reference)} (the reference)"
     if isinstance(by, Contrast):
-        return f"{by.subject} = {by.category} and {_against(by)}"
+        return f"{_in(by, by.category)} and {_against(by)}"
     if isinstance(by, NoValue):
         return f"rows in which {_missing(by)} and the others"
     return f"rows in which {_held(by)} and the others"
@@ -242,10 +263,10 @@ def _effect(reading: Factor) -> str:
     if isinstance(reading, Logged):
         return f"log({named(reading)})"
     if isinstance(reading, Indicator):
-        against = f" (rather than {reading.reference})" if reading.reference else ""
-        return f"{reading.subject} = {reading.category}{against}"
+        against = f" (rather than {_other(reading, reading.reference)})" if reading.reference else ""
+        return f"{_in(reading, reading.category)}{against}"
     if isinstance(reading, Contrast):
-        return f"{reading.subject} = {reading.category} (compared with {_against(reading)})"
+        return f"{_in(reading, reading.category)} (compared with {_against(reading)})"
     if isinstance(reading, Power):
         bent = f"{reading.subject} (where it is {reading.center or 0.0:.6g})" if reading.top > 1 else reading.subject
         return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
@@ -293,7 +314,7 @@ def _missing(reading: NoValue) -> str:
 
 
 def _times(factor: float) -> str:
-    return "b" if factor == 1 else "−b" if factor == -1 else f"{plain_number(factor):.6g}·b"
+    return multiple_text(factor, "b")
 
 
 def _single(names: Sequence[str]) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from facturum.data.values import plain_number
+from facturum.data.values import multiple_text, plain_number
 from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product, Reading, Scaled, Unit
 
 
@@ -44,13 +44,23 @@ def named(response: Reading | None) -> str:
     if isinstance(response, Logged):
         sign, size = ("+", response.shift) if response.shift >= 0 else ("-", -response.shift)
         return f"{response.subject} {sign} {plain_number(size)}" if response.shift else response.subject
-    if isinstance(response, Holds):
-        return f"the share of rows in which {response.subject} holds"
-    if isinstance(response, NoValue):
-        return f"the share of rows in which {response.subject} is missing"
     if isinstance(response, Indicator):
-        return f"the share of rows with {response.subject} = {response.category}"
+        return f"the share of rows with {proposition(response)}"
+    if is_truth(response):
+        return f"the share of rows in which {proposition(response)}"
     return getattr(response, "subject", "the response")
+
+
+def proposition(response: Reading | None) -> str:
+    """Return what is true or false in each row, of a response that is a truth value.
+
+    Example:
+        >>> proposition(Indicator("sex", "male")), proposition(NoValue("fees")), proposition(Holds("open"))
+        ('sex = male', 'fees is missing', 'open holds')
+    """
+    if isinstance(response, Indicator):
+        return f"{response.subject} = {response.category}"
+    return f"{getattr(response, 'subject', 'it')} {'is missing' if isinstance(response, NoValue) else 'holds'}"
 
 
 def scale(response: Reading | None) -> str:
@@ -62,7 +72,7 @@ def scale(response: Reading | None) -> str:
     """
     if isinstance(response, Logged):
         return f"log({named(response)})"
-    if _is_truth(response):
+    if is_truth(response):
         return f"{named(response)} (or its log odds, in a logit model)"
     if isinstance(response, Count):
         return f"{named(response)} (or its logarithm, with a log link)"
@@ -86,7 +96,7 @@ ratio of exp(b) (logit model)'
     name = named(response)
     if isinstance(response, Logged):
         return f"a difference of 100·(exp({b}) − 1) % in {name}"
-    size = f"100·{b} percentage points" if _is_truth(response) else b
+    size = f"100·{b} percentage points" if is_truth(response) else b
     return _in_each_model(response, f"a difference of {size} in {name}", f"exp({b})")
 
 
@@ -101,11 +111,11 @@ def percent_effect(response: Reading | None, factor: float) -> str:
         >>> percent_effect(Unit("stays"), 1.0)
         'a difference of about b / 100 in stays'
     """
-    b = "b" if factor == 1 else f"{plain_number(factor):.6g}·b"
+    b = multiple_text(factor, "b")
     name = named(response)
     if isinstance(response, Logged):
         return f"a difference of about {b} % in {name} (exactly 100·(1.01^{_raised(b)} − 1) %)"
-    size = f"{b} percentage points" if _is_truth(response) else f"{b} / 100"
+    size = f"{b} percentage points" if is_truth(response) else f"{b} / 100"
     return _in_each_model(response, f"a difference of about {size} in {name}", f"1.01^{_raised(b)}")
 
 
@@ -117,7 +127,7 @@ def _in_each_model(response: Reading | None, linear: str, factor: str) -> str:
         linear: the difference in the linear model.
         factor: what the odds or the count is multiplied by in the other.
     """
-    if _is_truth(response):
+    if is_truth(response):
         return f"{linear} (linear model), or an odds ratio of {factor} (logit model)"
     if isinstance(response, Count):
         return f"{linear} (linear model), or a factor of {factor} (log link)"
@@ -128,5 +138,6 @@ def _raised(b: str) -> str:
     return b if b == "b" else f"({b})"
 
 
-def _is_truth(response: Reading | None) -> bool:
+def is_truth(response: Reading | None) -> bool:
+    """Return whether a response is true or false in each row."""
     return isinstance(response, Holds | NoValue | Indicator)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import cached_property
@@ -15,9 +16,8 @@ from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.core import Number
-from facturum.language.nodes import Node
-from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
+from facturum.language.printer import brief_text
 from facturum.language.reading import Factor, Reading
 
 LEARNED_TABLE = "lookup("  # what a statistic of groups is written as where it is learned
@@ -51,15 +51,21 @@ class Sentences:
         return [None if r is None else self._briefly(r, at) for at, r in enumerate(found)]
 
     def _briefly(self, reading: Reading, at: int) -> Reading:
-        """Return a reading that names what was learned of groups as the plan writes it, not as a table of numbers."""
+        """Return a reading that names what was learned of groups as the plan does, not as a table of numbers."""
         term = self._outline.columns[at].term
         text = self._written.terms.get(term)
-        if not isinstance(reading, Factor) or LEARNED_TABLE not in reading.subject or text is None:
+        if not isinstance(reading, Factor) or reading.node is None or text is None:
             return reading
-        if sum(column.term == term for column in self._outline.columns) == 1:
-            written = str(parse(text, True))
-            return replace(reading, subject=written) if LEARNED_TABLE not in written else reading
+        if LEARNED_TABLE in brief_text(reading.node) and LEARNED_TABLE not in text and self._terms[term] == 1:
+            written = parse(text, True).reading()
+            if type(written) is type(reading) and isinstance(written, Factor):
+                return replace(reading, subject=written.subject)
         return reading
+
+    @cached_property
+    def _terms(self) -> Counter[str]:
+        """How many columns each term has."""
+        return Counter(column.term for column in self._outline.columns)
 
     @cached_property
     def response(self) -> Reading | None:
@@ -69,7 +75,7 @@ class Sentences:
             node = parse(self._prepared.spec.response, True)
         if node is None:
             return None
-        reading = response_reading(self._informed(_own_reading(node)), node.subject())
+        reading = response_reading(self._informed(node.response_reading()), node.subject())
         return counted_response(reading) if self._counts else reading
 
     @cached_property
@@ -99,8 +105,3 @@ class Sentences:
             return None
         factors = [node for node in factors_written(parse(text, True)) if not isinstance(node, Number)]
         return str(factors[place]) if place < len(factors) and len(factors) > 1 else None
-
-
-def _own_reading(node: Node) -> Reading:
-    """Return what a response is read as; of a category in several columns, its first column."""
-    return node.columns()[0].reading if isinstance(node, Category) else node.reading()

@@ -241,6 +241,10 @@ class Bins(Node):
             raise DataError(f"a bin has the name {self.missing!r} already", remedy="Give missing values another name.")
         return labelled
 
+    @property
+    def named_by_bounds(self) -> bool:
+        return self.edges is not None and self.labels == self._own_labels()
+
     def _own_labels(self) -> tuple[str, ...]:
         edges = self.learned(self.edges)
         if self.paired:

@@ -225,6 +225,9 @@ class Category(Categorical):
     def columns(self) -> tuple[Column, ...]:
         return coded_columns(self)
 
+    def response_reading(self) -> Reading:
+        return self.columns()[0].reading
+
     def column_count(self) -> int:
         count = len(self.labels())
         return {"every": count, "score": 1}.get(self.coding, count - 1)

@@ -96,7 +96,15 @@ def _indicators(category: Category) -> list[Column]:
         Column(
             _part(label),
             _equals(category, place),
-            Indicator(category.x.subject(), label, reference, place=place, base=skipped, node=category.code_node()),
+            Indicator(
+                category.x.subject(),
+                label,
+                reference,
+                place=place,
+                base=skipped,
+                node=category.code_node(),
+                bounds=category.x.named_by_bounds,
+            ),
             "indicator",
             reference,
         )
@@ -106,8 +114,10 @@ def _indicators(category: Category) -> list[Column]:
 
 
 def _contrast(category: Category, labels: Sequence[str], place: int, against: str, other: str) -> Contrast:
-    node = category.code_node()
-    return Contrast(category.x.subject(), labels[place], against, other, place=place, count=len(labels), node=node)
+    return Contrast(
+        category.x.subject(), labels[place], against, other, place=place, count=len(labels),
+        node=category.code_node(), bounds=category.x.named_by_bounds,
+    )  # fmt: skip
 
 
 def _effects(category: Category) -> list[Column]:

@@ -157,5 +157,5 @@ class Winsorize(Elementwise):
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
-        ends = "" if self.at is None else f" kept from {self.at[0]:.6g} to {self.at[1]:.6g}"
+        ends = " winsorized" if self.at is None else f" winsorized at {self.at[0]:.6g} and {self.at[1]:.6g}"
         return f"{self.x.subject()}{ends}"

@@ -17,6 +17,7 @@ from facturum.language.operations.groups import Group, Key, group_codes, in_orde
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
+from facturum.language.reading import Reading, Unit
 from facturum.language.rows import Rows
 from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
 from facturum.numerics.sums import as_float, exact_sum, exact_sum_of_squares
@@ -262,6 +263,17 @@ class Statistic(Node):
             valid = and_masks(valid, rows.valid(key))
         return valid
 
+    def reading(self) -> Reading:
+        return Unit(self.subject(), node=self)
+
+    def subject(self) -> str:
+        of = f"the {self.noun()} of {self.x.subject()}"
+        return f"{of} in its {' and '.join(key.subject() for key in self.by)}" if self.by else of
+
+    def noun(self) -> str:
+        """Return what the statistic is called."""
+        return self.name
+
     def _lookup(self, by_group: dict[tuple[Label | Absent, ...], float]) -> Node:
         return Lookup(self.by, table_of(by_group), MISSING)
 
@@ -381,6 +393,9 @@ class Quantile(Statistic):
     x: Node = argument("a number")
     share: float = option(SHARE, "how much of the rows lies below")
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
+
+    def noun(self) -> str:
+        return f"{self.share:g} quantile"
 
     def statistic(self, x: FloatArray) -> float:
         return quantiles_of(x, [self.share])[0]

@@ -8,8 +8,8 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks
-from facturum.language.core import Add, Divide, Multiply, Negative, Number, Power
+from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
+from facturum.language.core import Add, Divide, Multiply, Negative, Number, Power, Subtract
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.options import NUMBER, argument, one_of, option
@@ -285,6 +285,9 @@ class Center(Elementwise):
     def slope(self) -> Node:
         return Number(1)
 
+    def in_arithmetic(self) -> Node:
+        return Subtract(self.x, Number(plain_number(float(self.learned(self.at)))))
+
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at, node=self.x)
 
@@ -322,6 +325,10 @@ class Standardize(Elementwise):
 
     def slope(self) -> Node:
         return Number(1 / float(self.learned(self.scale)))
+
+    def in_arithmetic(self) -> Node:
+        away = Subtract(self.x, Number(plain_number(float(self.learned(self.at)))))
+        return Divide(away, Number(plain_number(float(self.learned(self.scale)))))
 
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)
