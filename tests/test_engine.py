@@ -18,8 +18,8 @@ from facturum.data.table import Table
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.learning import learn
 from facturum.engine.planning.prepare import prepare
+from facturum.language.blocks import Dense, Scattered
 from facturum.language.families import REGISTRY
-from facturum.language.nodes import Dense, Scattered
 from facturum.language.parser import parse
 from facturum.numerics.moments import Moments
 from tests.expressions import SCALARS, TERMS

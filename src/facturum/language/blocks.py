@@ -1,11 +1,44 @@
-"""Products of blocks, all pairs of columns, without touching the zeros."""
+"""Blocks of columns for some rows, and their products, all pairs of columns, without touching the zeros."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TypeAlias
 
 import numpy as np
 
 from facturum.data.values import Array
-from facturum.language.nodes import Block, Dense, Scattered
+
+
+@dataclass(frozen=True, slots=True)
+class Dense:
+    """Columns of a block for some rows, each an array of doubles."""
+
+    columns: tuple[Array, ...]
+
+    @property
+    def width(self) -> int:
+        return len(self.columns)
+
+
+@dataclass(frozen=True, slots=True)
+class Scattered:
+    """Columns of a block of which a row has few that are not zero.
+
+    Args:
+        base: for each row, the column that its first value belongs to; negative where all its columns are zero.
+        offsets: how far each layer's column lies from the base.
+        layers: for each layer the values of all rows, or None where they are all one.
+        width: columns.
+    """
+
+    base: Array
+    offsets: tuple[int, ...]
+    layers: tuple[Array | None, ...]
+    width: int
+
+
+Block: TypeAlias = Dense | Scattered
 
 
 def product(left: Block, right: Block) -> Block:

@@ -10,8 +10,8 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Kind, Mask, Values, and_masks
-from facturum.language.blocks import product
-from facturum.language.nodes import Block, Column, Kinds, Node, Part, Type, finite, need_number, node
+from facturum.language.blocks import Block, product
+from facturum.language.nodes import Column, Kinds, Node, Part, Type, finite, need_number, node
 from facturum.language.options import VALUE, argument, arguments, option
 from facturum.language.reading import Curve, Holds, Product, Reading, Unit, scaled, shifted
 from facturum.language.rows import Rows

@@ -14,6 +14,7 @@ import numpy as np
 from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks
 from facturum.errors import PlanError
+from facturum.language.blocks import Block, Dense
 from facturum.language.options import EXACT, argument, arguments, loses_digits, option
 from facturum.language.reading import Curve, Reading
 from facturum.language.rows import Rows
@@ -88,37 +89,6 @@ class Question(ABC):
     @abstractmethod
     def advance(self, merged: Any) -> Question | Node:
         """Return the question for a further pass, or the operation in closed form."""
-
-
-@dataclass(frozen=True, slots=True)
-class Dense:
-    """Columns of a block for some rows, each an array of doubles."""
-
-    columns: tuple[Array, ...]
-
-    @property
-    def width(self) -> int:
-        return len(self.columns)
-
-
-@dataclass(frozen=True, slots=True)
-class Scattered:
-    """Columns of a block of which a row has few that are not zero.
-
-    Args:
-        base: for each row, the column that its first value belongs to; negative where all its columns are zero.
-        offsets: how far each layer's column lies from the base.
-        layers: for each layer the values of all rows, or None where they are all one.
-        width: columns.
-    """
-
-    base: Array
-    offsets: tuple[int, ...]
-    layers: tuple[Array | None, ...]
-    width: int
-
-
-Block: TypeAlias = Dense | Scattered
 
 
 class Node(ABC):

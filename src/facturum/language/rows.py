@@ -10,7 +10,8 @@ from facturum.data.values import Array, Mask, Values
 from facturum.language.failures import RowFailure
 
 if TYPE_CHECKING:
-    from facturum.language.nodes import Block, Node
+    from facturum.language.blocks import Block
+    from facturum.language.nodes import Node
 
 
 @dataclass(frozen=True)

@@ -12,8 +12,9 @@ from facturum.data.values import Array, FloatArray, Mask, Values
 from facturum.engine.blocks.source import Source
 from facturum.engine.blocks.windows import Change, Windows
 from facturum.engine.passes.outline import Outline
+from facturum.language.blocks import Block, Dense
 from facturum.language.failures import RowFailure
-from facturum.language.nodes import Block, Dense, Node
+from facturum.language.nodes import Node
 
 FAR = 12  # periods around those that are read, in which values that fill others may lie
 

@@ -11,8 +11,9 @@ import numpy as np
 
 from facturum.data.time.periods import period_starts
 from facturum.data.values import Array, Mask, Values
+from facturum.language.blocks import Block
 from facturum.language.failures import RowFailure
-from facturum.language.nodes import Block, Node
+from facturum.language.nodes import Node
 from facturum.language.rows import Frame, Look, Nearest
 
 if TYPE_CHECKING:

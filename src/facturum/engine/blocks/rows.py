@@ -11,9 +11,10 @@ from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Infinite
 from facturum.engine.blocks.frames import BlockFrame, JoinedFrame
 from facturum.engine.blocks.margin import Margin
+from facturum.language.blocks import Block
 from facturum.language.core import Name
 from facturum.language.failures import RowFailure
-from facturum.language.nodes import Block, Node
+from facturum.language.nodes import Node
 from facturum.language.rows import Frame
 
 if TYPE_CHECKING:

@@ -10,7 +10,7 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Values
 from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.rows import LeafRows
-from facturum.language.nodes import Scattered
+from facturum.language.blocks import Scattered
 from facturum.numerics.moments import Moments
 
 ONES = np.ones(LEAF)  # writing an array is four times as fast as writing one number to many places

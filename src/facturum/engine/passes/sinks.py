@@ -12,7 +12,7 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Values
 from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.errors import DataError
-from facturum.language.nodes import Dense, Scattered
+from facturum.language.blocks import Dense, Scattered
 from facturum.numerics.sparse import SparseColumns
 from facturum.threads import on_threads
 

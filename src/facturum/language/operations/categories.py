@@ -8,7 +8,8 @@ import numpy as np
 
 from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
-from facturum.language.nodes import Block, Column, Dense, Kinds, Node, Question, Scattered, Type, operation
+from facturum.language.blocks import Block, Dense, Scattered
+from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.codings import CODINGS, coded_columns
 from facturum.language.operations.missing import MISSING_OPTION
 from facturum.language.operations.placing import Categorical

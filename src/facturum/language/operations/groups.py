@@ -1,14 +1,18 @@
-"""Rows grouped by the values of one or several variables."""
+"""Rows grouped by the values of one or several variables, and what is learned within each group."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, TypeAlias
 
 import numpy as np
 
-from facturum.data.values import Array, Label, Labels, Values, plain_number
+from facturum.data.values import Array, FloatArray, Label, Labels, Values, label_text, plain_number
+from facturum.errors import DataError, counted
+from facturum.language.nodes import Node, Question
+from facturum.language.operations.samples import present, some
 from facturum.language.options import MISSING, Absent, literal_key
 
 Group: TypeAlias = tuple[Label | Absent, ...]
@@ -132,3 +136,77 @@ class KeyIndex:
 
 def _part_key(label: Label | Absent) -> object:
     return MISSING if isinstance(label, Absent) else literal_key(label)
+
+
+@dataclass(frozen=True)
+class Grouped:
+    """Values with their groups.
+
+    Args:
+        keys: of the groups, of which some may have no value.
+        codes: of each value, the place of its group among these.
+        x: the values.
+    """
+
+    keys: list[Group]
+    codes: Array
+    x: FloatArray
+
+
+@dataclass(frozen=True)
+class GroupQuestion(Question):
+    """A statistic within groups: the values of each group are brought together, in any order.
+
+    With ``whole``, a group that has rows and no value in any of them is refused.
+    """
+
+    inputs: tuple[Node, ...]
+    statistic: Callable[[FloatArray], float]
+    answer: Callable[[dict[tuple[Label | Absent, ...], float]], Node]
+    whole: bool = False
+
+    def observe(self, values: Sequence[Values]) -> Grouped:
+        seen = group_codes(present(values[1:]))[1] if self.whole else []
+        x, *by = present(values)
+        codes, keys = group_codes(by)
+        place = {key: at for at, key in enumerate(keys)}
+        keys += [key for key in seen if key not in place]
+        return Grouped(keys, codes, x.numbers())
+
+    def merge(self, parts: Sequence[Grouped]) -> Grouped:
+        place: dict[Group, int] = {}
+        codes = [
+            np.array([place.setdefault(key, len(place)) for key in part.keys], dtype=np.int64)[part.codes]
+            for part in parts
+            if part.keys
+        ]
+        none = np.zeros(0)
+        return Grouped(
+            list(place), np.concatenate(codes or [none.astype(np.int64)]), np.concatenate([none, *[p.x for p in parts]])
+        )
+
+    def advance(self, merged: Grouped) -> Node:
+        order = np.argsort(merged.codes, kind="stable")
+        x = merged.x[order]
+        ends = np.cumsum(np.bincount(merged.codes, minlength=len(merged.keys))).tolist()
+        by_group: dict[Group, float] = {}
+        start = 0
+        for key, end in zip(merged.keys, ends, strict=True):
+            if end > start:
+                by_group[key] = self.statistic(x[start:end]) + 0.0
+            start = end
+        if not self.whole:
+            some(len(by_group), self.inputs[0])
+        elif len(by_group) < len(merged.keys):
+            raise self._empty_groups(in_order(set(merged.keys) - set(by_group)))
+        return self.answer(by_group)
+
+    def _empty_groups(self, keys: Sequence[tuple[Label | Absent, ...]]) -> DataError:
+        words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
+        by = " and ".join(map(str, self.inputs[1:]))
+        return DataError(
+            f"'{self.inputs[0]}' is missing in every learning row of {counted(len(keys), 'group')} of {by}: "
+            + "; ".join(words[:6])
+            + ("; .." if len(words) > 6 else ""),
+            remedy="Form larger groups, or take the value of all rows together.",
+        )

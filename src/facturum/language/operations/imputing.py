@@ -13,10 +13,9 @@ import numpy as np
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.core import Presence
 from facturum.language.nodes import Kinds, Node, Question, Type, operation
-from facturum.language.operations.groups import Key, KeyIndex, group_codes, in_order
+from facturum.language.operations.groups import GroupQuestion, Key, KeyIndex, group_codes, in_order
 from facturum.language.operations.samples import present, some
 from facturum.language.operations.statistics import (
-    GroupQuestion,
     MeanQuestion,
     QuantileQuestion,
     Together,

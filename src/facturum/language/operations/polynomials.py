@@ -10,20 +10,9 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Values
 from facturum.errors import DataError, counted
+from facturum.language.blocks import Block, Dense
 from facturum.language.core import Number, Power, Subtract
-from facturum.language.nodes import (
-    Block,
-    Column,
-    Dense,
-    Kinds,
-    Node,
-    Part,
-    Question,
-    Type,
-    finite,
-    need_number,
-    operation,
-)
+from facturum.language.nodes import Column, Kinds, Node, Part, Question, Type, finite, need_number, operation
 from facturum.language.operations.samples import finite_numbers
 from facturum.language.operations.statistics import MeanQuestion
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from

@@ -10,9 +10,10 @@ import numpy as np
 from facturum.data.time.calendar import PARTS, part_codes, part_labels, period_text
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
+from facturum.language.blocks import Block
 from facturum.language.core import Multiply, Name, Number, Power, Text
 from facturum.language.logic import period_written
-from facturum.language.nodes import Block, Column, Kinds, Node, Question, Type, operation
+from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.bins import RangeQuestion
 from facturum.language.operations.categories import Category, Codes
 from facturum.language.operations.transforms import Cos, Sin

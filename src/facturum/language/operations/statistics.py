@@ -9,11 +9,11 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.values import Array, FloatArray, Kind, Label, Values, and_masks, label_text, plain_number
-from facturum.errors import DataError, counted
+from facturum.data.values import FloatArray, Kind, Label, Values, and_masks, plain_number
+from facturum.errors import DataError
 from facturum.language.core import Number
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
-from facturum.language.operations.groups import Group, Key, group_codes, in_order
+from facturum.language.operations.groups import GroupQuestion, Key, in_order
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
@@ -113,80 +113,6 @@ class ExtremeQuestion(Question):
     def advance(self, merged: list[float]) -> Node:
         some(len(merged), self.inputs[0])
         return self.answer(merged[0] + 0.0)
-
-
-@dataclass(frozen=True)
-class Grouped:
-    """Values with their groups.
-
-    Args:
-        keys: of the groups, of which some may have no value.
-        codes: of each value, the place of its group among these.
-        x: the values.
-    """
-
-    keys: list[Group]
-    codes: Array
-    x: FloatArray
-
-
-@dataclass(frozen=True)
-class GroupQuestion(Question):
-    """A statistic within groups: the values of each group are brought together, in any order.
-
-    With ``whole``, a group that has rows and no value in any of them is refused.
-    """
-
-    inputs: tuple[Node, ...]
-    statistic: Callable[[FloatArray], float]
-    answer: Callable[[dict[tuple[Label | Absent, ...], float]], Node]
-    whole: bool = False
-
-    def observe(self, values: Sequence[Values]) -> Grouped:
-        seen = group_codes(present(values[1:]))[1] if self.whole else []
-        x, *by = present(values)
-        codes, keys = group_codes(by)
-        place = {key: at for at, key in enumerate(keys)}
-        keys += [key for key in seen if key not in place]
-        return Grouped(keys, codes, x.numbers())
-
-    def merge(self, parts: Sequence[Grouped]) -> Grouped:
-        place: dict[Group, int] = {}
-        codes = [
-            np.array([place.setdefault(key, len(place)) for key in part.keys], dtype=np.int64)[part.codes]
-            for part in parts
-            if part.keys
-        ]
-        none = np.zeros(0)
-        return Grouped(
-            list(place), np.concatenate(codes or [none.astype(np.int64)]), np.concatenate([none, *[p.x for p in parts]])
-        )
-
-    def advance(self, merged: Grouped) -> Node:
-        order = np.argsort(merged.codes, kind="stable")
-        x = merged.x[order]
-        ends = np.cumsum(np.bincount(merged.codes, minlength=len(merged.keys))).tolist()
-        by_group: dict[Group, float] = {}
-        start = 0
-        for key, end in zip(merged.keys, ends, strict=True):
-            if end > start:
-                by_group[key] = self.statistic(x[start:end]) + 0.0
-            start = end
-        if not self.whole:
-            some(len(by_group), self.inputs[0])
-        elif len(by_group) < len(merged.keys):
-            raise self._empty_groups(in_order(set(merged.keys) - set(by_group)))
-        return self.answer(by_group)
-
-    def _empty_groups(self, keys: Sequence[tuple[Label | Absent, ...]]) -> DataError:
-        words = [", ".join("missing" if isinstance(k, Absent) else label_text(k) for k in key) for key in keys]
-        by = " and ".join(map(str, self.inputs[1:]))
-        return DataError(
-            f"'{self.inputs[0]}' is missing in every learning row of {counted(len(keys), 'group')} of {by}: "
-            + "; ".join(words[:6])
-            + ("; .." if len(words) > 6 else ""),
-            remedy="Form larger groups, or take the value of all rows together.",
-        )
 
 
 @dataclass(frozen=True)

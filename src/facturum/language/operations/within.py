@@ -12,10 +12,10 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
-from facturum.language.operations.groups import Group, Key, group_codes, in_order
+from facturum.language.operations.groups import Group, GroupQuestion, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.samples import TOO_FAR, present, some
-from facturum.language.operations.statistics import GroupQuestion, mean_of_values, table_of
+from facturum.language.operations.statistics import mean_of_values, table_of
 from facturum.language.operations.transforms import Exp
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
 from facturum.language.reading import Logged, Reading, Unit
