@@ -89,7 +89,10 @@ class Interpreter:
         self.reserved = reserved
         self.rows, self.orders, self.missing = rows, orders, missing
         self.derived = {name: _parsed(text) for name, text in derived.items()}
-        self.at = {(u, p): i for i, (u, p) in enumerate(zip(unit, period, strict=True))}
+        self.at: dict[tuple[Any, int], int] = {}
+        self.places: dict[Any, dict[int, int]] = {}  # of each unit, the rows by their periods
+        for i, place in enumerate(zip(unit, period, strict=True)):
+            self.placed(i, *place)
         self.unit, self.period = unit, period
         self.memory: dict[Any, Any] = {}
         everything = range(len(rows))
@@ -97,6 +100,11 @@ class Interpreter:
         self.learning = frozenset(i for i in everything if learn is None or self.value(_parsed(learn), i))
         # the rows learned from; for what decides which rows remain, all kept learning rows
         self.sample = [i for i in self.kept if i in self.learning]
+
+    def placed(self, i: int, unit: Any, period: int) -> None:
+        """Note where a row stands."""
+        self.at[unit, period] = i
+        self.places.setdefault(unit, {})[period] = i
 
     def matrix(self, response: str | None, terms: dict[str, str]) -> tuple[list[int], list[list[Cell]]]:
         """Return the rows of the matrix, and its columns, those of the response first."""
@@ -661,6 +669,12 @@ class Interpreter:
         group = tuple(self.value(each, i) for each in by)
         return None if None in group else self.memory[key].get(group)
 
+    def _value_within(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        if any(word.arg == "and_by" for word in tree.keywords):
+            raise Refused("two groupings")
+        x, mean = self.value(tree.args[0], i), self._statistic("mean", tree, i)
+        return None if x is None or mean is None else x - mean
+
     def _groups(self, x: ast.expr, by: Sequence[ast.expr]) -> dict[tuple[Any, ...], list[Any]]:
         groups: dict[tuple[Any, ...], list[Any]] = {}
         for i in self.sample:
@@ -779,7 +793,7 @@ class Interpreter:
 
     def _ends(self, x: ast.expr, how: str, limit: int | None, i: int) -> list[tuple[int, int]] | None:
         """Return the periods and rows that a run of missing values is filled from, or None where it is not."""
-        own = [(p, j) for (u, p), j in self.at.items() if u == self.unit[i]]
+        own = [*self.places[self.unit[i]].items()]
         known = [(p, j) for p, j in own if self.has(x, j)]
         at = self.period[i]
         before = max((pair for pair in known if pair[0] < at), default=None)

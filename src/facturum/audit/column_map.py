@@ -109,7 +109,7 @@ def source_changes(outline: Outline) -> list[ChangeEntry]:
     """Return the changes of the source that effects are told of, and what moves with them."""
     if not outline.responses:
         return []
-    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec).readings).entries()
+    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec, {}).readings).entries()
 
 
 def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
@@ -122,7 +122,9 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     outline = report.outline
     prepared = outline.prepared
     formulas, response_formulas, definitions = formula_texts(outline)
-    sentences = Sentences(outline, report.responses_are_counts, plan)
+    ends = zip(report.moments.smallest.tolist(), report.moments.largest.tolist(), strict=True)
+    alike = {at: low for at, (low, high) in enumerate(ends) if low == high}
+    sentences = Sentences(outline, report.responses_are_counts, plan, alike)
     entries = []
     for at, column in enumerate(outline.responses):
         entry = _entry(report, column, response_formulas[at], "Response.", report.response_moments, at)

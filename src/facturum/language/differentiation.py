@@ -79,7 +79,7 @@ def _written_out(node: Node) -> Node:
     """Return an expression with its operations in arithmetic where that is short, and decimals as people write them."""
     if isinstance(node, Number):
         value = float(node.value)
-        return Number(plain_number(float(f"{value:.4g}"))) if abs(value) < 1e4 and not value.is_integer() else node
+        return Number(plain_number(float(f"{value:.6g}"))) if abs(value) < 1e4 and not value.is_integer() else node
     made = node.in_arithmetic()
     return made.rebuilt(_written_out(child) for child in made.children())
 

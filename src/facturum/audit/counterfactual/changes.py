@@ -9,15 +9,13 @@ from itertools import product
 
 import numpy as np
 
+from facturum.audit.counterfactual.calendar import CalendarChanges
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.counterfactual.settings import Said, Settings, Settled, both, merged, words
 from facturum.audit.entries import ChangeEntry
-from facturum.data.time.calendar import part_labels
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
-from facturum.language.core import Name
-from facturum.language.operations.seasons import Part
 from facturum.language.reading import STEP, Factor, Indicator, NoValue, Reading, Unit, factors_of, stepped
 
 MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
@@ -65,73 +63,12 @@ class CounterfactualChanges:
         return [*found, *self._calendar()]
 
     def _calendar(self) -> Iterator[ChangeEntry]:
-        """Yield what is told of the time: the parts of its cycles, and its trends, each apart from the others."""
-        time = self._outline.prepared.spec.data.time
-        if time is None or time not in self._reads:
-            return
-        left = self._probes.complete.reading([time])
-        for subject, labels, codes in self._parts:
-            chosen, terms = self._cyclic(left, codes)
-            left = [key for key in left if key not in terms]
-            for setting in [both(each) for each in product(*chosen)] if terms else []:
-                yield from self._cycle(terms, subject, labels, codes, setting, bool(left))
-        for column, reading in zip(self._outline.columns, self._readings, strict=True):
-            factors, multiple = ([], 0.0) if reading is None else factors_of(reading)
-            unit = factors[0] if factors else None
-            if column.term in left and len(factors) == 1 and isinstance(unit, Unit) and self._made_of(unit) == {time}:
-                weights = {column.name: multiple / (unit.size or 1.0)}
-                alone = len(self._probes.complete.reading([time])) == 1
-                apart = "" if alone else "apart from what else is made of the time"
-                text = f"{unit.subject} one more"
-                yield ChangeEntry(variable=time, change=text, where=apart, weights=weights, rows=len(self._rows))
-
-    def _cyclic(self, terms: Sequence[str], codes: Array) -> tuple[tuple[list[Settled], ...], list[str]]:
-        """Return the terms that are alike in all rows of one part of a cycle, and where others must be for that."""
-        others = [name for name in self._others(terms) if name != self._outline.prepared.spec.data.time]
-        single = [each for name in others if (each := self._settings.of(name))]
-        best: tuple[tuple[list[Settled], ...], list[str]] = ((), [])
-        for chosen in [(), *((each,) for each in single)]:
-            alike = [*terms]
-            for changes, rows, _ in [both(each) for each in product(*chosen)]:
-                at = np.flatnonzero(rows) if len(rows) else self._rows
-                alike = [key for key in alike if self._alike_in_parts(key, codes, changes, at)]
-            if len(alike) > len(best[1]):
-                best = (chosen, alike)
-        return best
-
-    def _alike_in_parts(self, term: str, codes: Array, changes: Sequence[Change], rows: Array) -> bool:
-        matrix = self._probes.complete.columns(rows, [change.of(rows) for change in changes], [term])
-        groups = [matrix[codes[rows] == code] for code in np.unique(codes[rows])]
-        return len(groups) > 1 and all(_constant(group) for group in groups)
-
-    def _cycle(
-        self, terms: Sequence[str], subject: str, labels: Sequence[str], codes: Array, setting: Settled, more: bool
-    ) -> Iterator[ChangeEntry]:
-        """Yield the parts of a cycle, each compared with the first."""
-        changes, chosen, where = setting
-        rows = np.flatnonzero(chosen) if len(chosen) else self._rows
-        matrix = self._probes.complete.columns(rows, [change.of(rows) for change in changes], terms)
-        names = [self._outline.columns[at].name for at in self._probes.complete.positions(terms).tolist()]
-        kinds, first = np.unique(codes[rows], return_index=True)
-        apart = "apart from what else is made of the time" if more else ""
-        for code, at in zip(kinds[1:].tolist(), first[1:].tolist(), strict=True):
-            weights = {n: float(v) for n, v in zip(names, matrix[at] - matrix[first[0]], strict=True) if v}
-            text = f"{subject} = {labels[code]} rather than {labels[int(kinds[0])]}"
-            if weights:
-                said = ", ".join(each for each in (words(where), apart) if each)
-                yield ChangeEntry(variable=subject, change=text, where=said, weights=weights, rows=len(rows))
-
-    @cached_property
-    def _parts(self) -> list[tuple[str, tuple[str, ...], Array]]:
-        """The parts of the calendar: what each is called, its labels, and that of each row."""
-        time = self._outline.prepared.spec.data.time
-        found = []
-        for part in ("quarter", "month", "week", "weekday", "hour") if time is not None else ():
-            node = Part(Name(str(time)), part)
-            codes = self._probes.complete.values(self._rows, (), node)
-            labels = tuple(label_text(label) for label in part_labels(part, None))
-            found.append((node.subject(), labels, np.nan_to_num(codes, nan=-1.0).astype(np.int64)))
-        return sorted(found, key=lambda each: len(each[1]))
+        """Yield what is told of the time."""
+        data = self._outline.prepared.spec.data
+        if data.time is not None and data.time in self._reads:
+            pairs = zip(self._outline.columns, self._readings, strict=True)
+            columns = {column.name: (column.term, reading) for column, reading in pairs}
+            yield from CalendarChanges(self._probes, data.time, data.every, columns, self._settings).entries()
 
     @cached_property
     def _settings(self) -> Settings:
@@ -311,7 +248,7 @@ class CounterfactualChanges:
             yield entry
             return
         moving = [terms[at] for at in range(len(terms)) if self._moves(terms, at, movement)]
-        others = [name for name in self._others(moving) if name != variable]
+        others = [name for name in self._probes.read_by(moving) if name != variable]
         single = [each for name in others for each in self._settings.presence(name)]
         single += [each for name in others if (each := self._settings.of(name))]
         pairs = [(a, b) for at, a in enumerate(single) for b in single[:at]]
@@ -343,10 +280,6 @@ class CounterfactualChanges:
         own = self._probes.complete.positions([terms[at]])
         first = len(self._probes.complete.positions(terms[:at]))
         return bool((movement[:, first : first + len(own)] != 0).any())
-
-    def _others(self, terms: Sequence[str]) -> list[str]:
-        nodes = [self._outline.prepared.terms[key] for key in terms]
-        return list(dict.fromkeys(name for node in nodes for name in self._probes.reads.of(node)))
 
     def _entry(
         self, variable: str, step: Step, setting: Settled, terms: Sequence[str], most: int = MOST_ROWS

@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.audit.counterfactual.reads import Reads
 from facturum.audit.counterfactual.worlds import Worlds
-from facturum.data.time.periods import period_numbers, period_starts
+from facturum.data.time.periods import moved_on
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
@@ -22,7 +22,7 @@ from facturum.language.nodes import Node
 LOOKED_AT = 256  # rows, of which those that claims are proved on are chosen
 CELLS = 1_000_000  # of the matrix at most that these may have
 MAX_EDGES = 6  # numbers written in formulas, on both sides of which a variable is set
-MAX_OFFSETS = 3  # periods in which a variable is changed
+MAX_OFFSETS = 12  # periods in which a variable is changed; where more matter, in all at once too
 SHIFTS = (1, -1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)  # by which the time of rows is moved
 WORLDS = 3_000  # that one expression is looked at in
 MAX_ROWS = 24  # that a claim is proved on
@@ -94,6 +94,8 @@ class Probes:
     def _complete(self) -> Array:
         looked, keep = self._looked_at, self._outline.prepared.keep
         there = ~np.isnan(self._columns).any(axis=1)
+        if (response := self._outline.prepared.response) is not None:
+            there &= looked.known(response)
         if keep is not None:
             kept = looked.values(np.arange(looked.count), [], keep)
             there &= np.nan_to_num(kept) != 0
@@ -118,7 +120,11 @@ class Probes:
 
     @cached_property
     def _variables(self) -> list[str]:
-        nodes = self._outline.prepared.terms.values()
+        return self.read_by([*self._outline.prepared.terms])
+
+    def read_by(self, terms: Sequence[str]) -> list[str]:
+        """Return the variables that some terms read."""
+        nodes = [self._outline.prepared.terms[key] for key in terms]
         return list(dict.fromkeys(name for node in nodes for name in self.reads.of(node)))
 
     def _sample(self, name: str) -> Variable:
@@ -242,18 +248,31 @@ class Probes:
             return own.astype(np.float64) + by
         if timing is None or timing.time != name or timing.every == "row":
             return own
-        period = period_numbers(own, timing.every)
-        moved = period_starts(period + np.rint(by).astype(np.int64), timing.every)
-        later: Array = own + (moved - period_starts(period, timing.every))
-        return later
+        return moved_on(own, timing.every, np.rint(by).astype(np.int64))
 
     def _cells(self, variable: str, offsets: frozenset[int]) -> list[tuple[str, int | None]]:
         timing = self._outline.prepared.spec.data.timing
         if timing is not None and variable in (timing.time, *timing.panel):
             return [(variable, None)]
-        ordered = sorted(offsets)
-        chosen = dict.fromkeys([ordered[0], ordered[-1], min(ordered, key=abs)])
-        return [(variable, when) for when in list(chosen)[:MAX_OFFSETS]]
+        ordered = sorted(offsets, key=lambda when: (abs(when), when))
+        if len(ordered) == 1:
+            return [(variable, ordered[0])]
+        alike: dict[frozenset[int], int] = {}  # of periods that the same columns read, the nearest
+        for when in ordered:
+            alike.setdefault(self._readers.get((variable, when), frozenset()), when)
+        chosen = list(dict.fromkeys([*alike.values(), min(ordered), max(ordered)]))
+        every: list[int | None] = [None] if len(chosen) > MAX_OFFSETS else []
+        return [(variable, when) for when in [*chosen[:MAX_OFFSETS], *every]]
+
+    @cached_property
+    def _readers(self) -> dict[tuple[str, int], frozenset[int]]:
+        """The columns that read a variable in each period."""
+        found: dict[tuple[str, int], list[int]] = {}
+        for at, column in enumerate(self._outline.columns):
+            for name, offsets in self.reads.of(column.column.formula).items() if column.column is not None else ():
+                for when in offsets:
+                    found.setdefault((name, when), []).append(at)
+        return {cell: frozenset(each) for cell, each in found.items()}
 
     def _others(self, name: str, when: int | None) -> Iterator[tuple[Candidate, bool]]:
         """Yield other values of a variable, and whether each is a small change."""

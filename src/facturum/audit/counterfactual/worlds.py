@@ -101,6 +101,12 @@ class Worlds:
         source, at = self._windows.source(chosen, changes, self._names([node]))
         return _numbers(source.values_at(node, at), len(at))
 
+    def known(self, node: Node) -> Mask:
+        """Return which of the rows have a value of an expression."""
+        source, at = self._windows.source(np.arange(self.count), (), self._names([node]))
+        valid = source.rows_at(at).valid(node)
+        return np.ones(self.count, dtype=bool) if valid is None else np.broadcast_to(valid, self.count)
+
     def held(self, variable: str, when: int | None) -> tuple[Array, Mask]:
         """Return what a variable is stored as in the period of each row or another, and where it has a value."""
         key = (variable, when or 0)

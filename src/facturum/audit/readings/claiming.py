@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import replace
 from functools import cached_property
 
@@ -11,16 +11,16 @@ import numpy as np
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.readings.claims import Claim, ColumnGroup, groups_of
 from facturum.audit.readings.comparisons import Movement
+from facturum.audit.readings.conditions import Conditions
 from facturum.audit.readings.proving import Prover
+from facturum.audit.readings.readings import product_text
 from facturum.audit.readings.slopes import slope_text
 from facturum.data.values import Array
 from facturum.engine.passes.outline import Outline
 from facturum.language.core import Name
-from facturum.language.nodes import Node
 from facturum.language.reading import (
     Curve,
     Factor,
-    Holds,
     NoValue,
     Orthogonal,
     Power,
@@ -28,6 +28,7 @@ from facturum.language.reading import (
     Reading,
     Scaled,
     Unit,
+    factors_of,
 )
 
 MAX_NAMED = 3  # columns of a term that are named one by one
@@ -42,17 +43,28 @@ class Claims:
         outline: the resolved plan over its table, and its columns.
         readings: of the columns, their variables read as what they are; None for the intercept.
         written: returns a factor of a term as the plan writes it, by its place; None where it is no product.
+        alike: the columns that are the same in all rows of the matrix, each with its value.
     """
 
     def __init__(
-        self, outline: Outline, readings: Sequence[Reading | None], written: Callable[[str, int], str | None]
+        self,
+        outline: Outline,
+        readings: Sequence[Reading | None],
+        written: Callable[[str, int], str | None],
+        alike: Mapping[int, float],
     ) -> None:
-        self._outline, self._readings, self._written = outline, readings, written
+        self._outline, self._readings, self._alike = outline, readings, alike
         self._names = [column.name for column in outline.columns]
         self._probes = Probes(outline)
         self._prover = Prover(self._probes)
-        self._groups = groups_of(outline.columns, readings, self._probes.reads)
+        self._groups = groups_of(outline.columns, readings, self._probes.reads, self._worth)
         self._of_column = {at: group for group in self._groups for at in group.columns}
+        self._conditions = Conditions(outline, self._groups, self._probes, self._prover, written)
+
+    def _worth(self, factor: Factor) -> float:
+        """Return what a factor is that reads nothing."""
+        assert factor.node is not None
+        return float(factor.worth(self._probes.worlds.values(np.arange(1), (), factor.node))[0])
 
     @cached_property
     def each(self) -> list[Claim]:
@@ -110,6 +122,8 @@ class Claims:
         factor = group.factors[0][0]
         if len(group.factors[0]) == 1 and factor.stepwise and len(factor.compared) == 1:
             return [Claim(reading) for reading in readings]  # of categories without a reference nothing is compared
+        if len(group.factors[0]) == 1 and isinstance(factor, Curve) and factor.cycle and group.multiples == (1.0,):
+            return [self._wave(group.columns[0], factor)]
         found = self._prover.movements(group)
         cut = found is None and len(group.factors[0]) > 1
         if cut:
@@ -157,7 +171,31 @@ class Claims:
         moves = np.zeros(len(positions), dtype=bool)
         for movement in movements:
             moves |= movement.which.any(axis=0)
-        return {at: self._of_column[at] for at in positions[moves].tolist() if at in self._of_column}
+        found = [at for at in positions[moves].tolist() if at in self._of_column]
+        return {at: self._of_column[at] for at in self._alongside(found, group)}
+
+    def _alongside(self, moved: Sequence[int], group: ColumnGroup) -> list[int]:
+        """Return columns that move with a group, those too that differ from one of them in what else they are made of.
+
+        In the rows looked at one category may not be there, and an interaction with it be 0.
+        """
+        own, found = {*self._variables(group)}, dict.fromkeys(moved)
+        for at in moved:
+            other = self._of_column.get(at, group)
+            if other is not group and len(other.factors[0]) > 1:
+                with_own = [self._shared(factors, own) for factors in other.factors]
+                wanted = with_own[other.columns.index(at)]
+                pairs = zip(other.columns, with_own, strict=True)
+                found |= dict.fromkeys(each for each, factors in pairs if wanted and factors == wanted)
+        return list(found)
+
+    def _shared(self, factors: Sequence[Factor], variables: Set[str]) -> list[Factor]:
+        """Return the factors that some variables move."""
+        nodes = [factor.node for factor in factors]
+        return [
+            f for f, node in zip(factors, nodes, strict=True)
+            if node is not None and variables & {*self._probes.reads.moving(node)}
+        ]  # fmt: skip
 
     def _zero(self, group: ColumnGroup, moved: dict[int, ColumnGroup]) -> tuple[Factor, ...]:
         """Return the factors that, where they are 0, keep interactions with a group from moving."""
@@ -206,7 +244,7 @@ class Claims:
         factor = group.factors[0][0]
         if isinstance(factor, Power | Orthogonal):  # whose other parts the sentence names as such
             moved = {at: other for at, other in moved.items() if other.term != group.term}
-        claim = Claim(None, zero=zero, elsewhen=self._elsewhen(group, moved))
+        claim = Claim(None, zero=zero, elsewhen=self._conditions.elsewhen(group, moved))
         if not moved:
             return [replace(claim, reading=self._read(at)) for at in group.columns]
         if isinstance(factor, NoValue):
@@ -217,7 +255,9 @@ class Claims:
         if factor.stepwise:
             if len(moved) > 2 * MAX_RELATED:
                 return [None] * len(group.columns)
-            return [replace(claim, reading=self._read(at), apart=self._called(moved)) for at in group.columns]
+            return [
+                replace(claim, reading=self._read(at), apart=self._called(moved, group.term)) for at in group.columns
+            ]
         pairs = zip(group.columns, movements, strict=True)
         return [self._beside(group, at, claim, moved, positions, movement) for at, movement in pairs]
 
@@ -243,8 +283,8 @@ class Claims:
             return self._sloped(group, at)
         if not rest.holds or rest.which[:, [place[o] for o in positions if o not in moved and o != at]].any():
             return None
-        told = replace(claim, reading=self._read(at), steady=self._called(steady), rows=len(rest.own))
-        names = self._called(bending)
+        told = replace(claim, reading=self._read(at), steady=self._called(steady, group.term), rows=len(rest.own))
+        names = self._called(bending, group.term)
         beside = replace(told, apart=names) if len(names) <= MAX_APART else None
         if all(self._interacts(group, of) for of in bending.values()):
             return beside
@@ -264,70 +304,30 @@ class Claims:
         steady = [at for at in self._prover.moving(variables).tolist() if at not in columns]
         rows = self._probes.worlds.count
         return Claim(
-            self._read(at), slope=slope, shared=(variables[0],), steady=self._called(steady), together=(), rows=rows
+            self._read(at),
+            slope=slope,
+            shared=(variables[0],),
+            steady=self._called(steady, group.term),
+            together=(),
+            rows=rows,
         )
 
     def _product(
         self, group: ColumnGroup, zero: tuple[Factor, ...], moved: dict[int, ColumnGroup]
     ) -> list[Claim | None]:
         others = {at: of for at, of in moved.items() if of is not group}
-        if len(others) != len(moved) or len(self._called(others)) > MAX_APART:
+        if len(others) != len(moved) or len(self._called(others, group.term)) > MAX_APART:
             return [None] * len(group.columns)
-        claim = Claim(None, zero=zero, apart=self._called(others), mainless=self._mainless(group))
+        claim = Claim(
+            None, zero=zero, apart=self._called(others, group.term), mainless=self._conditions.mainless(group)
+        )
         return [replace(claim, reading=self._read(at)) for at in group.columns]
 
-    def _mainless(self, group: ColumnGroup) -> tuple[str, ...]:
-        """Return the factors of an interaction that the columns of the plan do not span."""
-        singles = [other.factors[0][0] for other in self._groups if len(other.factors[0]) == 1]
-        known = {(type(factor), factor.node) for factor in singles}
-        straight = {factor.node for factor in singles if isinstance(factor, Unit | Power)}
-        found = []
-        for place, factor in enumerate(group.factors[0]):
-            there = (type(factor), factor.node) in known or factor.node in straight
-            every = factor.stepwise and len(factor.compared) == 1
-            bend = isinstance(factor, Holds) and self._prover.variables([f.node for f in group.factors[0] if f.node])
-            if bend and all(each & other for each in bend for other in bend):
-                continue  # a line that bends where the condition begins to hold has no step there
-            if not there and not every and not self._prover.spans(factor):
-                found.append(self._written(group.term, place) or factor.subject)
-        return tuple(found)
-
-    @cached_property
-    def _offsets(self) -> dict[str, frozenset[int]]:
-        """In which periods each variable is read, by any column; the time and the units left out."""
-        timing = self._outline.prepared.spec.data.timing
-        found: dict[str, frozenset[int]] = {}
-        for group in self._groups:
-            for name, offsets in self._reads(group.nodes).items():
-                if timing is not None and name not in (timing.time, *timing.panel):
-                    found[name] = found.get(name, frozenset()) | offsets
-        return found
-
-    def _elsewhen(self, group: ColumnGroup, moved: dict[int, ColumnGroup]) -> tuple[str, ...]:
-        """Return the variables of a column that others, which do not move with it, read at other periods."""
-        own = self._reads(group.nodes)
-        wider = {name for name, offsets in own.items() if self._offsets.get(name, offsets) - offsets}
-        if not wider:
-            return ()
-        found = set[str]()
-        for other in self._groups:
-            if other is not group and not any(of is other for of in moved.values()):
-                reads = self._reads(other.nodes)
-                found |= {name for name in wider if name in reads and not reads[name] & own[name]}
-        return tuple(sorted(found))
-
-    def _reads(self, nodes: Sequence[Node]) -> dict[str, frozenset[int]]:
-        found: dict[str, frozenset[int]] = {}
-        for node in nodes:
-            for name, offsets in self._probes.reads.of(node).items():
-                found[name] = found.get(name, frozenset()) | offsets
-        return found
-
     def _vague(self, group: ColumnGroup) -> list[Claim]:
-        """Return what is true of any column: it is part of how the response depends on its variables."""
+        """Return what is true of any column: its own unit beside others, or part of how the response depends on it."""
         variables = self._variables(group)
-        moving = self._prover.moving(variables).tolist()
-        every = self._called(moving)
+        moving = self._alongside(self._prover.moving(variables).tolist(), group)
+        every = self._called(moving, group.term)
         crossed = len(group.factors[0]) == 1 and isinstance(self._readings[group.columns[0]], Product)
         shared = tuple(variables if crossed else dict.fromkeys(factor.subject for factor in group.factors[0]))
         claims = []
@@ -336,12 +336,40 @@ class Claims:
             if single and (sloped := self._sloped(group, at)) is not None:
                 claims.append(sloped)
                 continue
-            names = self._called([other for other in moving if other != at]) if len(moving) <= MAX_RELATED else every
-            claims.append(Claim(self._readings[at], together=names, shared=shared))
+            names = self._called([o for o in moving if o != at], group.term) if len(moving) <= MAX_RELATED else every
+            claims.append(self._plain(at, moving, names) or Claim(self._readings[at], together=names, shared=shared))
         return claims
 
-    def _called(self, columns: Iterable[int]) -> tuple[str, ...]:
-        """Return the names of columns; of many of one term, that of the term."""
+    def _wave(self, at: int, wave: Curve) -> Claim:
+        """Return the claim on a sine or cosine wave: how far it swings together with the other one."""
+        term, name = self._outline.columns[at].term, self._names[at]
+        pair = name.replace("sin", "cos") if wave.subject.startswith("the sine") else name.replace("cos", "sin")
+        others = [k for k, column in enumerate(self._outline.columns) if column.term == term and k != at]
+        own, rows = self._outline.columns[at].column, np.arange(self._probes.complete.count)
+        for other in [k for k in others if self._names[k] == pair]:
+            both = [own, self._outline.columns[other].column]
+            squares = [self._probes.complete.values(rows, (), each.formula) ** 2 for each in both if each is not None]
+            if np.allclose(np.sum(squares, axis=0), 1.0):
+                return Claim(wave, beside=pair, rows=len(rows))
+        return Claim(wave, beside="", rows=len(rows))
+
+    def _plain(self, at: int, moving: Sequence[int], names: tuple[str, ...]) -> Claim | None:
+        """Return the claim on a column as its formula has it, apart from others; None where these are too many."""
+        rows, column = self._probes.worlds.count, self._outline.columns[at].column
+        if at not in moving and at in self._alike:
+            return Claim(self._readings[at], constant=self._alike[at], rows=rows)
+        if column is None or len(names) > MAX_APART:
+            return None
+        reading = self._readings[at]
+        if reading is None or isinstance(reading, Unit | Curve):
+            return Claim(reading, apart=names, rows=rows)
+        factors, multiple = factors_of(reading)
+        if any(factor.averaged or isinstance(factor, Orthogonal) for factor in factors):  # their formulas are tables
+            return Claim(Scaled(Curve(product_text(factors), node=column.formula), multiple), apart=names, rows=rows)
+        return Claim(Curve(column.formula.subject(), node=column.formula), apart=names, rows=rows)
+
+    def _called(self, columns: Iterable[int], own: str) -> tuple[str, ...]:
+        """Return the names of columns beside one of a term; of many of one term, that of the term."""
         by_term: dict[str, list[int]] = {}
         for at in sorted(columns):
             by_term.setdefault(self._of_column[at].term, []).append(at)
@@ -350,5 +378,5 @@ class Claims:
             if len(places) <= MAX_NAMED:
                 names += [self._names[at] for at in places]
             else:
-                names.append(f"the columns of {term}")
+                names.append(f"the {'other ' if term == own else ''}columns of {term}")
         return tuple(names)

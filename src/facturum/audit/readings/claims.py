@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from facturum.audit.counterfactual.reads import Reads
@@ -28,6 +29,8 @@ class Claim:
         filled: where missing values are compared, the value imputed elsewhere, "" where it differs; else None.
         elsewhen: variables that other columns read at other periods.
         nowhere: whether no row can be as the intercept's sentence says.
+        beside: of a wave, the other wave of its frequency; "" where it has none. None of anything else.
+        constant: what the column is in every row, whatever the table holds; None where it can move.
         rows: on how many it was proved.
     """
 
@@ -42,6 +45,8 @@ class Claim:
     filled: str | None = None
     elsewhen: tuple[str, ...] = ()
     nowhere: bool = False
+    beside: str | None = None
+    constant: float | None = None
     rows: int = 0
 
 
@@ -67,16 +72,28 @@ class ColumnGroup:
         return tuple(factor.node for factor in self.factors[0] if factor.node is not None)
 
 
-def groups_of(columns: Sequence[BuiltColumn], readings: Sequence[Reading | None], reads: Reads) -> list[ColumnGroup]:
+def groups_of(
+    columns: Sequence[BuiltColumn], readings: Sequence[Reading | None], reads: Reads, worth: Callable[[Factor], float]
+) -> list[ColumnGroup]:
     """Return the columns of a plan, those together that are claimed alike.
 
     A column whose factors are made of one variable is a curve, unless it is a number where a condition holds.
+
+    Args:
+        columns: of the plan.
+        readings: of each.
+        reads: what expressions read.
+        worth: returns what a factor that reads nothing is, a constant of the others.
     """
     alike: dict[tuple[object, ...], list[tuple[int, tuple[Factor, ...], float]]] = {}
     for at, (column, reading) in enumerate(zip(columns, readings, strict=True)):
         if reading is None or column.column is None:
             continue
         found, multiple = factors_of(reading)
+        fixed = [f for f in found if f.node is not None and not f.stepwise and not reads.of(f.node)]
+        if fixed and len(fixed) < len(found):
+            found = [factor for factor in found if factor not in fixed]
+            multiple *= math.prod(worth(factor) for factor in fixed)
         variables = [name for factor in found if factor.node is not None for name in reads.moving(factor.node)]
         shared = len(set(variables)) < len(variables)
         cut = len(found) == 2 and len(set(variables)) == 1 and sum(factor.stepwise for factor in found) == 1

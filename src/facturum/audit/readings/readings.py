@@ -50,6 +50,10 @@ def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading |
     if reading is None:
         where = "when every other column is 0" if claim.nowhere else _where_all_are_zero(columns)
         return f"Expected {scale(response).removeprefix('the ')} {where}."
+    if claim.constant is not None:
+        return _constant(claim.constant, response)
+    if claim.beside is not None and isinstance(reading, Curve):
+        return _wave(reading, claim.beside, response)
     if claim.together is not None:
         return _together(claim, response)
     parts, factor = factors_of(reading)
@@ -212,6 +216,20 @@ def _together(claim: Claim, response: Reading | None) -> str:
     return f"Part of how {y} depends on {x}{beside}."
 
 
+def _constant(value: float, response: Reading | None) -> str:
+    if not value:
+        return "0 in every row: nothing changes with its coefficient."
+    return f"The same in every row, {value:.6g}: {_times(value)} adds to {scale(response)}."
+
+
+def _wave(reading: Curve, beside: str, response: Reading | None) -> str:
+    y, subject = scale(response), f"T{reading.subject.removeprefix('t')}"
+    if not beside:
+        return f"{subject} moves {y} by up to |b| to both sides."
+    subject = subject.replace("cosine ", "").replace("sine ", "")
+    return f"{subject} moves {y} by up to √(b² + b[{beside}]²) to both sides, this column and {beside} together."
+
+
 def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:
     bend = next((factor for factor in factors if isinstance(factor, Power) and factor.degree == 2), None)
     by = next((factor for factor in factors if factor.stepwise), next(f for f in factors if f is not bend))
@@ -251,6 +269,17 @@ def _held(condition: Factor) -> str:
     return f"{condition.subject} held {condition.when}" if condition.when else f"{condition.subject} holds"
 
 
+def product_text(factors: Sequence[Factor]) -> str:
+    """Return a product of factors in words.
+
+    Example:
+        >>> product_text([Logged("price"), Orthogonal("beds", degree=1, top=2)])
+        'the product of log(price) and the linear part of beds'
+    """
+    words = [_effect(factor) for factor in factors]
+    return words[0] if len(words) == 1 else f"the product of {_listed(words)}"
+
+
 def _missing_main(claim: Claim) -> str:
     if not claim.mainless:
         return ""
@@ -273,7 +302,7 @@ def _effect(reading: Factor) -> str:
     if isinstance(reading, Orthogonal):
         return f"the {_PARTS.get(reading.degree, f'degree-{reading.degree}')} part of {reading.subject}"
     if isinstance(reading, Unit) and reading.standardized:
-        return f"one standard deviation of {reading.subject}"
+        return f"one standard deviation ({reading.size:.4g}) of {reading.subject}"
     if isinstance(reading, Unit) and reading.size is not None:
         return f"{reading.size:.6g} units of {reading.subject}"
     return reading.subject
@@ -318,7 +347,7 @@ def _times(factor: float) -> str:
 
 
 def _single(names: Sequence[str]) -> bool:
-    return len(names) == 1 and not names[0].startswith("the columns")
+    return len(names) == 1 and " " not in names[0]
 
 
 def _listed(words: Sequence[str]) -> str:

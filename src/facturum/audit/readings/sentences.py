@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
 
@@ -24,10 +24,17 @@ LEARNED_TABLE = "lookup("  # what a statistic of groups is written as where it i
 
 
 class Sentences:
-    """The sentences of a build, and what they warn of."""
+    """The sentences of a build, and what they warn of.
 
-    def __init__(self, outline: Outline, counts: bool, written: PlanSpec) -> None:
-        self._outline, self._counts, self._written = outline, counts, written
+    Args:
+        outline: the resolved plan over its table, and its columns.
+        counts: whether the values of the response are counts.
+        written: the plan as written.
+        alike: the columns that are the same in all rows of the matrix, each with its value.
+    """
+
+    def __init__(self, outline: Outline, counts: bool, written: PlanSpec, alike: Mapping[int, float]) -> None:
+        self._outline, self._counts, self._written, self._alike = outline, counts, written, alike
         self._prepared = outline.prepared
         self._set_missing = set_missing_of(self._prepared)
 
@@ -80,7 +87,7 @@ class Sentences:
 
     @cached_property
     def _claims(self) -> Claims:
-        return Claims(self._outline, self.readings, self._as_written)
+        return Claims(self._outline, self.readings, self._as_written, self._alike)
 
     def of(self, at: int) -> str:
         """Return what the coefficient of a column means."""

@@ -78,6 +78,27 @@ def period_numbers(moments: Array, step: str) -> Array:
     return numbers
 
 
+def moved_on(moments: Array, step: str, by: Array | int) -> Array:
+    """Return moments so many periods later, at the same distance from the start of their period if it is that long.
+
+    Args:
+        moments: microseconds since 1970.
+        step: as for `period_numbers`, a row apart.
+        by: how many periods, of each.
+
+    Example:
+        >>> from datetime import datetime
+        >>> from facturum.data.time.calendar import microseconds
+        >>> day = 24 * 3_600_000_000
+        >>> int(moved_on(np.array([microseconds(datetime(2023, 1, 31))]), "month", 1)[0]) // day - 19_358
+        30
+    """
+    period = period_numbers(moments, step)
+    start, following = period_starts(period + by, step), period_starts(period + by + 1, step)
+    later: Array = np.minimum(start + (moments - period_starts(period, step)), following - 1)
+    return later
+
+
 def period_starts(numbers: Array, step: str) -> Array:
     """Return the moment at which each period begins, in microseconds since 1970.
 

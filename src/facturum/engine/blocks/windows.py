@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.data.table import Table
-from facturum.data.time.periods import period_numbers
+from facturum.data.time.periods import moved_on, period_numbers
 from facturum.data.time.series import Series
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
@@ -29,7 +29,8 @@ class Change:
         values: as the variable stores them, one for each row.
         present: which rows have a value then.
         chosen: the rows that are changed; the others stay as they are.
-        when: the period that is changed, counted from the row's own; None for all periods of its stretch.
+        when: the period that is changed, counted from the row's own; None for all periods of its stretch. The time of
+            a stretch moves as a whole, so far that the row itself comes to what is told.
     """
 
     variable: str
@@ -70,7 +71,8 @@ class StackedSource(Source):
 
     def changes(self, start: int, stop: int) -> Mask:
         """Return which rows of a range are of another stretch than the row before."""
-        new: Mask = np.diff(self.stretch[start:stop], prepend=-1) != 0
+        before = self.stretch[start - 1 : start] if start else [-1]
+        new: Mask = np.diff(self.stretch[start:stop], prepend=before) != 0
         known = self.known(start, stop)
         return new if known is None else new | ~known
 
@@ -166,7 +168,11 @@ class Windows:
         variables = {name: table.variables[name].take(at) for name in needed if name in table.variables}
         for change in changes:
             if change.variable in variables:
-                variables[change.variable] = _changed(variables[change.variable], change, copy, offset)
+                timing, moved = self._source.timing, variables[change.variable]
+                if timing is not None and change.variable == timing.time and change.when is None:
+                    variables[change.variable] = _moved(moved, change, copy, offset, timing.every)
+                else:
+                    variables[change.variable] = _changed(moved, change, copy, offset)
         return Table(variables, len(at), table.source)
 
     def _frames(self, chosen: Array, copy: Array, changes: Sequence[Change]) -> dict[str, SeriesFrame]:
@@ -191,6 +197,19 @@ class Windows:
             )  # fmt: skip
             found[name] = SeriesFrame(stacked, replace(frame.joined, unit=copy))
         return found
+
+
+def _moved(variable: Variable, change: Change, copy: Array, offset: Array, every: str) -> Variable:
+    """Return the time of stretches as it is where each moves as a whole, its rows as far apart as they were."""
+    own = variable.data[offset == 0]
+    later = np.where(change.chosen, change.values, own)
+    if every == "row":
+        data = variable.data + (later - own)[copy]
+    else:
+        data = moved_on(variable.data, every, (period_numbers(later, every) - period_numbers(own, every))[copy])
+        data[offset == 0] = later
+    there = ~variable.missing_rows() & (change.present | ~change.chosen)[copy]
+    return replace(variable, data=data, valid=there)
 
 
 def _changed(variable: Variable, change: Change, copy: Array, offset: Array) -> Variable:

@@ -1,0 +1,154 @@
+"""Changes of the time: the parts of its cycles, such as months, and its trends, each apart from the others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+from itertools import product
+
+import numpy as np
+
+from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.counterfactual.settings import Settings, Settled, both, words
+from facturum.audit.entries import ChangeEntry
+from facturum.data.time.calendar import part_codes, part_labels
+from facturum.data.time.periods import moved_on
+from facturum.data.values import FloatArray, label_text
+from facturum.engine.blocks.windows import Change
+from facturum.language.core import Name
+from facturum.language.operations.seasons import Part
+from facturum.language.reading import Factor, Reading, Unit, factors_of
+
+APART = "apart from what else is made of the time"
+UNITS = {"hour": "hour", "weekday": "day", "week": "week", "month": "month", "quarter": "quarter"}  # from the finest
+ROUND = {"hour": 24, "weekday": 7, "week": 52, "month": 12, "quarter": 4}  # units that a cycle takes
+WORLDS = 2_400  # in which the terms of a cycle are looked at
+SAME = 1e-7  # of the largest value of a column
+
+
+class CalendarChanges:
+    """The changes of the time variable of a plan.
+
+    Args:
+        probes: rows, and other values for them.
+        time: the time variable.
+        every: the step of the plan.
+        columns: the names of the columns, each with its term and reading.
+        settings: where other variables may be.
+    """
+
+    def __init__(
+        self,
+        probes: Probes,
+        time: str,
+        every: str | None,
+        columns: Mapping[str, tuple[str, Reading | None]],
+        settings: Settings,
+    ) -> None:
+        self._probes, self._worlds, self._time, self._every = probes, probes.complete, time, every
+        self._columns, self._settings = columns, settings
+        self._names = list(columns)
+
+    def entries(self) -> Iterator[ChangeEntry]:
+        """Yield the parts of each cycle, then the trends."""
+        left = self._worlds.reading([self._time])
+        for part, labels in self._parts:
+            chosen, terms = self._cyclic(left, part)
+            left = [key for key in left if key not in terms]
+            for setting in [both(each) for each in product(*chosen)] if terms else []:
+                yield from self._cycle(terms, part, labels, setting, bool(left))
+        for name, (term, reading) in self._columns.items():
+            factors, multiple = ([], 0.0) if reading is None else factors_of(reading)
+            unit = factors[0] if factors else None
+            if term in left and len(factors) == 1 and isinstance(unit, Unit) and self._made_of(unit) == {self._time}:
+                weights = {name: multiple / (unit.size or 1.0)}
+                apart = "" if len(self._worlds.reading([self._time])) == 1 else APART
+                text = f"{unit.subject} one more"
+                rows = self._worlds.count
+                yield ChangeEntry(variable=self._time, change=text, where=apart, weights=weights, rows=rows)
+
+    def _made_of(self, factor: Factor) -> set[str]:
+        return set() if factor.node is None else {*self._probes.reads.moving(factor.node)}
+
+    @cached_property
+    def _parts(self) -> list[tuple[str, tuple[str, ...]]]:
+        """The parts of the calendar that are no finer than the step, those with few labels first."""
+        finer = [part for part, unit in UNITS.items() if unit == (self._every or "row").partition("_")[0]]
+        known = list(UNITS)[list(UNITS).index(finer[0]) if finer else 0 :] if self._every != "year" else []
+        labels = [(part, tuple(label_text(label) for label in part_labels(part))) for part in known]
+        return sorted(labels, key=lambda each: len(each[1]))
+
+    def _cyclic(self, terms: Sequence[str], part: str) -> tuple[tuple[list[Settled], ...], list[str]]:
+        """Return the terms that are alike in all rows moved to one part, and where others must be for that."""
+        others = [name for name in self._probes.read_by(terms) if name != self._time]
+        single = [each for name in others if (each := self._settings.of(name))]
+        best: tuple[tuple[list[Settled], ...], list[str]] = ((), [])
+        for chosen in [(), *((each,) for each in single)]:
+            alike = [*terms]
+            for setting in [both(each) for each in product(*chosen)]:
+                alike = [key for key in alike if self._moved([key], part, setting)[1]]
+            if len(alike) > len(best[1]):
+                best = (chosen, alike)
+        return best
+
+    def _moved(self, terms: Sequence[str], part: str, setting: Settled) -> tuple[dict[int, FloatArray], bool]:
+        """Return by how much columns differ between each part and the first, and whether they do so alike everywhere.
+
+        Each row is moved through the whole cycle, one step after the other; once round, columns must be as before.
+        """
+        changes, chosen, _ = setting
+        steps = np.arange(ROUND[part] + 1)
+        rows = np.flatnonzero(chosen) if len(chosen) else np.arange(self._worlds.count)
+        rows = rows[:: max(1, len(rows) * len(steps) // WORLDS)]
+        each, by = np.repeat(rows, len(steps)), np.tile(steps, len(rows))
+        own, there = self._worlds.held(self._time, None)
+        moments = moved_on(own[each], UNITS[part], by)
+        later = Change(self._time, moments, there[each], np.ones(len(each), dtype=bool), None)
+        matrix = self._worlds.columns(each, [later, *(change.of(each) for change in changes)], terms)
+        codes = np.where(there[each], part_codes(moments, part), -1).reshape(len(rows), -1)
+        worlds = matrix.reshape(len(rows), len(steps), -1)
+        fine = np.isfinite(worlds).all(axis=(1, 2)) & (codes[:, 0] >= 0)
+        again = fine & (codes[:, 0] == codes[:, -1])
+        kinds = self._kinds(part, setting)
+        if not again.any() or len(kinds) < 2 or not _none((worlds[:, -1] - worlds[:, 0])[again], worlds[again]):
+            return {}, False
+        found: dict[int, FloatArray] = {}
+        for kind in kinds[1:]:
+            reached = fine & (codes == kind).any(axis=1) & (codes == kinds[0]).any(axis=1)
+            places = [np.argmax(codes[reached] == wanted, axis=1) for wanted in (kind, kinds[0])]
+            at = np.arange(int(reached.sum()))
+            moved = worlds[reached][at, places[0]] - worlds[reached][at, places[1]]
+            if not len(moved) or not _none(moved - moved[0], worlds[reached]):
+                return {}, False
+            found[kind] = moved[0]
+        return found, True
+
+    def _cycle(
+        self, terms: Sequence[str], part: str, labels: Sequence[str], setting: Settled, more: bool
+    ) -> Iterator[ChangeEntry]:
+        """Yield the parts of a cycle, each compared with the first."""
+        found, _ = self._moved(terms, part, setting)
+        names = [self._names[at] for at in self._worlds.positions(terms).tolist()]
+        subject = Part(Name(self._time), part).subject()
+        said = ", ".join(each for each in (words(setting[2]), APART if more else "") if each)
+        rows = int(setting[1].sum()) if len(setting[1]) else self._worlds.count
+        first = labels[self._kinds(part, setting)[0]]
+        for kind, moved in found.items():
+            weights = {name: float(value) for name, value in zip(names, moved, strict=True) if value}
+            text = f"{subject} = {labels[kind]} rather than {first}"
+            if weights:
+                yield ChangeEntry(
+                    variable=subject, change=text, where=said, weights=weights, rows=rows, cycle=labels[kind]
+                )
+
+    def _kinds(self, part: str, setting: Settled) -> list[int]:
+        """Return the parts that rows lie in."""
+        own, there = self._worlds.held(self._time, None)
+        chosen = setting[1] & there if len(setting[1]) else there
+        return [int(code) for code in np.unique(part_codes(own[chosen], part))]
+
+
+def _none(differences: FloatArray, worlds: FloatArray) -> bool:
+    """Return whether differences of columns are none, beside the columns themselves."""
+    size = np.abs(worlds).max(axis=(0, 1), initial=0.0)
+    return bool((np.abs(differences) <= SAME * size).all())
