@@ -506,6 +506,98 @@ class Meanings(unittest.TestCase):
             self.assertRegex(trial.effects[0].text, said)
 
 
+class Asked(unittest.TestCase):
+    """`Design.effects`: changes that somebody asks for, against predictions from changed tables."""
+
+    def setUp(self) -> None:
+        self.table = table(240, 5) | {"count": np.random.default_rng(6).poisson(3, 240)}
+        terms = {"p": "log(price)", "b": "beds", "b2": "beds ** 2", "o": "price * open", "a": TERMS["access"]}
+        self.designs = {
+            model: fa.Plan(response, terms).build(self.table)
+            for model, response in (("linear", "stays"), ("logistic", "hut > 4"), ("poisson", "count"))
+        }
+        self.changes: list[tuple[dict[str, Any], Any, Any]] = [
+            ({"variable": "price", "by": 2.0}, {}, {"price": lambda v: v + 2.0}),
+            ({"variable": "price", "ratio": 0.9, "within": "open"}, {}, {"price": lambda v: v * 0.9}),
+            (
+                {"variable": "beds", "to": 50, "at": {"access": "road"}},
+                {"access": "road"},
+                {"access": "road", "beds": 50},
+            ),
+            ({"variable": "access", "to": ("trail", "boat")}, {"access": "trail"}, {"access": "boat"}),
+        ]
+
+    def changed(self, changes: dict[str, Any]) -> dict[str, Any]:
+        new = dict(self.table)
+        for name, value in changes.items():
+            new[name] = value(new[name]) if callable(value) else np.full(len(new["price"]), value)
+        return new
+
+    def means(self, model: str, b: np.ndarray, before: np.ndarray, after: np.ndarray) -> float:
+        low, high = before @ b, after @ b
+        if model == "linear":
+            return float(np.mean(high - low))
+        if model == "logistic":
+            return float(np.mean(1 / (1 + np.exp(-high)) - 1 / (1 + np.exp(-low))))
+        return float(np.log(np.mean(np.exp(high)) / np.mean(np.exp(low))))
+
+    def test_they_are_differences_of_predictions_and_their_errors_those_of_drawn_coefficients(self) -> None:
+        """Errors against a bootstrap: coefficients drawn from their distribution, and the effect worked out anew."""
+        dice = np.random.default_rng(7)
+        for model, design in self.designs.items():
+            fitted = design.trial(model, errors="hc1")
+            b = np.array([each.estimate for each in fitted.coefficients])
+            drawn = dice.multivariate_normal(b, fitted.covariance, 4000)
+            for asked, before, after in self.changes:
+                effect = design.effects(**asked, model=model, errors="hc1")
+                rows = self.table["open"] if asked.get("within") else np.ones(240, dtype=bool)
+                sides = [design.plan.build(self.changed(side)).X[rows] for side in (before, after)]
+                self.assertAlmostEqual(effect.estimate, self.means(model, b, *sides), places=9, msg=str(asked))
+                spread = np.std([self.means(model, each, *sides) for each in drawn], ddof=1)
+                error = (
+                    (effect.high - effect.low)
+                    / 2
+                    / t_quantile(fitted.degrees_of_freedom if model == "linear" else None)
+                )
+                self.assertAlmostEqual(error / spread, 1.0, delta=0.08, msg=f"{model} {asked}")
+
+    def test_a_small_change_has_the_closed_form_of_a_derivative(self) -> None:
+        """Of a number that enters once: its coefficient, times the mean of p (1 - p) in a logit (Greene, ch. 17)."""
+        for model, response in (("linear", "stays"), ("logistic", "hut > 4")):
+            design = fa.Plan(response, {"b": "beds", "p": "log(price)"}).build(self.table)
+            fitted = design.trial(model)
+            p = 1 / (1 + np.exp(-(design.X @ np.array([each.estimate for each in fitted.coefficients]))))
+            share = 1.0 if model == "linear" else float(np.mean(p * (1 - p)))
+            effect = design.effects("beds", by=1e-5, model=model)
+            self.assertAlmostEqual(effect.estimate / 1e-5 / share / fitted["b"].estimate, 1.0, places=4)
+        self.assertAlmostEqual(
+            (effect.high - effect.low) / (fitted["b"].high - fitted["b"].low) / 1e-5 / share, 1.0, delta=0.05
+        )
+
+    def test_what_cannot_be_asked_is_refused_with_a_remedy(self) -> None:
+        design = self.designs["linear"]
+        wrong: list[tuple[dict[str, Any], str]] = [
+            ({"variable": "prise", "by": 1}, "did you mean 'price'"),
+            ({"variable": "price"}, "no change of price is asked for"),
+            ({"variable": "price", "by": 1, "ratio": 2}, "more than one change"),
+            ({"variable": "access", "by": 1}, "Write to="),
+            ({"variable": "access", "to": "boot"}, "'boot' is not a category of access"),
+            ({"variable": "price", "by": 1, "within": "price > 1e9"}, "no row of the matrix"),
+            ({"variable": "price", "by": 1, "within": "prise > 1"}, "did you mean 'price'"),
+        ]
+        for asked, said in wrong:
+            with self.assertRaisesRegex(fa.FacturumError, said):
+                design.effects(**asked)
+        doubled = (
+            fa.Plan("stays", {"a": "beds", "b": "beds / 2 + price", "c": "price"}).with_checks("off").build(self.table)
+        )
+        self.assertIn("beds", doubled.effects("beds", by=1).text)
+        with self.assertRaisesRegex(fa.DataError, "not identified"):
+            fa.Plan("stays", {"a": "beds", "c": "beds + price", "d": "price", "e": "beds * (hut > 90)"}).with_checks(
+                "off"
+            ).build(self.table).effects("beds", to=(1.0, 2.0), at={"hut": 91})
+
+
 class Accuracy(unittest.TestCase):
     def test_raw_units_on_rows_fitted_and_held_out(self) -> None:
         given = table(200)

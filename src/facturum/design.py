@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -29,13 +29,8 @@ from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns
-from facturum.threads import one_blas_thread
 from facturum.tracing import traced
-from facturum.trial.covariances import ErrorKind
-from facturum.trial.regression import Fit, fitted, run_trial
-from facturum.trial.rows import Rows
-from facturum.trial.trial import Trial
-from facturum.trials import rows_of
+from facturum.trials import Fitting
 from facturum.verifying import verified
 from facturum.warned import are_shown, issue
 
@@ -46,7 +41,7 @@ if TYPE_CHECKING:
 SMALL = 2_000_000  # cells up to which the column map is made with the matrix, for its warnings
 
 
-class Design:
+class Design(Fitting):
     """A design matrix with the maps of its columns and rows; a large one in a folder is read where it is asked for.
 
     Attributes:
@@ -332,39 +327,6 @@ class Design:
         """
         with bounded():
             return traced(self, table, row, column, history, series)
-
-    @checked
-    def trial(
-        self, model: str = "linear", *, errors: str = "ordinary", by: str | Sequence[str] | None = None,
-        lags: int | None = None, table: Any = None,
-    ) -> Trial:  # fmt: skip
-        """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
-
-        Least squares uses the factorisation that the checks have made. Rows that are not learned from are held out.
-
-        Args:
-            model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
-            errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
-            by: the variable that names the unit, of clustered errors (or two of them) or of series (otherwise the
-                panel's).
-            lags: of autocorrelation; otherwise chosen by the number of periods.
-            table: the source of a stored build, for units and times that are not carried along.
-
-        Raises:
-            DataError: without a response, with too few rows, and where the response is separated.
-
-        Example:
-            >>> from facturum.plan import Plan
-            >>> design = Plan("y", {"x": "x"}).build({"x": [1, 2, 3, 4], "y": [3, 5, 8, 9]})
-            >>> round(design.trial()["x"].estimate, 6)
-            2.1
-        """
-        with bounded(), one_blas_thread():
-            return run_trial(rows_of(self, self._origin, table), model, ErrorKind.of(errors, by, lags))[0]
-
-    def fit(self, model: str = "linear", table: Any = None, to_the_last_digit: bool = True) -> tuple[Fit, Rows]:
-        """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
-        return fitted(rows := rows_of(self, self._origin, table), model, to_the_last_digit), rows
 
     def issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, as seen from the caller, unless that map is made only when asked for."""

@@ -1,28 +1,133 @@
-"""A design as the rows of a trial regression."""
+"""What is fitted of a design, and a design as the rows of a trial regression."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache, partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 import pyarrow as pa
 
+from facturum.arguments import checked
 from facturum.audit.column_map import source_changes
+from facturum.audit.counterfactual.asked import Asked, moved
 from facturum.audit.entries import ChangeEntry
 from facturum.audit.row_map import carried_names
 from facturum.data.arrow_export import arrow_column
 from facturum.data.table import Table
 from facturum.data.values import Array
+from facturum.engine.passes.build import Built
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
-from facturum.errors import DataError, counted
+from facturum.errors import DataError, bounded, counted
 from facturum.files.builds.built_design import FromBuild, Origin
+from facturum.threads import one_blas_thread
+from facturum.trial.asked import asked_effect
+from facturum.trial.covariances import ErrorKind
+from facturum.trial.effects import Effect
+from facturum.trial.regression import Fit, estimate, fitted, run_trial
 from facturum.trial.rows import Block, Rows
+from facturum.trial.trial import Trial
 
 if TYPE_CHECKING:
     from facturum.design import Design
+
+
+class Fitting:
+    """What is fitted of a design."""
+
+    _origin: Origin
+
+    @property
+    def _design(self) -> Design:
+        return cast("Design", self)
+
+    @checked
+    def trial(
+        self, model: str = "linear", *, errors: str = "ordinary", by: str | Sequence[str] | None = None,
+        lags: int | None = None, table: Any = None,
+    ) -> Trial:  # fmt: skip
+        """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
+
+        Least squares uses the factorisation that the checks have made. Rows that are not learned from are held out.
+
+        Args:
+            model: linear, logistic (of a response of 0 and 1) or poisson (of counts).
+            errors: ordinary; hc1 or hc3, robust to heteroscedasticity; clustered; autocorrelation.
+            by: the variable that names the unit, of clustered errors (or two of them) or of series (otherwise the
+                panel's).
+            lags: of autocorrelation; otherwise chosen by the number of periods.
+            table: the source of a stored build, for units and times that are not carried along.
+
+        Raises:
+            DataError: without a response, with too few rows, and where the response is separated.
+
+        Example:
+            >>> from facturum.plan import Plan
+            >>> design = Plan("y", {"x": "x"}).build({"x": [1, 2, 3, 4], "y": [3, 5, 8, 9]})
+            >>> round(design.trial()["x"].estimate, 6)
+            2.1
+        """
+        with bounded(), one_blas_thread():
+            return run_trial(rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, by, lags))[0]
+
+    def fit(self, model: str = "linear", table: Any = None, to_the_last_digit: bool = True) -> tuple[Fit, Rows]:
+        """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
+        return fitted(rows := rows_of(self._design, self._origin, table), model, to_the_last_digit), rows
+
+    @checked
+    def effects(
+        self, variable: str, *, by: float | None = None, ratio: float | None = None, to: Any = None,
+        at: Mapping[str, Any] | None = None, within: str | None = None, model: str = "linear",
+        errors: str = "ordinary", clusters: str | Sequence[str] | None = None, lags: int | None = None,
+        table: Any = None,
+    ) -> Effect:  # fmt: skip
+        """Return what a change of a source variable comes to in the response, on average over the rows.
+
+        All that the plan makes of the variable moves with it, and all else in the table stays: the rows are built again
+        with the changed values, and predictions are compared. Of a logistic trial, the difference is that of the
+        probabilities. At most 65,536 rows are looked at, evenly spread.
+
+        Args:
+            variable: of the table, in each row's own period.
+            by: how much more it becomes.
+            ratio: by what it is multiplied.
+            to: what it becomes, or a pair (before, after); NaN for a missing value.
+            at: other variables with the values that they are set to first.
+            within: a condition; rows in which it holds are averaged over.
+            model, errors, lags: as for `trial`.
+            clusters: as `by` for `trial`.
+            table: the source, of a stored build.
+
+        Raises:
+            DataError: where the change cannot be made, or the coefficients do not tell its effect.
+
+        Example:
+            >>> from facturum.plan import Plan
+            >>> table = {"x": [1, 2, 3, 4, 5], "open": [True, False, True, False, False], "y": [3, 5, 8, 9, 12]}
+            >>> design = Plan("y", {"x": "x", "x2": "x ** 2", "open": "open"}).build(table)
+            >>> effect = design.effects("x", by=1, within="open")
+            >>> effect.text.partition(": ")[0]
+            'With x 1 higher, in rows in which open'
+        """
+        with bounded(), one_blas_thread():
+            in_memory = isinstance(self._origin, FromBuild)
+            if not in_memory and table is None:
+                raise DataError(
+                    "a stored build is built again with the changed values", remedy="Give its source: table=.."
+                )
+            built = self._origin.built if isinstance(self._origin, FromBuild) else self._built_again(table)
+            estimated = estimate(
+                rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, clusters, lags)
+            )
+            change = Asked(variable, by, ratio, to, at, within)
+            return asked_effect(estimated, moved(built.outline, change), variable)
+
+    def _built_again(self, table: Any) -> Built:
+        origin = self._design.plan.build(table)._origin
+        assert isinstance(origin, FromBuild)
+        return origin.built
 
 
 def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:

@@ -39,10 +39,16 @@ def effect_text(
     where_text = f", {where}" if where else ""
     share = "" if points is None else f", or {_size(points)[0]} percentage points {_size(points)[1]} on average"
     apart = "" if "apart from" in where else ", all else in the table unchanged"
-    return f"With {change}{where_text}: {_difference(response, estimate, low, high)}{share}{apart}."
+    return f"With {change}{where_text}: {difference_text(response, estimate, low, high)}{share}{apart}."
 
 
-def _difference(response: Response, estimate: float, low: float, high: float) -> str:
+def difference_text(response: Response, estimate: float, low: float, high: float) -> str:
+    """Return a difference in the response with its interval, in words.
+
+    Example:
+        >>> difference_text(Response("stays", "units"), 1.5, 1.0, 2.0)
+        'stays 1.5 higher (95 %: 1.0 to 2.0 higher)'
+    """
     if response.scale == "odds":
         odds, least, most = (float(np.exp(min(each, 700.0))) for each in (estimate, low, high))
         return f"{response.name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -63,6 +64,60 @@ def run_trial(rows: Rows, model: str, errors: ErrorKind) -> tuple[Trial, Fit]:
     Raises:
         DataError: where there is no response, or it does not fit the model; where there are too few rows.
     """
+    estimated = estimate(rows, model, errors)
+    return _told(estimated), estimated.fit
+
+
+@dataclass(frozen=True)
+class Estimated:
+    """The coefficients of a design, and what is known of them.
+
+    Args:
+        rows: the design.
+        fit: the coefficients.
+        spread: their covariance.
+        absorbed: the groups whose effects the response is less of.
+        likelihood: None of least squares.
+    """
+
+    rows: Rows
+    fit: Fit
+    spread: Spread
+    absorbed: Absorbed
+    likelihood: Likelihood | None
+
+    @property
+    def response(self) -> ColumnEntry:
+        """The response as the map has it."""
+        return next(entry for entry in self.rows.columns.columns if entry.role == "response")
+
+    @property
+    def quantile(self) -> float:
+        """Of the t or normal distribution, for 95 % intervals."""
+        return t_quantile(self.spread.free)
+
+    @cached_property
+    def identification(self) -> Identification:
+        """Which sums of coefficients are identified."""
+        return Identification.of(self.rows, self.rows.factor(), self.fit.solution.columns)
+
+    @property
+    def response_told(self) -> Response:
+        """How differences are reported."""
+        return _response_of(self.fit.model, self.response)
+
+    @property
+    def share_name(self) -> str:
+        """What the response is called as a share."""
+        return _response_of("linear", self.response).name
+
+
+def estimate(rows: Rows, model: str, errors: ErrorKind) -> Estimated:
+    """Fit a design.
+
+    Raises:
+        DataError: as `run_trial` does.
+    """
     refuse_response(rows, model)
     absorbed = absorbed_by(rows.columns) if model == "linear" else NOTHING
     likelihood: Likelihood | None = None
@@ -76,7 +131,7 @@ def run_trial(rows: Rows, model: str, errors: ErrorKind) -> tuple[Trial, Fit]:
     fit = Fit(solution, model)
     weight = None if model == "linear" else lambda block: FAMILIES[model].weight(fit.of(block))
     found = meat(rows, solution, errors, lambda block: block.y - fit.of(block), absorbed, weight)
-    return _told(rows, fit, Spread.of(solution, found, likelihood is not None), absorbed, likelihood), fit
+    return Estimated(rows, fit, Spread.of(solution, found, likelihood is not None), absorbed, likelihood)
 
 
 def fitted(rows: Rows, model: str, to_the_last_digit: bool = True) -> Fit:
@@ -116,18 +171,21 @@ def refuse_response(rows: Rows, model: str) -> None:
     )
 
 
-def _told(rows: Rows, fit: Fit, spread: Spread, absorbed: Absorbed, likelihood: Likelihood | None) -> Trial:
-    solution = fit.solution
-    quantile = t_quantile(spread.free)
-    response = next(entry for entry in rows.columns.columns if entry.role == "response")
+def _told(estimated: Estimated) -> Trial:
+    rows, fit, spread, absorbed = estimated.rows, estimated.fit, estimated.spread, estimated.absorbed
+    likelihood, solution, quantile, response = (
+        estimated.likelihood,
+        fit.solution,
+        estimated.quantile,
+        estimated.response,
+    )
     names = names_of(rows, solution.columns)
     entries = {entry.name: entry for entry in rows.columns.columns}
     coefficients = tuple(
         _coefficient(name, entries[name].term if name in entries else name, float(value), error, quantile, spread.free)
         for name, value, error in zip(names, solution.coefficients, spread.errors(), strict=True)
     )
-    identification = Identification.of(rows, rows.factor(), solution.columns)
-    effects = _effects(rows, fit, spread, identification, response, quantile)
+    identification, effects = estimated.identification, _effects(estimated)
     told = tuple(effects.all())
     along = autocorrelation(rows, lambda block: block.y - fit.of(block)) if likelihood is None else None
     units = units_text(rows.columns)
@@ -215,9 +273,8 @@ def _cautions(
         )
 
 
-def _effects(
-    rows: Rows, fit: Fit, spread: Spread, identification: Identification, response: ColumnEntry, quantile: float
-) -> Effects:
+def _effects(estimated: Estimated) -> Effects:
+    rows, fit, spread = estimated.rows, estimated.fit, estimated.spread
     kept, first = list(fit.solution.columns), 1 if rows.intercept else 0
     coefficients = np.zeros(len(rows.names))
     coefficients[kept] = fit.solution.coefficients[first:]
@@ -225,14 +282,14 @@ def _effects(
         rows.names,
         fit.solution.columns,
         coefficients,
-        identification.identifies,
+        estimated.identification.identifies,
         lambda weights: spread.error(np.concatenate([np.zeros(first), weights[kept]])),
-        quantile,
+        estimated.quantile,
     )
     shares = None
     if fit.model == "logistic":
         shares = np.concatenate([fit.of(block) for block in rows.blocks()])
-    return Effects(rows.changes(), known, _response_of(rows, fit.model, response), shares)
+    return Effects(rows.changes(), known, estimated.response_told, shares)
 
 
 def _tests(
@@ -267,7 +324,7 @@ def units_text(columns: ColumnMap) -> str:
     return f"log({subject})" if isinstance(reading, Logged) else subject
 
 
-def _response_of(rows: Rows, model: str, response: ColumnEntry) -> Response:
+def _response_of(model: str, response: ColumnEntry) -> Response:
     reading = reading_of(response.structure) if response.structure else None
     if model == "logistic":
         return Response(f"the odds that {proposition(reading)}", "odds")
