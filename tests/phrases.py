@@ -171,7 +171,7 @@ class Claimed:
             return [*known, None]
         own = self.slow.rows[i][name]
         start = float(known[0] if own is None else own)
-        edges = [float(n) + d for n in self.numbers for d in (-1.0, 1.0)]
+        edges = [float(n) + d for n in self.numbers for d in (-1.0, 1.0) if known[0] <= float(n) <= known[-1]]
         chosen = [float(known[int(at)]) for at in dice.integers(0, len(known), 4)]
         return [start + 1e-3, start + 1.0, *chosen, *edges[:6], None] if name != "floor" else [*known, None]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 
 import numpy as np
 
@@ -76,9 +77,33 @@ class Effects:
     def all(self) -> Iterator[Effect]:
         """Yield the effects of all variables; of those that are not identified their names are kept."""
         places = {name: at for at, name in enumerate(self.known.names)}
-        for change in self.changes:
-            if (effect := self._of(change, places)) is not None:
-                yield effect
+        for (variable, where, _), group in groupby(
+            self.changes, lambda change: (change.variable, change.where, bool(change.cycle))
+        ):
+            changes = list(group)
+            found = [effect for change in changes if (effect := self._of(change, places)) is not None]
+            yield from found
+            parts = [change for change in changes if change.cycle]
+            if len(parts) > 1 and len(found) == len(changes):
+                yield from self._range(variable, where, parts, places)
+
+    def _range(
+        self, variable: str, where: str, parts: Sequence[ChangeEntry], places: Mapping[str, int]
+    ) -> Iterator[Effect]:
+        """Yield what lies between the highest and the lowest part of a cycle."""
+        first = parts[0].change.rpartition(" rather than ")[2]
+        weights: dict[str, Mapping[str, float]] = {first: {}} | {part.cycle: part.weights for part in parts}
+        height = {
+            part: sum(weight * self.known.coefficients[places[name]] for name, weight in each.items())
+            for part, each in weights.items()
+        }
+        top, bottom = max(height, key=lambda part: height[part]), min(height, key=lambda part: height[part])
+        names = {*weights[top], *weights[bottom]}
+        between = {name: weights[top].get(name, 0.0) - weights[bottom].get(name, 0.0) for name in names}
+        text = f"{variable} = {top} (the peak) rather than {bottom} (the trough)"
+        change = ChangeEntry(variable=variable, change=text, where=where, weights=between, rows=parts[0].rows)
+        if (effect := self._of(change, places)) is not None:
+            yield effect
 
     def _of(self, change: ChangeEntry, places: Mapping[str, int]) -> Effect | None:
         weights = np.zeros(len(places))

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.counterfactual.reads import Reads
-from facturum.audit.counterfactual.worlds import Worlds
+from facturum.audit.counterfactual.worlds import FAR, Worlds
 from facturum.data.time.periods import moved_on
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.data.variable import Variable
@@ -268,10 +268,17 @@ class Probes:
     def _readers(self) -> dict[tuple[str, int], frozenset[int]]:
         """The columns that read a variable in each period."""
         found: dict[tuple[str, int], list[int]] = {}
+        prepared = self._outline.prepared
         for at, column in enumerate(self._outline.columns):
-            for name, offsets in self.reads.of(column.column.formula).items() if column.column is not None else ():
+            if column.column is None:
+                continue
+            formula = column.column.formula
+            fills = any(node.filled_from() for node in prepared.reached(formula))
+            for name, offsets in self.reads.of(formula).items():
                 for when in offsets:
                     found.setdefault((name, when), []).append(at)
+                for when in range(-FAR, FAR + 1) if fills else ():  # each of which may fill another
+                    found.setdefault((name, when), []).append(when - 10 * FAR)
         return {cell: frozenset(each) for cell, each in found.items()}
 
     def _others(self, name: str, when: int | None) -> Iterator[tuple[Candidate, bool]]:

@@ -16,7 +16,7 @@ from facturum.language.reading import Factor, Power
 
 EXACT = 1e-9  # of the largest value of a column: what is less has not moved
 FOLLOWS = 1e-6  # of the movement claimed
-SEVERAL = 3  # changes of each number in a product of several
+SEVERAL = {2: 24, 3: 5}  # changes of each number in a product of so many; 3 of more
 
 
 @dataclass(frozen=True)
@@ -145,12 +145,12 @@ def slopes_where(matrix: FloatArray, worth: FloatArray, held: Mask) -> FloatArra
     return np.concatenate(found) if found else np.zeros((0, matrix.shape[2]))
 
 
-def telling(tried: Tried) -> Array:
-    """Return a few changes that most rows can make, and that differ."""
+def telling(tried: Tried, factors: int) -> Array:
+    """Return changes that most rows can make, and that differ: fewer in products of many factors."""
     with np.errstate(all="ignore"):
         differs = np.isfinite(tried.worth) & (tried.worth != tried.worth[:, :1])
     able = np.flatnonzero(differs.sum(axis=0) * 2 >= max(differs.sum(axis=0).max(initial=0), 1))
-    return able[np.unique(np.linspace(0, len(able) - 1, SEVERAL).astype(int))] if len(able) else able
+    return able[np.unique(np.linspace(0, len(able) - 1, SEVERAL.get(factors, 3)).astype(int))] if len(able) else able
 
 
 def nth_hit(hit: Mask, way: int, ways: int) -> Array:

@@ -10,7 +10,6 @@ from facturum.audit.counterfactual.probes import Probes, Tried, changes_to
 from facturum.audit.readings.claims import ColumnGroup
 from facturum.audit.readings.comparisons import (
     EXACT,
-    SEVERAL,
     Axis,
     Movement,
     Scheme,
@@ -35,6 +34,7 @@ MOST_SPANNING = 200  # columns that read a variable, among which a factor is loo
 SPANNED = 1e-7
 FEW = 8  # values that are each reached in several ways
 MOST_WAYS = 24
+FEW_WAYS = 3  # in products
 KEPT = 8  # matrices, which further groups of the same factors use
 
 
@@ -264,7 +264,7 @@ class Prover:
         if factor.stepwise:
             values = sorted({value for factors in group.factors for value, _ in factors[at].compared})
             return (
-                self._reaching(factor.node, tuple(values), MOST_WAYS if len(group.factors[0]) == 1 else SEVERAL)
+                self._reaching(factor.node, tuple(values), MOST_WAYS if len(group.factors[0]) == 1 else FEW_WAYS)
                 if values
                 else None
             )
@@ -273,7 +273,7 @@ class Prover:
         tried = self._probes.tried(factor.node)
         points = np.arange(tried.worth.shape[1])
         if len(group.factors[0]) > 1:
-            points = np.concatenate([[0], telling(tried)])
+            points = np.concatenate([[0], telling(tried, len(group.factors[0]))])
         return Axis(tried.candidates, np.tile(points, (len(tried.worth), 1)), (), tried)
 
     def _reaching(self, node: Node, values: tuple[float, ...], several: int = 1) -> Axis:
