@@ -467,10 +467,12 @@ class Meanings(unittest.TestCase):
             design = plan.build(given)
             trial = design.trial()
             told = [each for each in trial.effects if each.subject == subject and "median" in each.at]
-            self.assertEqual(len(told), several, season)
+            self.assertEqual(len(told), several + 1, season)  # and from the trough to the peak
+            self.assertGreaterEqual(told[-1].estimate, max(abs(each.estimate) for each in told))
             beds = np.full(ROWS, np.quantile(given["beds"], 0.5))
             for each in told:
-                new, old = each.change.removeprefix(f"{subject} = ").split(" rather than ")
+                said = each.change.replace(" (the peak)", "").replace(" (the trough)", "")
+                new, old = said.removeprefix(f"{subject} = ").split(" rather than ")
                 ends = []
                 for part in (old, new):
                     number = 1 + names.index(part) if part in names else 3 * int(part[1])
