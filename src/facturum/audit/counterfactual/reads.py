@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from facturum.engine.planning.leaks import offsets_after
-from facturum.language.core import Name
+from facturum.language.core import Multiply, Name
 from facturum.language.nodes import Node
 
 
@@ -43,7 +43,8 @@ class Reads:
         for field, child in node.arguments():
             if without_groups and field in node.groups_by:
                 continue
-            for variable, offsets in self._read(child, without_groups).items():
+            factor = without_groups and isinstance(node, Multiply)  # one made of groups alone moves with them
+            for variable, offsets in (self.moving(child) if factor else self._read(child, without_groups)).items():
                 after = offsets_after(offsets, steps)
                 found[variable] = found[variable] | after if variable in found else after
         return found
