@@ -156,8 +156,8 @@ class Claim:
     def moved(self, before: World, after: World) -> float:
         """Return by how much the prediction differs; NaN where a column has no value, or one that is held moves."""
         change = self.made.row(after) - self.made.row(before)
-        if any(change[self.made.names.index(name)] for name in self.steady):
-            return math.nan
+        if np.isnan(change).any() or any(change[self.made.names.index(name)] for name in self.steady):
+            return math.nan  # where a column is missing, nothing is predicted
         if not (all(holds(before) for _, holds in self.where) and all(holds(after) for _, holds in self.where)):
             return math.nan
         pairs = zip(self.made.names, change.tolist(), strict=True)

@@ -25,6 +25,7 @@ from facturum.audit.fingerprints import ColumnDigest, Fingerprint, column_digest
 from facturum.audit.formulas import formula_texts
 from facturum.audit.origins import fingerprints_of
 from facturum.audit.readings.sentences import Sentences
+from facturum.audit.remedying import remedied
 from facturum.audit.report import BuildReport
 from facturum.audit.topics.timeline import conversion_entries, conversion_warnings
 from facturum.audit.warnings import (
@@ -152,6 +153,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
     # rows that a resolved plan is applied to are not fitted: that a column is constant in them says nothing
     findings = [] if plan.resolved else checks.findings(report.moments, report.response_moments, rows.kept, plan)
     refuse(findings, checks.levels)
+    findings = remedied(findings, report, plan)
     inflation, drifts = checks.inflation(), checks.drifts()
     entries = [
         each.model_copy(update={"inflation": inflation.get(each.name), "drift": drifts.get(each.name)})
@@ -165,7 +167,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         resolved=outline.spec.model_dump(exclude_defaults=True),
         definitions=[DefinitionEntry(name=d.name, formula=d.formula) for d in definitions],
         warnings=[
-            *[each.text for each in findings if each.level == WARNING],
+            *[each.told for each in findings if each.level == WARNING],
             *plan_warnings(outline),
             *shared_warnings(outline),
             *report.lookups.warnings(),
@@ -194,7 +196,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
             FindingEntry(
                 check=f.check,
                 level=f.level,
-                text=f.text,
+                text=f.told,
                 columns=list(f.columns),
                 rows=list(f.rows),
                 edit=None if f.edit is None else dict(f.edit),

@@ -56,12 +56,13 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
             for d in columns.definitions
         ]
         view.append("")
-    view += [Text.assemble(("warning: ", "bold yellow"), safe(warning)) for warning in columns.warnings]
-    numbers = {each.text: number for number, each in enumerate((f for f in columns.findings if f.edit), 1)}
-    for finding in columns.findings:
-        if finding.level == NOTE:
-            number = f" (remedy {numbers[finding.text]})" if finding.edit else ""
-            view.append(Text.assemble((f"note{number}: ", "bold"), safe(finding.text)))
+    numbers = {each.text: f" (remedy {at})" for at, each in enumerate((f for f in columns.findings if f.edit), 1)}
+    view += [
+        Text.assemble((f"warning{numbers.get(warning, '')}: ", "bold yellow"), safe(warning))
+        for warning in columns.warnings
+    ]
+    notes = [finding.text for finding in columns.findings if finding.level == NOTE]
+    view += [Text.assemble((f"note{numbers.get(note, '')}: ", "bold"), safe(note)) for note in notes]
     if numbers and brief:
         view.append(Text("  facturum amend PLAN DATA --take 1 --out FILE writes the plan with a remedy", "dim"))
     return Group(*view)

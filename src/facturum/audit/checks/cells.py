@@ -83,10 +83,10 @@ class Cells:
             empty = any(not rows for _, rows, _ in thin)
             yield Finding(
                 "few_rows",
-                f"{term} has {'no rows, or fewer than five,' if empty else 'fewer than five rows'} with {told}{more}. "
-                "Pool them with pool=, or regroup the categories.",
+                f"{term} has {'no rows, or fewer than five,' if empty else 'fewer than five rows'} with {told}{more}.",
                 names,
                 level=WARNING if empty else NOTE,
+                remedy="Pool them with pool=, or regroup the categories.",
             )
 
     def _grouped(self, at: int) -> bool:
@@ -137,9 +137,9 @@ class Cells:
             told = ", ".join(f"{name} ({counted(rows, 'row')})" for name, rows in rare[:8])
             yield Finding(
                 "rare",
-                f"columns that are zero in all but a few of {self.rows:,} rows: {told}. Pool or regroup categories, or "
-                "leave these columns out.",
+                f"columns that are zero in all but a few of {self.rows:,} rows: {told}.",
                 tuple(name for name, _ in rare),
+                remedy="Pool or regroup categories, or leave these columns out.",
             )
 
     def _separating(self) -> Iterator[Finding]:
@@ -156,9 +156,9 @@ class Cells:
             yield Finding(
                 "separation",
                 f"{name} alone predicts {response} without error: its values where {response} is 1 lie apart from "
-                "those where it is 0. A logistic regression has no finite coefficient. Leave it out, if it is known "
-                "only afterwards.",
+                "those where it is 0. A logistic regression has no finite coefficient.",
                 (name,),
+                remedy="Leave it out, if it is known only afterwards.",
             )
         one_sided = []
         for place, rows in self.counts().items():
@@ -173,8 +173,9 @@ class Cells:
             yield Finding(
                 "separation",
                 f"{response} is {value} in {'the one row' if rows == 1 else f'all {rows:,} rows'} with {text}: the "
-                "coefficient of a logistic regression is not finite (separation). Pool or regroup the category.",
+                "coefficient of a logistic regression is not finite (separation).",
                 (name,),
+                remedy="Pool or regroup the category.",
             )
         if len(one_sided) > 6:
             names = tuple(name for name, *_ in one_sided[6:])

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import cached_property
-from typing import Literal
 
 import numpy as np
 
@@ -21,8 +20,6 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import counted, named
-from facturum.language.core import Name
-from facturum.language.operations.transforms import Log
 from facturum.numerics.factors import Factor
 from facturum.numerics.moments import Moments
 from facturum.threads import one_blas_thread
@@ -79,17 +76,20 @@ class Checks:
             frozenset() if learning is None else _constant(learning, len(self._predictors)),
         )
 
-    def findings(self, moments: Moments, response: Moments, rows: int, plan: PlanSpec) -> list[Finding]:
+    def findings(
+        self, moments: Moments, response: Moments, rows: int, plan: PlanSpec, trying: bool = True
+    ) -> list[Finding]:
         """Return what all checks of the plan found.
 
         Args:
             moments: of the columns.
             response: of the response.
             rows: of the matrix.
-            plan: as written, whose edits are tried.
+            plan: as written.
+            trying: whether edits of it are tried.
         """
         with one_blas_thread():
-            remedies = Remedies(plan, self.outline)
+            remedies = Remedies(plan, self.outline) if trying else None
             near = [] if self.collinearity is None else self.collinearity.findings(remedies)
             dependent = [*near, *self._wide()]
             self._figures()
@@ -133,22 +133,23 @@ class Checks:
         yield from self._without_spread({self.outline.columns[at].name for at in same})
         for column, value in ((self.outline.columns[at], float(moments.smallest[at])) for at in sorted(same)):
             if column.role != INTERCEPT:
-                text = f"{column.name} is {value:.6g} in every row of the matrix: {self._of_constant(column, value)}"
-                yield Finding("constant", text, (column.name,))
+                why, remedy = self._of_constant(column, value)
+                text = f"{column.name} is {value:.6g} in every row of the matrix: {why}"
+                yield Finding("constant", text, (column.name,), remedy=remedy)
         for at in sorted(constants(self.outline.responses, response)):
             value = float(response.smallest[at])
             text = f"the response is {value:.6g} in every row of the matrix: there is nothing to explain."
             yield Finding("constant", text, (self.outline.responses[at].name,))
 
-    def _of_constant(self, column: BuiltColumn, value: float) -> str:
+    def _of_constant(self, column: BuiltColumn, value: float) -> tuple[str, str]:
         """Return what follows from a constant column, and what to do."""
         if value == 0:
             of_category = column.column is not None and column.column.reference is not None
             holds = "no row is in its category" if of_category else "no row is different"
-            return f"{holds}, and it has no coefficient. Leave it out."
+            return f"{holds}, and it has no coefficient.", "Leave it out."
         if self.outline.spec.intercept:
-            return "it is collinear with the intercept. Leave it out."
-        return "it takes the place of an intercept."
+            return "it is collinear with the intercept.", "Leave it out."
+        return "it takes the place of an intercept.", ""
 
     def _without_spread(self, known: set[str]) -> Iterator[Finding]:
         """Yield columns that vary by rounding errors alone, or in no row without missing values."""
@@ -161,14 +162,9 @@ class Checks:
             zero = factor.zero[at]
             if self._predictors[at].name not in known and (self.outline.spec.intercept or zero):
                 value = 0.0 if zero else rounded(float(factor.mean[at]))
-                yield self._about(
-                    "constant", at, f"is {value:.6g} in every {where}, and has no coefficient. Leave it out."
-                )
-
-    def _about(self, check: str, at: int, text: str, level: Literal["warning", "note"] = WARNING) -> Finding:
-        """Return a finding about one predictor."""
-        name = self._predictors[at].name
-        return Finding(check, f"{name} {text}", (name,), level=level)
+                name = self._predictors[at].name
+                text = f"{name} is {value:.6g} in every {where}, and has no coefficient."
+                yield Finding("constant", text, (name,), remedy="Leave it out.")
 
     def _scales(self, moments: Moments) -> Iterator[Finding]:
         sizes = {
@@ -182,17 +178,12 @@ class Checks:
         if sizes[large] <= UNLIKE * sizes[small]:
             return
         names = self.outline.columns[large].name, self.outline.columns[small].name
-        middle = float(np.median(list(sizes.values())))
-        worse = large if sizes[large] / middle >= middle / sizes[small] else small
-        power = round(np.log10(sizes[worse]))
-        how = f"divide {self.outline.columns[worse].name} by 1e{power}" if power > 0 else (
-            f"multiply {self.outline.columns[worse].name} by 1e{-power}"
-        )  # fmt: skip
         yield Finding(
             "scale",
             f"the standard deviation of {names[0]} is {sizes[large] / sizes[small]:.1g} times that of {names[1]}, "
-            f"which costs solvers digits: {how}, or standardize it.",
+            "which costs solvers digits.",
             names,
+            remedy="Bring them to one size, or standardize them.",
         )
 
     def _extremes(self, moments: Moments) -> Iterator[Finding]:
@@ -209,24 +200,14 @@ class Checks:
             place = self.sums.places.index(at)
             rows = () if leverages is None else (int(leverages.farthest_rows[place]),)
             where = f" in row {rows[0]:,}" if rows else ""
-            remedy = self._shortened(column, bool(moments.smallest[at] > 0))
             yield Finding(
                 "extremes",
-                f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean. Check the "
-                f"cell{remedy}.",
+                f"{column.name} is {value:.6g}{where}, {far:.1f} standard deviations from its mean.",
                 (column.name,),
                 rows,
                 NOTE,
+                remedy="Check the cell.",
             )
-
-    def _shortened(self, column: BuiltColumn, positive: bool) -> str:
-        """Return how the plan is written so that extreme values count less, where it can be."""
-        term = self.outline.prepared.terms.get(column.term or "")
-        if isinstance(term, Name):
-            return f", or write winsorize({term}, shares=[0.01, 0.99])" + (f" or log({term})" if positive else "")
-        if isinstance(term, Log) and isinstance(term.x, Name):
-            return f", or write log(winsorize({term.x}, shares=[0.01, 0.99]))"
-        return ""
 
     def _leverages(self, rows: int) -> Iterator[Finding]:
         listed = self.leverages()

@@ -112,11 +112,11 @@ class Collinearity:
     def _names(self, at: Sequence[int]) -> tuple[str, ...]:
         return tuple(self.columns[each].name for each in at)
 
-    def findings(self, remedies: Remedies) -> Iterator[Finding]:
+    def findings(self, remedies: Remedies | None) -> Iterator[Finding]:
         """Yield what there is to say of exact relations, duplicates, near relations and inflation.
 
         Args:
-            remedies: edits of the plan, which are tried before they are told.
+            remedies: edits of the plan, which are tried before they are told; None for none.
         """
         yield from self._exact_ones()
         if self.learning is not None:
@@ -162,9 +162,9 @@ class Collinearity:
         names = self._names([each.columns[-1] for each in exact])
         text = (
             f"{len(exact):,} of {len(self.columns):,} columns are linear combinations of others in the "
-            f"{self.factor.rows:,} rows. Leave columns out, or take more rows."
+            f"{self.factor.rows:,} rows."
         )
-        return Finding("dependence", text, names)
+        return Finding("dependence", text, names, remedy="Leave columns out, or take more rows.")
 
     def _dependent_term(self, term: str, own: list[Relation], out: list[int]) -> Finding:
         """Return that many columns of a term are combinations of others."""
@@ -173,8 +173,8 @@ class Collinearity:
         terms = [other for other in others if other != term] or ["the others"]
         which = f"the {width:,} columns" if len(set(out)) == width else f"{len(own):,} of the {width:,} columns"
         names = self._names(out)
-        text = f"{which} of {term} are linear combinations of those of {named(terms)}. Leave out {term}, or those."
-        return Finding("dependence", text, names)
+        text = f"{which} of {term} are linear combinations of those of {named(terms)}."
+        return Finding("dependence", text, names, remedy=f"Leave out {term}, or those.")
 
     def _without_noise(self, relation: Relation) -> Relation:
         """Return a relation whose constant is 0 where it is a rounding error of the columns added up."""
@@ -186,20 +186,20 @@ class Collinearity:
         names, relation = self._names(relation.columns), self._without_noise(relation)
         text = relation_text(names, relation)
         if len(names) == 2 and abs(relation.weights[0] - 1) < 1e-12 and abs(relation.constant) <= 1e-12:
-            return Finding("duplicate", f"{names[1]} is the same as {names[0]}{where}. Leave one of them out.", names)
-        return Finding("dependence", f"{text}{where}; {self._remedy(relation, names)}", names)
+            text = f"{names[1]} is the same as {names[0]}{where}."
+            return Finding("duplicate", text, names, remedy="Leave one of them out.")
+        what, remedy = self._remedy(relation, names)
+        return Finding("dependence", f"{text}{where}; {what}", names, remedy=remedy)
 
-    def _remedy(self, relation: Relation, names: Sequence[str]) -> str:
-        """Return what cures an exact relation."""
+    def _remedy(self, relation: Relation, names: Sequence[str]) -> tuple[str, str]:
+        """Return what follows from an exact relation, and what cures it."""
         own = {self.columns[at].term for at in relation.columns}
         term = self.outline.prepared.terms.get(next(iter(own))) if len(own) == 1 else None
         all_of_it = term is not None and len(relation.columns) == sum(c.term in own for c in self.columns)
         if self._intercept and all_of_it and isinstance(term, Category) and len(names) > 1:
-            return (
-                f"the columns of {next(iter(own))} add up to the intercept: write coding='reference', or "
-                "intercept = false."
-            )
-        return f"{named(names)} have no coefficients of their own. {leave_out(names)}"
+            what = f"the columns of {next(iter(own))} add up to the intercept."
+            return what, "Write coding='reference', or intercept = false."
+        return f"{named(names)} have no coefficients of their own.", leave_out(names)
 
     def _while_learning(self, learning: Factor) -> Iterator[Finding]:
         """Yield the relations that hold only in the learning rows."""
@@ -213,9 +213,9 @@ class Collinearity:
             value = 0.0 if learning.zero[at] else rounded(float(learning.mean[at]))
             yield Finding(
                 "constant",
-                f"{name} is {value:.6g} in every learning row, and has no coefficient there. Leave it out, or learn "
-                "from other rows.",
+                f"{name} is {value:.6g} in every learning row, and has no coefficient there.",
                 (name,),
+                remedy="Leave it out, or learn from other rows.",
             )
 
     def _holds(self, relation: Relation) -> bool:
@@ -231,11 +231,12 @@ class Collinearity:
         text = relation_text(names, relation, near=True)
         return Finding(
             "near_dependence",
-            f"{text}, apart from {relation.apart:.1g} of the spread of {names[-1]}. Leave out one of {named(names)}.",
+            f"{text}, apart from {relation.apart:.1g} of the spread of {names[-1]}.",
             names,
+            remedy=f"Leave out one of {named(names)}.",
         )
 
-    def _inflated(self, told: set[int], remedies: Remedies) -> Iterator[Finding]:
+    def _inflated(self, told: set[int], remedies: Remedies | None) -> Iterator[Finding]:
         """Yield, of columns whose variance is inflated, those behind it and whether centring would cure it."""
         if self.inflation is None or self.condition is None:
             return
@@ -267,9 +268,9 @@ class Collinearity:
         after = {at: outcome.inflation.get(self.columns[at].name, 1.0) for at in high}
         return sorted((at for at in high if after[at] <= max(HIGH, high[at] / 10)), key=lambda at: -high[at])
 
-    def _cure(self, high: Mapping[int, float], remedies: Remedies) -> tuple[Edit, Outcome] | None:
+    def _cure(self, high: Mapping[int, float], remedies: Remedies | None) -> tuple[Edit, Outcome] | None:
         """Return the edit that centres numbers in powers and products, where it lowers inflation and keeps the fit."""
-        if not high or not self._intercept:
+        if not high or not self._intercept or remedies is None:
             return None
         terms = list(dict.fromkeys(self.columns[at].term for at in range(len(self.columns))))
         edit = remedies.centred(terms)
@@ -327,12 +328,12 @@ class Collinearity:
         remedy = "Leave one of them out, combine them, or accept wide intervals."
         if len(at) == 1:
             times = _times(high[at[0]])
-            text = f"the variance of the coefficient of {names[0]} is inflated {times} times{by}. {remedy}"
+            text = f"the variance of the coefficient of {names[0]} is inflated {times} times{by}."
         else:
             told = [f"{self.columns[each].name} {_times(high[each])} times" for each in at[:3]]
             more = f" and {len(at) - 3:,} others" if len(at) > 3 else ""
-            text = f"variances of coefficients are inflated ({', '.join(told)}{more}){by}. {remedy}"
-        return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING)
+            text = f"variances of coefficients are inflated ({', '.join(told)}{more}){by}."
+        return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING, remedy=remedy)
 
     def summary(self) -> str:
         """Return rank and condition in words."""

@@ -35,7 +35,8 @@ class Finding:
 
     Args:
         check: which, by its key in [checks].
-        text: one sentence on it, and the remedy.
+        text: one sentence on it.
+        remedy: what to do, in a sentence; "" where there is nothing.
         columns: concerned.
         rows: source row numbers, the first few.
         level: warning, or note for what is good to know.
@@ -48,6 +49,12 @@ class Finding:
     rows: tuple[int, ...] = ()
     level: Literal["warning", "note"] = "warning"
     edit: Mapping[str, str | None] | None = None
+    remedy: str = ""
+
+    @property
+    def told(self) -> str:
+        """The sentence with its remedy."""
+        return f"{self.text} {self.remedy}" if self.remedy else self.text
 
 
 def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
@@ -60,10 +67,10 @@ def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
     wrong = [each for each in findings if levels.of(each.check) in levels_refused[each.level]]
     if wrong:
         first, *others = wrong
-        more = "".join(f"\nchecks.{each.check}: {each.text}" for each in others)
+        more = "".join(f"\nchecks.{each.check}: {each.told}" for each in others)
         keys = ", ".join(dict.fromkeys(f'{each.check} = "warn"' for each in wrong))
         raise ChecksFailed(
-            first.text + more,
+            first.told + more,
             place=f"checks.{first.check}",
             remedy=f"Mend it, or write {keys} in [checks] (and build without --strict).",
         )

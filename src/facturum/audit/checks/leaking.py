@@ -13,6 +13,7 @@ from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.leaks import apart_from_means, explained_variables, looks
 
+KNOWN = "Leave it out, unless it is known beforehand."
 NEAR_COPY = 0.999  # share of the variance of the response that one predictor explains
 
 
@@ -25,29 +26,31 @@ def leak_findings(outline: Outline, sums: Summaries, predictors: Sequence[BuiltC
         predictors: the columns without the intercept.
     """
 
-    def about(at: int, text: str, level: Literal["warning", "note"] = WARNING) -> Finding:
+    def about(at: int, text: str, remedy: str, level: Literal["warning", "note"] = WARNING) -> Finding:
         name = predictors[at].name
-        return Finding("leak", f"{name} {text}", (name,), level=level)
+        return Finding("leak", f"{name} {text}", (name,), level=level, remedy=remedy)
 
     copies = [] if sums.copies is None else sums.copies.found()
     for at in copies:
         yield about(
             at,
             f"is one-to-one with the response {outline.responses[0].name}, and in its order in every row: it may be a "
-            "copy of it on another scale. Leave it out, unless it is known beforehand.",
+            "copy of it on another scale.",
+            KNOWN,
         )
     for at, share in _near_copies(outline, sums, predictors):
         if at not in copies:
             yield about(
                 at,
                 f"alone explains {100 * share:.5g} % of the variance of the response {outline.responses[0].name}: it "
-                "may be a copy of it, rounded or measured again. Leave it out, unless it is known beforehand.",
+                "may be a copy of it, rounded or measured again.",
+                KNOWN,
             )
     for at in sums.counting.found():
         yield about(
             at,
-            'holds whole numbers that increase from row to row, as an id does. Leave it out, or write kind = "id" in '
-            "[variables]; if it is a trend, write trend().",
+            "holds whole numbers that increase from row to row, as an id does.",
+            'Leave it out, or write kind = "id" in [variables]; if it is a trend, write trend().',
             NOTE,
         )
     yield from _later_periods(outline, predictors)

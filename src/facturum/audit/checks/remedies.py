@@ -42,6 +42,10 @@ class Edit:
         terms = {key: self.terms.get(key, text) for key, text in plan.terms.items()}
         return plan.model_copy(update={"terms": {key: text for key, text in terms.items() if text is not None}})
 
+    def quoted(self) -> list[tuple[str, str]]:
+        """Return the terms that change, each with its new text as a plan file holds it."""
+        return [(key, quoted(text)) for key, text in self.terms.items() if text is not None]
+
     def __str__(self) -> str:
         lines = [f"leave {key} out" if text is None else f"{key} = {quoted(text)}" for key, text in self.terms.items()]
         return "; ".join(lines)
@@ -145,10 +149,10 @@ class Remedies:
         factors = Inflation.of(triangle).of_columns().tolist()
         names = [made.columns[at].name.removeprefix(mark) for at in after]
         old, new = made.X[:, before], made.X[:, [0, *after]]
-        return Outcome(dict(zip(names, factors, strict=True)), _spans(old, new) and _spans(new, old))
+        return Outcome(dict(zip(names, factors, strict=True)), spans(old, new) and spans(new, old))
 
 
-def _spans(basis: FloatArray, matrix: FloatArray) -> bool:
+def spans(basis: FloatArray, matrix: FloatArray) -> bool:
     """Return whether columns lie in the span of others."""
     length = np.linalg.norm(basis, axis=0)
     scaled = basis / np.where(length > 0, length, 1.0)

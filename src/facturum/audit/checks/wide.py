@@ -86,8 +86,9 @@ def wide_findings(outline: Outline, family: Family, absorbed: Absorbed, truth: b
         yield Finding(
             "dependence",
             f"{told}: constant within each {family.term}, and so combinations of its {len(family.places):,} "
-            f"indicators. Leave out {term}, or {family.term}.",
+            "indicators.",
             tuple(names[at] for at in own),
+            remedy=f"Leave out {term}, or {family.term}.",
         )
     for relation in relations(factor, True, within):
         if relation.exact:
@@ -114,7 +115,7 @@ def _beside(relation: Relation, names: list[str], family: Family, absorbed: Abso
     constant = float(by_group[seen][0]) if alone and seen.any() else 0.0
     text = relation_text(told, Relation(relation.columns, relation.weights, constant, 0.0, True), True)
     beside = "" if alone else f", apart from a number for each {family.term}"
-    return Finding("dependence", f"{text}{beside}. {leave_out(told)}", tuple(told))
+    return Finding("dependence", f"{text}{beside}.", tuple(told), remedy=leave_out(told))
 
 
 def _separating(outline: Outline, family: Family, absorbed: Absorbed) -> Iterator[Finding]:
@@ -126,6 +127,7 @@ def _separating(outline: Outline, family: Family, absorbed: Absorbed) -> Iterato
         yield Finding(
             "separation",
             f"{name} has one value only in {counted(len(columns), 'category')} of {family.term} "
-            f"({named(columns[:FEW_GROUPS])}): their coefficients in a logistic regression are not finite. Pool them.",
+            f"({named(columns[:FEW_GROUPS])}): their coefficients in a logistic regression are not finite.",
             tuple(columns),
+            remedy="Pool them.",
         )

@@ -26,6 +26,7 @@ MAX_OFFSETS = 12  # periods in which a variable is changed; where more matter, i
 SHIFTS = (1, -1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)  # by which the time of rows is moved
 WORLDS = 3_000  # that one expression is looked at in
 MAX_ROWS = 24  # that a claim is proved on
+NEAREST = 3  # periods of a variable, in which rows with extreme values are taken
 
 
 @dataclass(frozen=True)
@@ -108,11 +109,13 @@ class Probes:
         order: dict[int, None] = {}
         spread = np.linspace(0, len(complete) - 1, min(8, len(complete))).astype(np.int64)
         for name in self._variables:
-            variable = self._sample(name)
-            if variable.kind is Kind.NUMBER and len(order) < MAX_ROWS:
-                data = np.where(variable.missing_rows(), np.nan, variable.data.astype(np.float64))[complete]
-                if not np.isnan(data).all():
-                    order |= dict.fromkeys([int(np.nanargmin(data)), int(np.nanargmax(data))])
+            offsets = self._offsets.get(name, frozenset({0}))
+            for when in sorted(offsets, key=abs)[:NEAREST] if self._sample(name).kind is Kind.NUMBER else ():
+                own, there = self._looked_at.held(name, when)
+                data = np.where(there, own, np.nan).astype(np.float64)[complete]
+                if len(order) < MAX_ROWS and not np.isnan(data).all():
+                    order |= dict.fromkeys([int(np.nanargmax(data)), int(np.nanargmin(data))])
+                    order |= dict.fromkeys(np.flatnonzero(np.isnan(data))[:1].tolist())
         chosen = [*dict.fromkeys([*spread[:4].tolist(), *list(order)[: MAX_ROWS - 8], *spread.tolist()])]
         rest = np.linspace(0, len(complete) - 1, MAX_ROWS).astype(np.int64).tolist()
         rows = list(dict.fromkeys([*chosen, *rest]))[:MAX_ROWS]
@@ -121,6 +124,15 @@ class Probes:
     @cached_property
     def _variables(self) -> list[str]:
         return self.read_by([*self._outline.prepared.terms])
+
+    @cached_property
+    def _offsets(self) -> dict[str, frozenset[int]]:
+        """The periods in which terms read each variable."""
+        found: dict[str, frozenset[int]] = {}
+        for node in self._outline.prepared.terms.values():
+            for name, offsets in self.reads.of(node).items():
+                found[name] = found.get(name, frozenset()) | offsets
+        return found
 
     def read_by(self, terms: Sequence[str]) -> list[str]:
         """Return the variables that some terms read."""
@@ -158,8 +170,7 @@ class Probes:
 
     def anywhere(self, variable: str) -> tuple[tuple[Candidate | None, ...], Mask]:
         """Return other values of a variable in each period in which columns read it, and in all, and small ones."""
-        roots = self._outline.prepared.terms.values()
-        offsets = frozenset().union(*(self.reads.of(node).get(variable, frozenset()) for node in roots))
+        offsets = self._offsets.get(variable, frozenset())
         cells = self._cells(variable, offsets or frozenset({0}))
         if offsets != {0} and (variable, None) not in cells:
             cells = [*cells, (variable, None)]

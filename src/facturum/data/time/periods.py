@@ -87,11 +87,9 @@ def moved_on(moments: Array, step: str, by: Array | int) -> Array:
         by: how many periods, of each.
 
     Example:
-        >>> from datetime import datetime
-        >>> from facturum.data.time.calendar import microseconds
-        >>> day = 24 * 3_600_000_000
-        >>> int(moved_on(np.array([microseconds(datetime(2023, 1, 31))]), "month", 1)[0]) // day - 19_358
-        30
+        >>> later = moved_on(np.array(["2023-01-31"], dtype="datetime64[us]").astype(np.int64), "month", 1)
+        >>> str(later.astype("datetime64[us]").astype("datetime64[D]")[0])
+        '2023-02-28'
     """
     period = period_numbers(moments, step)
     start, following = period_starts(period + by, step), period_starts(period + by + 1, step)

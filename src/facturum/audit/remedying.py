@@ -1,0 +1,219 @@
+"""Remedies of what checks found: edits of the plan, each built and checked anew before it is told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, fields, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from facturum.audit.checks.finding import NOTE, WARNING, Finding
+from facturum.audit.checks.remedies import MOST_CELLS, Edit, spans
+from facturum.audit.report import BuildReport, report_of
+from facturum.data.table import Table
+from facturum.data.values import Kind
+from facturum.engine.passes.build import Built, build
+from facturum.engine.passes.outline import INTERCEPT
+from facturum.engine.planning.spec import PlanSpec
+from facturum.errors import FacturumError
+from facturum.language.core import Number, Power
+from facturum.language.nodes import Node
+from facturum.language.parser import parse
+
+MOST_FINDINGS = 6  # of which edits are tried
+MOST_EDITS = 5  # of one finding
+MOST_COLUMNS = 300  # of a plan whose edits are tried
+POOLS = (5, 0.02, 0.05, 0.1)  # rows, or shares of the rows, below which categories are put together
+GATHERED = ("rare", "few_rows", "separation")  # checks that pooling cures
+DEPENDENT = ("dependence", "duplicate", "near_dependence")
+NOTHING = "No change of one term was found that mends it."
+
+
+@dataclass(frozen=True)
+class Tried:
+    """A plan built anew, and what its checks find."""
+
+    built: Built
+    findings: tuple[Finding, ...]
+
+    @property
+    def weight(self) -> tuple[int, int]:
+        """How many warnings there are, and how many findings."""
+        return sum(each.level == WARNING for each in self.findings), len(self.findings)
+
+
+def remedied(findings: Sequence[Finding], report: BuildReport, plan: PlanSpec) -> list[Finding]:
+    """Return findings with remedies that came out: edits without which they are there, and with which they are gone.
+
+    Args:
+        findings: of the build.
+        report: on it.
+        plan: as written.
+    """
+    workshop = _Workshop(report, plan)
+    known = [each for each in findings if each.check == "leak" and each.level == NOTE]  # an id, as a person knows
+    open_ones = [each for each in findings if each.edit is None and each.remedy and each not in known]
+    first = [id(each) for each in open_ones[:MOST_FINDINGS]] if workshop.open else []
+    return [workshop.mended(each) if id(each) in first else each for each in findings]
+
+
+class _Workshop:
+    """Where edits are tried."""
+
+    def __init__(self, report: BuildReport, plan: PlanSpec) -> None:
+        self._report, self._outline, self._plan = report, report.outline, plan
+        table, width = self._outline.prepared.table, max(len(self._outline.columns), 1)
+        self._rows = max(MOST_CELLS // width, 1)
+        self.open = width <= MOST_COLUMNS and not self._outline.prepared.shaped.history_rows
+        if plan.data.timing is not None and table.length > self._rows:
+            self.open = False
+        self._known: dict[str, Tried | None] = {}
+
+    @cached_property
+    def _table(self) -> Table:
+        table = self._outline.prepared.table
+        if table.length <= self._rows:
+            return table
+        return table.take(np.unique(np.linspace(0, table.length - 1, self._rows).astype(np.int64)))
+
+    @cached_property
+    def _before(self) -> Tried | None:
+        return self._tried(Edit({}))
+
+    def _tried(self, edit: Edit) -> Tried | None:
+        """Return the plan with an edit, built and checked; None where it cannot be built."""
+        key = str(edit)
+        if key not in self._known:
+            shaped: dict[str, Any] = {"stack": None, "convert": None, "series": {}, "variables": {}}
+            try:
+                built = build(edit.applied(self._plan.model_copy(update=shaped)), self._table)
+                report, _ = report_of(built)
+                rows = report.totals.kept
+                found = report.checks.findings(report.moments, report.response_moments, rows, built.spec, trying=False)
+                self._known[key] = Tried(built, tuple(found))
+            except FacturumError:
+                self._known[key] = None
+        return self._known[key]
+
+    def mended(self, finding: Finding) -> Finding:
+        """Return a finding with the first edit that mends it; where edits were tried in vain, saying so."""
+        before = self._before
+        edits = [edit for edit in self._edits(finding) if edit.applied(self._plan).terms][:MOST_EDITS]
+        if before is None or not edits or not _there(finding, before.findings):
+            return finding
+        mending: list[tuple[Edit, bool]] = []
+        for edit in edits:
+            after = self._tried(edit)
+            if after is None or _there(finding, after.findings) or after.weight >= before.weight:
+                continue
+            same = _same_fit(before.built, after.built)
+            mending.append((edit, same))
+            if same or finding.check not in DEPENDENT:
+                break
+        if not mending:
+            return finding if finding.check == "extremes" else replace(finding, remedy=NOTHING)
+        edit, same = next((each for each in mending if each[1]), mending[0])
+        fit = ", and the fit stays the same" if same else ""
+        check = "Check the cell; with" if finding.check == "extremes" else "With"
+        known = ", unless it is known beforehand" if finding.check == "leak" else ""
+        return replace(finding, remedy=f"{check} {_said(edit)}, this is gone{fit}{known}.", edit=dict(edit.terms))
+
+    def _terms(self, finding: Finding) -> list[str]:
+        """Return the terms of the columns of a finding, the last first."""
+        named = {*finding.columns}
+        terms = [c.term for c in self._outline.columns if c.name in named and c.role != INTERCEPT]
+        return [term for term in dict.fromkeys(reversed(terms)) if term in self._plan.terms]
+
+    def _edits(self, finding: Finding) -> Iterator[Edit]:
+        """Yield edits that may mend a finding, those that change less first."""
+        terms = self._terms(finding)
+        nodes = {term: parse(self._plan.terms[term]) for term in terms}
+        if finding.check in GATHERED:
+            for pool in POOLS:
+                changed = {term: str(new) for term, node in nodes.items() if (new := self._pooled(node, pool))}
+                if changed:
+                    yield Edit(changed)
+        elif finding.check == "extremes":
+            for wrapped in ("winsorize({}, shares=[0.01, 0.99])", "log({})", "log(winsorize({}, shares=[0.01, 0.99]))"):
+                yield from (Edit({term: wrapped.format(node)}) for term, node in nodes.items())
+        elif finding.check == "scale":
+            yield from self._rescaled(finding, nodes)
+        if finding.check in DEPENDENT:
+            yield from self._curves(nodes)
+            for term, node in nodes.items():
+                if (new := _with_option(node, "coding", "every", "reference")) is not None:
+                    yield Edit({term: str(new)})
+                if (new := _with_option(node, "orthogonal", False, True)) is not None:
+                    yield Edit({term: str(new)})
+        if finding.check in (*DEPENDENT, "constant", "leak", "separation", "rare"):
+            yield from (Edit({term: None}) for term in terms)
+
+    def _curves(self, nodes: dict[str, Node]) -> Iterator[Edit]:
+        """Yield powers of one number as one orthogonal polynomial, in the place of the number itself."""
+        plain = {str(parse(text)): term for term, text in self._plan.terms.items()}
+        powers: dict[str, dict[int, str]] = {}
+        for term, text in self._plan.terms.items():
+            node = parse(text)
+            if isinstance(node, Power) and isinstance(node.right, Number) and str(node.left) in plain:
+                powers.setdefault(str(node.left), {})[int(node.right.value)] = term
+        for number, terms in powers.items():
+            if {*terms.values(), plain[number]} & {*nodes} and sorted(terms) == list(range(2, len(terms) + 2)):
+                curve = f"polynomial({number}, {max(terms)}, orthogonal=True)"
+                yield Edit({plain[number]: curve} | dict.fromkeys(terms.values()))
+
+    def _pooled(self, node: Node, pool: float) -> Node | None:
+        new = _with_option(node, "pool", None, pool)
+        if new is None and not node.children():
+            try:
+                kind = self._outline.prepared.scope().type_of(node).kind
+            except FacturumError:
+                return None
+            return parse(f"category({node}, pool={pool:g})") if kind in (Kind.CATEGORY, Kind.ORDERED) else None
+        return new
+
+    def _rescaled(self, finding: Finding, nodes: dict[str, Node]) -> Iterator[Edit]:
+        """Yield the terms of two columns of unlike size, brought to the size of the others."""
+        sizes = {c.name: self._report.moments.sd(at) for at, c in enumerate(self._outline.columns)}
+        powers = {name: float(np.log10(size)) for name, size in sizes.items() if 0 < size < np.inf}
+        middle = float(np.median([*powers.values()]))
+        own = [column for column in self._outline.columns if column.name in finding.columns and column.term in nodes]
+        for column in sorted(own, key=lambda each: (-abs(powers[each.name] - middle), -powers[each.name])):
+            power, node = round(powers[column.name] - middle), nodes[column.term]
+            text = f"({node})" if node.children() and not node.name else str(node)
+            if power:
+                yield Edit({column.term: f"{text} / 1e{power}" if power > 0 else f"{text} * 1e{-power}"})
+
+
+def _said(edit: Edit) -> str:
+    """Return an edit in words: the lines to paste, and the terms to leave out."""
+    lines = [f"{key} = {text}" for key, text in edit.quoted()]
+    gone = [key for key, text in edit.terms.items() if text is None]
+    return " and ".join([*lines, *([f"{' and '.join(gone)} left out"] if gone else [])])
+
+
+def _there(finding: Finding, among: Sequence[Finding]) -> bool:
+    """Return whether a check still finds something of the same columns."""
+    own = {*finding.columns}
+    return any(each.check == finding.check and (own & {*each.columns} or not own) for each in among)
+
+
+def _same_fit(before: Built, after: Built) -> bool:
+    """Return whether two matrices span the same."""
+    old, new = before.X, after.X
+    if not isinstance(old, np.ndarray) or not isinstance(new, np.ndarray) or len(old) != len(new):
+        return False
+    return bool(np.isfinite(old).all() and np.isfinite(new).all()) and spans(old, new) and spans(new, old)
+
+
+def _with_option(node: Node, name: str, old: Any, new: Any) -> Node | None:
+    """Return an expression in which an option, of the first operation that has it so, is another; None without one."""
+    known = {each.name: each.metadata.get("role") for each in fields(node)}  # type: ignore[arg-type]
+    if known.get(name) == "option" and getattr(node, name) == old:
+        return node.replaced(**{name: new})
+    children = list(node.children())
+    for at, child in enumerate(children):
+        if (changed := _with_option(child, name, old, new)) is not None:
+            return node.rebuilt([*children[:at], changed, *children[at + 1 :]])
+    return None
