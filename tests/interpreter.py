@@ -165,6 +165,8 @@ class Interpreter:
             return True
         if name == "impute" and (len(tree.args) < 2 or ast.literal_eval(tree.args[1]) in ("median", "mean", "mode")):
             return True
+        if name == "within":
+            return self.has(tree.args[0], i) and all(self.has(each, i) for each in _by(tree))
         if name in STATISTICS:  # which is learned only once it is known which rows remain
             return all(self.has(each, i) for each in _by(tree))
         if name in ACROSS:

@@ -259,7 +259,7 @@ class Phrases:
         calls = [node for node in nodes if isinstance(node, ast.Call) and ast.unparse(node.func) == operation]
         found = {}
         for node in calls:
-            given = [re.sub(learned, "", ast.unparse(each)) for each in node.args]
+            given = [re.sub(learned, "", ast.unparse(_bare(each))) for each in node.args]
             if given[:1] == [wanted] and second in ["", *given[1:2]]:
                 found[ast.unparse(node)] = node
         if len(found) != 1:
@@ -339,6 +339,12 @@ class Phrases:
                 ends = [read_number(each) for each in found.groups()]
                 return ends[0] if low is None else low, ends[-1] if high is None else high
         return None
+
+
+def _bare(tree: ast.expr) -> ast.expr:
+    """Return an expression as sentences call it: values set to missing go by its own name."""
+    plain = isinstance(tree, ast.Call) and ast.unparse(tree.func) == "missing_if"
+    return _bare(tree.args[0]) if plain and isinstance(tree, ast.Call) else tree
 
 
 def read_number(text: str) -> float:

@@ -108,7 +108,8 @@ class _Workshop:
             after = self._tried(edit)
             if after is None or _there(finding, after.findings) or after.weight >= before.weight:
                 continue
-            same = _same_fit(before.built, after.built)
+            fewer = finding.check == "near_dependence" and None in edit.terms.values() and not any(edit.terms.values())
+            same = not fewer and _same_fit(before.built, after.built)
             mending.append((edit, same))
             if same or finding.check not in DEPENDENT:
                 break

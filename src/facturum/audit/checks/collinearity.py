@@ -265,7 +265,7 @@ class Collinearity:
 
     def _cured(self, high: Mapping[int, float], outcome: Outcome) -> list[int]:
         """Return the inflated columns that an edit brings below the bound, or to a tenth, the worst first."""
-        after = {at: outcome.inflation.get(self.columns[at].name, 1.0) for at in high}
+        after = {at: outcome.of(self.columns[at].name) for at in high}
         return sorted((at for at in high if after[at] <= max(HIGH, high[at] / 10)), key=lambda at: -high[at])
 
     def _cure(self, high: Mapping[int, float], remedies: Remedies | None) -> tuple[Edit, Outcome] | None:
@@ -284,7 +284,7 @@ class Collinearity:
         names = self._names(cured)
         told = [f"{self.columns[at].name} {_times(high[at])} times" for at in cured[:3]]
         more = f" and {len(cured) - 3:,} others" if len(cured) > 3 else ""
-        largest = max(outcome.inflation.get(name, 1.0) for name in names)
+        largest = max(outcome.of(name) for name in names)
         text = (
             f"variances of coefficients are inflated ({', '.join(told)}{more}), since numbers far from 0 make powers "
             f"and products much like what they are made of. Centred, none of these is above "

@@ -57,11 +57,17 @@ class Outcome:
 
     Args:
         inflation: the variance inflation factor of each column.
+        fresh: the largest one of a column that the plan did not have, which stands for those that it has no more.
         same_fit: whether the columns span what those of the plan span.
     """
 
     inflation: Mapping[str, float]
+    fresh: float
     same_fit: bool
+
+    def of(self, name: str) -> float:
+        """Return the inflation of a column of the plan as it is with the edit."""
+        return self.inflation.get(name, self.fresh)
 
 
 class Remedies:
@@ -85,11 +91,17 @@ class Remedies:
             node = parse(text)
             if isinstance(node, Polynomial) and not node.center and not node.orthogonal:
                 edits[key] = f"{text.rstrip()[:-1]}, center=True)"
-            elif isinstance(node, Power) and node.right == Number(2) and (main := self._term_of(node.left)) is not None:
+            elif self._is_square(node) and isinstance(node, Power) and (main := self._term_of(node.left)) is not None:
                 edits |= {main: f"polynomial({node.left}, 2, center=True)", key: None}
             elif (product := self._product(key, node, text)) is not None:
                 edits[key] = product
         return Edit(edits) if edits else None
+
+    def _is_square(self, node: Node) -> bool:
+        """Return whether an expression is the square of one that the plan has no other power of."""
+        powers = [other for text in self._plan.terms.values() if isinstance(other := parse(text), Power)]
+        squared = isinstance(node, Power) and node.right == Number(2)
+        return squared and sum(other.left == node.left for other in powers if isinstance(node, Power)) == 1
 
     def _term_of(self, node: Node) -> str | None:
         """Return the term that is an expression itself."""
@@ -149,7 +161,9 @@ class Remedies:
         factors = Inflation.of(triangle).of_columns().tolist()
         names = [made.columns[at].name.removeprefix(mark) for at in after]
         old, new = made.X[:, before], made.X[:, [0, *after]]
-        return Outcome(dict(zip(names, factors, strict=True)), spans(old, new) and spans(new, old))
+        inflation, known = dict(zip(names, factors, strict=True)), {column.name for column in made.columns}
+        fresh = max((value for name, value in inflation.items() if name not in known), default=1.0)
+        return Outcome(inflation, fresh, spans(old, new) and spans(new, old))
 
 
 def spans(basis: FloatArray, matrix: FloatArray) -> bool:

@@ -51,12 +51,17 @@ class CalendarChanges:
 
     def entries(self) -> Iterator[ChangeEntry]:
         """Yield the parts of each cycle, then the trends."""
-        left = self._worlds.reading([self._time])
+        every = self._worlds.reading([self._time])
+        left, cycles = [*every], list[tuple[str, tuple[str, ...], tuple[list[Settled], ...], list[str]]]()
         for part, labels in self._parts:
-            chosen, terms = self._cyclic(left, part)
-            left = [key for key in left if key not in terms]
-            for setting in [both(each) for each in product(*chosen)] if terms else []:
-                yield from self._cycle(terms, part, labels, setting, bool(left))
+            chosen, terms = self._cyclic(every, part) if left else ((), [])
+            if {*terms} & {*left}:  # what was told by quarters is told by months, if others are
+                cycles = [cycle for cycle in cycles if not {*cycle[3]} <= {*terms}]
+                cycles.append((part, labels, chosen, terms))
+                left = [key for key in left if key not in terms]
+        for part, labels, chosen, terms in cycles:
+            for setting in [both(each) for each in product(*chosen)]:
+                yield from self._cycle(terms, part, labels, setting, len(terms) < len(every))
         for name, (term, reading) in self._columns.items():
             factors, multiple = ([], 0.0) if reading is None else factors_of(reading)
             unit = factors[0] if factors else None
