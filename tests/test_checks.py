@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import unittest
+from collections import Counter
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 import facturum as fa
 from facturum.numerics.factors import Factor
 from facturum.numerics.relations import relations
+from tests.planted import outcomes
 from tests.support import Folder, command
 
 ROWS = 240
@@ -215,6 +217,17 @@ class Dependence(unittest.TestCase):
             columns = fa.Plan("y", {"x": "x", "z": "z"}).build(table(x=table()["x"] * scale)).columns
             self.assertEqual(len(columns.checks), 15)
             json.dumps(columns.model_dump(mode="json"), allow_nan=False)
+
+
+class Remedies(unittest.TestCase):
+    def test_edits_keep_what_their_sentences_promise(self) -> None:
+        total = Counter[str]()
+        for seed in range(40):
+            total += outcomes(seed)
+        broken = [what for what in total if what.startswith("broken")]
+        self.assertEqual(broken, [])
+        self.assertGreater(total["promises kept"], 40, total)
+        self.assertGreaterEqual(total["collinear plans with an edit"], 0.9 * total["collinear plans"], total)
 
 
 class Inflation(unittest.TestCase):
