@@ -210,8 +210,8 @@ def _same_fit(before: Built, after: Built) -> bool:
 
 def _with_option(node: Node, name: str, old: Any, new: Any) -> Node | None:
     """Return an expression in which an option, of the first operation that has it so, is another; None without one."""
-    known = {each.name: each.metadata.get("role") for each in fields(node)}  # type: ignore[arg-type]
-    if known.get(name) == "option" and getattr(node, name) == old:
+    has = name in {each.name for each in fields(node) if each.metadata.get("role") == "option"}  # type: ignore[arg-type]
+    if has and getattr(node, name) == old:
         return node.replaced(**{name: new})
     children = list(node.children())
     for at, child in enumerate(children):

@@ -11,7 +11,6 @@ from facturum.audit.checks.finding import NOTE, WARNING, Finding
 from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn
 from facturum.errors import counted, named
-from facturum.language.operations.bins import Bins
 from facturum.language.reading import Holds, Indicator, NoValue, Product, Reading
 from facturum.numerics.moments import Moments
 
@@ -94,7 +93,7 @@ class Cells:
         column = self.columns[at]
         node = self.sums.outline.prepared.terms[column.term]
         indicator = column.column is not None and _has_indicator(column.column.reading)
-        return indicator and not any(isinstance(part, Bins) for part in self.sums.outline.prepared.reached(node))
+        return indicator and not any(part.named_by_bounds for part in self.sums.outline.prepared.reached(node))
 
     def _references(self) -> dict[str, list[tuple[str, int]]]:
         """Return the rows of reference categories, and of the cells of an interaction that have no column."""

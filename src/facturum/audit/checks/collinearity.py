@@ -13,7 +13,6 @@ from facturum.audit.checks.relation_text import leave_out, relation_text
 from facturum.audit.checks.remedies import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.errors import named
-from facturum.language.operations.categories import Category
 from facturum.numerics.factors import Factor
 from facturum.numerics.inflation import Inflation
 from facturum.numerics.relations import Relation, independent, relations, taken_out
@@ -194,9 +193,9 @@ class Collinearity:
     def _remedy(self, relation: Relation, names: Sequence[str]) -> tuple[str, str]:
         """Return what follows from an exact relation, and what cures it."""
         own = {self.columns[at].term for at in relation.columns}
-        term = self.outline.prepared.terms.get(next(iter(own))) if len(own) == 1 else None
-        all_of_it = term is not None and len(relation.columns) == sum(c.term in own for c in self.columns)
-        if self._intercept and all_of_it and isinstance(term, Category) and len(names) > 1:
+        whole = len(own) == 1 and len(relation.columns) == sum(column.term in own for column in self.columns)
+        measures = [column.measure for at in relation.columns if (column := self.columns[at].column) is not None]
+        if self._intercept and whole and {*measures} == {"indicator"} and len(names) > 1:
             what = f"the columns of {next(iter(own))} add up to the intercept."
             return what, "Write coding='reference', or intercept = false."
         return f"{named(names)} have no coefficients of their own.", leave_out(names)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+from typing import Any
 
 import numpy as np
 import tomlkit
@@ -16,7 +17,6 @@ from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError
 from facturum.language.core import Number, Power
 from facturum.language.nodes import Node
-from facturum.language.operations.polynomials import Polynomial
 from facturum.language.parser import parse
 from facturum.language.reading import Curve, Logged, Unit, factors_of
 from facturum.numerics.factors import triangle_of
@@ -89,7 +89,7 @@ class Remedies:
             if text is None:
                 continue
             node = parse(text)
-            if isinstance(node, Polynomial) and not node.center and not node.orthogonal:
+            if option_of(node, "orthogonal") is False and option_of(node, "center") is False:
                 edits[key] = f"{text.rstrip()[:-1]}, center=True)"
             elif self._is_square(node) and isinstance(node, Power) and (main := self._term_of(node.left)) is not None:
                 edits |= {main: f"polynomial({node.left}, 2, center=True)", key: None}
@@ -164,6 +164,17 @@ class Remedies:
         inflation, known = dict(zip(names, factors, strict=True)), {column.name for column in made.columns}
         fresh = max((value for name, value in inflation.items() if name not in known), default=1.0)
         return Outcome(inflation, fresh, spans(old, new) and spans(new, old))
+
+
+def option_of(node: Node, name: str) -> Any:
+    """Return an option of an operation; None where it has none of that name.
+
+    Example:
+        >>> option_of(parse("polynomial(x, 2)"), "orthogonal"), option_of(parse("x"), "orthogonal")
+        (False, None)
+    """
+    known = {each.name for each in fields(node) if each.metadata.get("role") == "option"}  # type: ignore[arg-type]
+    return getattr(node, name) if name in known else None
 
 
 def spans(basis: FloatArray, matrix: FloatArray) -> bool:
