@@ -35,7 +35,7 @@ def proof(outline: Outline, plan: fa.Plan) -> float:
     """Return how long it takes to prove the readings of a build."""
 
     def prove() -> None:
-        sentences = Sentences(outline, False, plan.spec)
+        sentences = Sentences(outline, False, plan.spec, {})
         for at in range(len(outline.columns)):
             sentences.of(at)
 
