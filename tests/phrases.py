@@ -110,7 +110,7 @@ class Claimed:
             for column in self.columns:
                 try:
                     value = column(i)
-                except Refused:
+                except (Refused, OverflowError):  # a changed cell may lead beyond the doubles
                     value = None
                 found.append(math.nan if value is None else float(value))
             self.known[i] = np.array(found)
@@ -125,7 +125,7 @@ class Claimed:
     def value(self, tree: ast.expr, i: World) -> Any:
         try:
             return self.slow.value(tree, i)
-        except (Refused, KeyError, IndexError, ValueError):  # the last three: an operation as it is once learned
+        except (Refused, OverflowError, KeyError, IndexError, ValueError):  # or an operation as it is once learned
             return None
 
     def called(self, name: str) -> list[str]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import re
+import tomllib
 import unittest
 import unittest.mock
 from dataclasses import dataclass, field
@@ -45,6 +47,8 @@ class Bad:
     table: dict[str, Any] | None = None
     kind: type[Exception] = fa.PlanError
 
+
+CLOCK = {"time": "month", "every": "month"}
 
 CASES = {
     "a step without a time": Bad(
@@ -469,7 +473,7 @@ CASES = {
         ["of unequal length: stays 2, beds 3"], table={"stays": [1, 2], "beds": [1, 2, 3]}, kind=fa.DataError
     ),
     "digits lost": Bad(
-        ["'big' holds whole numbers beyond 2**53", 'kind = "id"'],
+        ["'big' holds whole numbers beyond 2**53", 'kind = "category"'],
         {"x": "big"},
         table={"big": np.array([2**53 + 1, 2**60]), "stays": [1.0, 2.0]},
         kind=fa.DataError,
@@ -590,10 +594,37 @@ REFUSED = {
     "regroup(access, {'a': ['rod']})": "has no category 'rod'; did you mean 'road'?",
     "lookup(access, {'road': 1, 'boat': 'x'})": "mixes texts and numbers",
     "lookup(access, {('a', 'b'): 1})": "has 2 parts for 1 variables",
+    "part(variable('q 1'), 'year')": "part works on a time",
+    "period_of(variable('q 1'), 'year')": "period_of works on a time",
     "none": "terms.x: no row is left of 6: 6 where a value is missing in terms.x",
     "every_number(but=[3])": "but=[..] lists variables",
     "matching('z_*')": "'matching('z_*')' matches no variable",
 }
+
+
+def pieces(remedy: str) -> list[str]:
+    """Return the calls and the lines of sections in a remedy that are complete, signatures left out."""
+    found = re.findall(r"\[\w+\] (?:\w+|\"[^\"]*\") = (?:\{[^}]*\}|\"[^\"]*\")", remedy)
+    for call in re.finditer(r"\b([a-z_]+)\(", remedy):
+        depth, at = 1, call.end()
+        while at < len(remedy) and depth:
+            depth += (remedy[at] in "([{") - (remedy[at] in ")]}")
+            at += 1
+        found.append(remedy[call.start() : at])
+    signatures = re.compile(r"\((?:x|pattern|degree|items)\b|\.\.")
+    return [piece for piece in found if not signatures.search(piece)]
+
+
+def with_piece(piece: str, error: fa.FacturumError, spec: dict[str, Any]) -> dict[str, Any] | None:
+    """Return a plan with a piece of code where an error points; None where it points at no text of the plan."""
+    if piece.startswith("["):
+        content = tomllib.loads(piece.replace("] ", "]\n", 1))
+        return {key: {**spec.get(key, {}), **content.get(key, {})} for key in {*spec, *content}}
+    section, _, key = str(getattr(error, "place", "")).partition(".")
+    text, span = spec.get(section, {}).get(key), getattr(error, "span", None)
+    if not isinstance(text, str) or span is None:
+        return None
+    return spec | {section: {**spec[section], key: text[: span[0]] + piece + text[span[1] :]}}
 
 
 class Messages(unittest.TestCase):
@@ -615,6 +646,32 @@ class Messages(unittest.TestCase):
                     self.assertIn(said, told)
                 self.assertIsInstance(caught.exception, fa.FacturumError)
                 stands_where_it_says(caught.exception, case.response, case.terms, case.sections)
+
+    def test_code_in_a_remedy_gets_past_its_error(self) -> None:
+        """What a remedy shows is put where the error points; lines of a section are added to the plan."""
+        refused: list[tuple[str, dict[str, str], str | None, dict[str, Any], dict[str, Any]]] = [
+            (text, {"x": text}, "stays", {"data": {"every": "row"} if "season" in text else CLOCK}, TABLE)
+            for text in REFUSED
+        ]
+        refused += [(name, c.terms, c.response, c.sections, c.table or TABLE) for name, c in CASES.items()]
+        tried = 0
+        for name, terms, response, sections, data in refused:
+            try:
+                fa.Plan(response, terms, **sections).build(data)
+            except fa.FacturumError as error:
+                said = error
+            for piece in pieces(said.remedy or ""):
+                spec = with_piece(piece, said, {"terms": dict(terms), **sections})
+                if spec is None:
+                    continue
+                tried += 1
+                with self.subTest(name[:80], piece=piece):
+                    try:
+                        fa.Plan(response, **spec).build(data)
+                    except fa.FacturumError as again:
+                        self.assertNotEqual(str(again).splitlines()[0], str(said).splitlines()[0])
+                        self.assertNotIn("not found", str(again))
+        self.assertGreater(tried, 22)
 
     def test_a_mistake_is_told_the_same_on_many_leaves_and_threads(self) -> None:
         price = np.ones(200_000)

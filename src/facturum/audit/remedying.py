@@ -74,9 +74,8 @@ class _Workshop:
     @cached_property
     def _table(self) -> Table:
         table = self._outline.prepared.table
-        if table.length <= self._rows:
-            return table
-        return table.take(np.unique(np.linspace(0, table.length - 1, self._rows).astype(np.int64)))
+        count = min(self._rows, table.length)
+        return table.take(np.unique(np.linspace(0, table.length - 1, count).astype(np.int64)))
 
     @cached_property
     def _before(self) -> Tried | None:

@@ -10,6 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import Array, FloatArray, Kind, Mask, Values, and_masks
+from facturum.errors import toml_key
 from facturum.language.blocks import Block, product
 from facturum.language.nodes import Column, Kinds, Node, Part, Type, finite, need_number, node
 from facturum.language.options import VALUE, argument, arguments, option
@@ -137,6 +138,17 @@ def names_in(expression: Node) -> list[str]:
     if isinstance(expression, Name):
         return [expression.variable]
     return list(dict.fromkeys(name for child in expression.children() for name in names_in(child)))
+
+
+def declared_as(expression: Node, kind: str) -> str:
+    """Return the line of a plan file that declares the variable of an expression, the first that it reads.
+
+    Example:
+        >>> declared_as(Name("snow depth"), "time")
+        '[variables] "snow depth" = { kind = "time" }'
+    """
+    name = next(iter(names_in(expression)), "..")
+    return f'[variables] {toml_key(name)} = {{ kind = "{kind}" }}'
 
 
 def is_block(expression: Node) -> bool:

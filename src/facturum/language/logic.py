@@ -53,7 +53,8 @@ class Comparison(Condition):
 
     def check(self, kinds: Kinds) -> Type:
         if any(isinstance(operand, Missing) for operand in self.operands):
-            raise self.error("missing cannot be compared with anything", "Write is_missing(x).")
+            there = next((str(operand) for operand in self.operands if not isinstance(operand, Missing)), "..")
+            raise self.error("missing cannot be compared with anything", f"Write is_missing({there}).")
         for left, operator, right in self._pairs():
             _check_pair(self, left, operator, right, kinds)
         return Type(Kind.TRUTH)

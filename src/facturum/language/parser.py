@@ -330,7 +330,9 @@ class _Walker:
     def _variable(self, tree: ast.Call) -> Node:
         first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None
         if not isinstance(first, ast.Constant) or not isinstance(first.value, str):
-            raise self.error(tree, "variable(..) takes one name in quotes", 'Write variable("snow depth").')
+            raise self.error(
+                tree, "variable(..) takes one name in quotes", 'Write variable("..") with the name as the table has it.'
+            )
         return core.Name(self._plain(first))
 
     def _range(self, tree: ast.Call) -> tuple[int, ...]:

@@ -11,7 +11,7 @@ from facturum.data.table import Table
 from facturum.data.time.calendar import month_number
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text
 from facturum.data.variable import Variable
-from facturum.errors import DataError
+from facturum.errors import DataError, toml_key
 
 _DAY, _HOUR, _HALF, _MINUTE, _SECOND = 86_400_000_000, 3_600_000_000, 1_800_000_000, 60_000_000, 1_000_000
 _RANGES = {
@@ -142,7 +142,7 @@ def _number(text: str, part: str) -> float | None:
 def _wrong(name: str, part: str, variable: str, rows: np.ndarray) -> DataError:
     called = {"half_hour": "half hour", "clock": "clock time"}.get(part, part)
     remedy = {
-        "date": f'Declare it: [variables] {variable} = {{ kind = "time", pattern = ".." }}.',
+        "date": f'Declare it: [variables] {toml_key(variable)} = {{ kind = "time", pattern = ".." }}.',
         "clock": "A clock time is a text such as 09:30 or 09:30:15; correct these cells, or make them missing.",
     }
     if part in _RANGES:

@@ -9,7 +9,7 @@ from graphlib import CycleError, TopologicalSorter
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.data.variable import TOO_LONG
-from facturum.errors import DataError, PlanError, nearest
+from facturum.errors import DataError, PlanError, nearest, toml_key
 from facturum.language.core import Name, Number, Text, Truth, names_in
 from facturum.language.nodes import Node, Type
 from facturum.language.printer import is_plain_name
@@ -46,7 +46,7 @@ class Scope:
             )
         variable = self._table[name]
         if variable.kind is Kind.NUMBER and not variable.exact_as_double:
-            remedy = f'Write [variables] {name} = {{ kind = "id" }} or kind = "category".'
+            remedy = f'Write [variables] {toml_key(name)} = {{ kind = "category" }}; as an id it only names units.'
             raise DataError(f"'{name}' {TOO_LONG}", span=node.span, remedy=remedy)
         return Type(variable.kind, labels=variable.labels, declared=variable.declared)
 

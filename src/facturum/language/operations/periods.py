@@ -10,6 +10,7 @@ from facturum.data.time import periods
 from facturum.data.time.calendar import period_of, period_text
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Kind, Values, and_masks
+from facturum.language.core import declared_as
 from facturum.language.nodes import Kinds, Node, Type, need_number, operation
 from facturum.language.operations.lookup import Lookup
 from facturum.language.options import argument, arguments, one_of, option
@@ -36,7 +37,7 @@ class PeriodOf(Node):
         if type_of_x.kind is not Kind.TIME:
             raise self.x.error(
                 f"period_of works on a time, and '{self.x}' is {type_of_x.kind.with_article}",
-                f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
+                f"Declare it {declared_as(self.x, 'time')}.",
             )
         return Type(Kind.CATEGORY)
 

@@ -12,6 +12,7 @@ import numpy as np
 from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text, plain_number
 from facturum.errors import DataError
+from facturum.language.core import declared_as
 from facturum.language.nodes import Kinds, Node, Question, Type
 from facturum.language.operations.missing import check_missing_name, missing_name
 from facturum.language.options import MISSING, Absent, literal_key
@@ -104,7 +105,7 @@ class Categorical(Node):
             if unread is not None and "stored as text" not in unread.why:
                 raise self.x.error(
                     f"'{self.x}' would be {len(labels):,} categories, and it is text since {unread.why}",
-                    f'{unread.remedy} If they are categories, write [variables] {self.x} = {{ kind = "category" }}.',
+                    f"{unread.remedy} If they are categories, write {declared_as(self.x, 'category')}.",
                 )
         if self.unseen == "pool" and self.pool is None and not self.pooled:
             raise self.error('unseen="pool" needs a pooled category', "Write pool=.. as well, say pool=0.02.")
@@ -196,7 +197,7 @@ class Categorical(Node):
         rows = sum(present.values())
         if len(present) > self.limit or (len(present) == rows and rows > 2):
             plain = not self.x.children()
-            declare = f' declare it [variables] {self.x} = {{ kind = "id" }},' if plain else ""
+            declare = f" declare it {declared_as(self.x, 'id')}," if plain else ""
             many = "as many as rows" if len(present) == rows else f"more than limit={self.limit}"
             raise DataError(
                 f"'{self.x}' has {len(present):,} categories, {many}: is it an id or a date?",

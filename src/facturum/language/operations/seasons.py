@@ -11,7 +11,7 @@ from facturum.data.time.calendar import PARTS, part_codes, part_labels, period_t
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
 from facturum.language.blocks import Block
-from facturum.language.core import Multiply, Name, Number, Power, Text
+from facturum.language.core import Multiply, Name, Number, Power, Text, declared_as
 from facturum.language.logic import period_written
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.bins import RangeQuestion
@@ -79,7 +79,7 @@ class Part(Node):
         if type_of_x.kind is not Kind.TIME:
             raise self.x.error(
                 f"part works on a time, and '{self.x}' is {type_of_x.kind.with_article}",
-                f'Declare it [variables] {self.x} = {{ kind = "time" }}.',
+                f"Declare it {declared_as(self.x, 'time')}.",
             )
         return (
             Type(Kind.ORDERED, labels=part_labels(self.part, self.starts)) if self.part in CYCLES else Type(Kind.NUMBER)
