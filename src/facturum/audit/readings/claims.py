@@ -91,9 +91,9 @@ def groups_of(
             continue
         found, multiple = factors_of(reading)
         fixed = [f for f in found if f.node is not None and not f.stepwise and not reads.of(f.node)]
-        if fixed and len(fixed) < len(found):
-            found = [factor for factor in found if factor not in fixed]
-            multiple *= math.prod(worth(factor) for factor in fixed)
+        constant = multiple * math.prod(worth(factor) for factor in fixed)
+        if fixed and len(fixed) < len(found) and math.isfinite(constant):
+            found, multiple = [factor for factor in found if factor not in fixed], constant
         variables = [name for factor in found if factor.node is not None for name in reads.moving(factor.node)]
         shared = len(set(variables)) < len(variables)
         cut = len(found) == 2 and len(set(variables)) == 1 and sum(factor.stepwise for factor in found) == 1
