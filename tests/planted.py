@@ -87,7 +87,7 @@ def outcomes(seed: int) -> Counter[str]:
         left = [
             other
             for other in again.columns.findings
-            if other.check == each.check and {*other.columns} & {*each.columns}
+            if other.check == each.check and len({*other.columns} & {*each.columns}) >= min(2, len(each.columns))
         ]
         cured = "Centred" in each.text and re.search(r"none of these is above (\S+) times", each.text)
         if cured:

@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.checks.finding import NOTE, WARNING, Finding
-from facturum.audit.checks.remedies import MOST_CELLS, Edit, spans
+from facturum.audit.checks.remedies import MOST_CELLS, Edit, Remedies, option_of, spans
+from facturum.audit.entries import FindingEntry
 from facturum.audit.report import BuildReport, report_of
 from facturum.data.table import Table
 from facturum.data.values import Kind
@@ -22,7 +23,7 @@ from facturum.language.core import Number, Power
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
 
-MOST_FINDINGS = 6  # of which edits are tried
+MOST_FINDINGS = 8  # of which edits are tried
 MOST_EDITS = 5  # of one finding
 MOST_COLUMNS = 300  # of a plan whose edits are tried
 POOLS = (5, 0.02, 0.05, 0.1)  # rows, or shares of the rows, below which categories are put together
@@ -70,6 +71,7 @@ class _Workshop:
         if plan.data.timing is not None and table.length > self._rows:
             self.open = False
         self._known: dict[str, Tried | None] = {}
+        self._remedies = Remedies(plan, self._outline)
 
     @cached_property
     def _table(self) -> Table:
@@ -140,6 +142,8 @@ class _Workshop:
                 yield from (Edit({term: wrapped.format(node)}) for term, node in nodes.items())
         elif finding.check == "scale":
             yield from self._rescaled(finding, nodes)
+        if finding.check == "near_dependence" and (centred := self._remedies.centred([*self._plan.terms])) is not None:
+            yield centred
         if finding.check in DEPENDENT:
             yield from self._curves(nodes)
             for term, node in nodes.items():
@@ -182,7 +186,11 @@ class _Workshop:
         for column in sorted(own, key=lambda each: (-abs(powers[each.name] - middle), -powers[each.name])):
             power, node = round(powers[column.name] - middle), nodes[column.term]
             text = f"({node})" if node.children() and not node.name else str(node)
-            if power:
+            degree = option_of(node, "degree")
+            if isinstance(degree, int) and power > 0:  # a curve is made of a smaller number
+                inner = parse(f"({node.children()[0]}) / 1e{max(round(power / degree), 1)}")
+                yield Edit({column.term: str(node.rebuilt([inner, *node.children()[1:]]))})
+            elif power:
                 yield Edit({column.term: f"{text} / 1e{power}" if power > 0 else f"{text} * 1e{-power}"})
 
 
@@ -194,9 +202,11 @@ def _said(edit: Edit) -> str:
 
 
 def _there(finding: Finding, among: Sequence[Finding]) -> bool:
-    """Return whether a check still finds something of the same columns."""
-    own = {*finding.columns}
-    return any(each.check == finding.check and (own & {*each.columns} or not own) for each in among)
+    """Return whether a check still finds that of two of the columns, or of the one whose variance is inflated."""
+    own, least = {*finding.columns}, min(2, len(finding.columns))
+    alike = [each for each in among if each.check == finding.check]
+    first = finding.columns[:1] if finding.check == "near_dependence" else ("",)
+    return any(each.columns[:1] == first or len(own & {*each.columns}) >= least for each in alike)
 
 
 def _same_fit(before: Built, after: Built) -> bool:
@@ -217,3 +227,12 @@ def _with_option(node: Node, name: str, old: Any, new: Any) -> Node | None:
         if (changed := _with_option(child, name, old, new)) is not None:
             return node.rebuilt([*children[:at], changed, *children[at + 1 :]])
     return None
+
+
+def numbered(findings: Sequence[FindingEntry]) -> list[list[FindingEntry]]:
+    """Return the findings that have a remedy, those together whose remedy is the same edit, in the order of numbers."""
+    alike: dict[str, list[FindingEntry]] = {}
+    for finding in findings:
+        if finding.edit:
+            alike.setdefault(str(Edit(finding.edit)), []).append(finding)
+    return [*alike.values()]

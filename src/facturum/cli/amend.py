@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,26 +29,27 @@ def amend(
 
     `build` numbers them. Each has been tried: the plan was built with it, and what its sentence promises came out.
     """
+    from facturum.audit.remedying import numbered
     from facturum.files.plan_file import amended, written_plan
     from facturum.plan import Plan
 
     refuse_existing(out)
     loaded = Plan.load(plan)
     design = loaded.build(data, history=history, series=series_from(series))
-    remedies = [finding for finding in design.columns.findings if finding.edit]
+    remedies = numbered(design.columns.findings)
     if take is None:
-        listed = [f"{number}  {each.text}\n" for number, each in enumerate(remedies, 1)]
+        listed = [f"{number}  {each.text}\n" for number, alike in enumerate(remedies, 1) for each in alike]
         put("".join(listed) or "There are no remedies.\n")
         return
     chosen = _chosen(take, remedies)
     if out is None:
         raise DataError("--take needs the plan to write", remedy="Add --out better.toml.")
-    edits = {key: text for each in chosen for key, text in (each.edit or {}).items()}
+    edits = {key: text for alike in chosen for key, text in (alike[0].edit or {}).items()}
     written_plan(amended(plan.read_text(encoding="utf-8-sig"), edits), out)
     put(f"written to {out}, with {counted(len(chosen), 'remedy')} taken\n")
 
 
-def _chosen(take: str, remedies: list[FindingEntry]) -> list[FindingEntry]:
+def _chosen(take: str, remedies: Sequence[list[FindingEntry]]) -> list[list[FindingEntry]]:
     """Return the remedies of some numbers.
 
     Raises:

@@ -14,6 +14,7 @@ from rich.text import Text
 
 from facturum.audit.checks.finding import NOTE
 from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.remedying import numbered
 from facturum.errors import counted
 from facturum.show.expressions import abridged, rounded
 from facturum.show.fitting import Fitting, Head
@@ -56,7 +57,11 @@ def columns_view(columns: ColumnMap, brief: bool = False) -> RenderableType:
             for d in columns.definitions
         ]
         view.append("")
-    numbers = {each.text: f" (remedy {at})" for at, each in enumerate((f for f in columns.findings if f.edit), 1)}
+    numbers = {
+        finding.text: f" (remedy {number})"
+        for number, alike in enumerate(numbered(columns.findings), 1)
+        for finding in alike
+    }
     view += [
         Text.assemble((f"warning{numbers.get(warning, '')}: ", "bold yellow"), safe(warning))
         for warning in columns.warnings
