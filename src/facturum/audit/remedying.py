@@ -18,7 +18,7 @@ from facturum.data.values import Kind
 from facturum.engine.passes.build import Built, build
 from facturum.engine.passes.outline import INTERCEPT
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import FacturumError
+from facturum.errors import FacturumError, named
 from facturum.language.core import Number, Power
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
@@ -57,7 +57,27 @@ def remedied(findings: Sequence[Finding], report: BuildReport, plan: PlanSpec) -
     known = [each for each in findings if each.check == "leak" and each.level == NOTE]  # an id, as a person knows
     open_ones = [each for each in findings if each.edit is None and each.remedy and each not in known]
     first = [id(each) for each in open_ones[:MOST_FINDINGS]] if workshop.open else []
-    return [workshop.mended(each) if id(each) in first else each for each in findings]
+    return _as_one([workshop.mended(each) if id(each) in first else each for each in findings])
+
+
+def _as_one(findings: Sequence[Finding]) -> list[Finding]:
+    """Return findings, variances that one edit mends as one, in the place of the first."""
+    alike: dict[str, list[Finding]] = {}
+    for each in findings:
+        if each.check == "near_dependence" and each.edit is not None:
+            alike.setdefault(str(Edit(each.edit)), []).append(each)
+    told: list[Finding] = []
+    for each in findings:
+        key = "" if each.edit is None or each.check != "near_dependence" else str(Edit(each.edit))
+        same = alike.get(key, [each])
+        if len(same) == 1:
+            told.append(each)
+        elif each is same[0]:
+            others = named([other.columns[0] for other in same[1:]])
+            columns = tuple(dict.fromkeys(name for other in same for name in other.columns))
+            more = f"Those of {others} are inflated too." if len(same) > 2 else f"That of {others} is inflated too."
+            told.append(replace(each, text=f"{each.text} {more}", columns=columns))
+    return told
 
 
 class _Workshop:
