@@ -57,7 +57,8 @@ def remedied(findings: Sequence[Finding], report: BuildReport, plan: PlanSpec) -
     known = [each for each in findings if each.check == "leak" and each.level == NOTE]  # an id, as a person knows
     open_ones = [each for each in findings if each.edit is None and each.remedy and each not in known]
     first = [id(each) for each in open_ones[:MOST_FINDINGS]] if workshop.open else []
-    return _as_one([workshop.mended(each) if id(each) in first else each for each in findings])
+    with np.errstate(all="ignore"):  # edits may lead beyond the doubles, and then mend nothing
+        return _as_one([workshop.mended(each) if id(each) in first else each for each in findings])
 
 
 def _as_one(findings: Sequence[Finding]) -> list[Finding]:

@@ -11,6 +11,7 @@ from facturum.audit.entries import ColumnMap
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import safe
 
+LARGE = 3  # times the average leverage, from which on a row is listed
 _HEADS = (Head("what was checked", ratio=3, leads=True), Head("outcome", "bold"), Head("detail", ratio=3))
 
 
@@ -21,11 +22,13 @@ def checks_view(columns: ColumnMap) -> RenderableType:
         for each in columns.checks
     ]
     view: list[RenderableType] = [Rule(Text("checks", "bold"), style="dim", align="left"), Fitting(_HEADS, rows)]
-    if columns.leverages:
+    if leverages_text(columns):
         view.append(Padding(safe(f"largest leverages: {leverages_text(columns)}"), (0, 0, 1, 2)))
     return Group(*view)
 
 
 def leverages_text(columns: ColumnMap) -> str:
-    """Return the rows with the largest leverage in a line."""
-    return ", ".join(f"row {each.row:,} ({each.leverage:.3g})" for each in columns.leverages)
+    """Return the rows in a line whose leverage is three times the average, or more; "" without one."""
+    average = len([each for each in columns.columns if each.role != "response"]) / max(columns.rows.kept, 1)
+    large = [each for each in columns.leverages if each.leverage >= LARGE * average]
+    return ", ".join(f"row {each.row:,} ({each.leverage:.3g})" for each in large)

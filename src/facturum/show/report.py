@@ -28,7 +28,7 @@ from facturum.numerics.cells import all_whole
 from facturum.show import pictures
 from facturum.show.checks import leverages_text
 from facturum.show.expressions import abridged, rounded
-from facturum.show.terminal import check_facts, clock_text, figure, learned_text
+from facturum.show.terminal import check_facts, clock_text, figure, learned_text, times_text
 from facturum.show.trial import coefficient_cells, summary_lines, truth_cells
 from facturum.trial.trial import Trial
 
@@ -68,7 +68,7 @@ def report_page(design: Design) -> str:
         "resolved": plan_text(spec_from(columns.resolved)),
         "learned": [learned_text(each) for each in columns.learned],
         "checks": columns.checks,
-        "terms": [{**t.model_dump(), "inflation": figure(t.inflation), "per_column": figure(t.per_column)}
+        "terms": [{**t.model_dump(), "inflation": times_text(t.inflation), "per_column": times_text(t.per_column)}
                   for t in columns.terms],
         "columns": list(_columns(columns)),
         "measures": list(dict.fromkeys(entry.measure for entry in columns.columns)),
@@ -172,7 +172,7 @@ def _columns(columns: ColumnMap) -> Iterator[dict[str, Any]]:
             "formula": abridged(rounded(entry.formula)),
             "mean": figure(entry.mean),
             "sd": figure(entry.sd),
-            "inflation": figure(entry.inflation),
+            "inflation": times_text(entry.inflation),
             "raw": {key: _raw(getattr(entry, key)) for key in ("mean", "sd", "inflation")},
             "reading": entry.reading,
         }

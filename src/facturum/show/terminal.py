@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Iterable, Iterator
 from typing import Any
@@ -184,7 +185,7 @@ def column_view(entry: ColumnEntry, columns: ColumnMap) -> RenderableType:
 def check_facts(entry: ColumnEntry, columns: ColumnMap) -> Iterator[tuple[str, str]]:
     """Yield what the checks say of a column: a name and a text."""
     if entry.inflation is not None:
-        yield "inflation", f"{figure(entry.inflation)} times the variance that it would have alone"
+        yield "inflation", f"{times_text(entry.inflation)} times the variance that it would have alone"
     if entry.drift is not None:
         yield "drift", f"{entry.drift:+.3f} standard deviations in the rows that are not learned from"
     yield from (("finding", each.text) for each in columns.findings if entry.name in each.columns)
@@ -240,6 +241,31 @@ def figure(value: float | None) -> str:
     if value is None:
         return "–"
     return f"{value:.0f}" if float(value).is_integer() and abs(value) < 1e6 else f"{value:.6g}"
+
+
+def times_text(value: float | None) -> str:
+    """Return by how much a variance is inflated, in three digits.
+
+    Example:
+        >>> times_text(1404.7), times_text(5.5065), times_text(None)
+        ('1,400', '5.51', '–')
+    """
+    if value is None:
+        return "–"
+    return f"{float(f'{value:.3g}'):,.0f}" if 100 <= value < 1e15 else f"{value:.3g}"
+
+
+def beside(value: float | None, error: float | None) -> str:
+    """Return a number in as many digits as its standard error tells, two of which are shown.
+
+    Example:
+        >>> beside(0.0602398, 0.215449), beside(129.2361, 14.3), beside(2.0, None)
+        ('0.06', '129', '2')
+    """
+    if value is None or not error:
+        return figure(value)
+    places = 1 - math.floor(math.log10(error))
+    return f"{value:,.{max(places, 0)}f}" if -15 < places < 12 else figure(value)
 
 
 def verification_view(outcome: Verification) -> RenderableType:

@@ -13,7 +13,7 @@ from facturum.errors import counted, named
 from facturum.forecast_path import Forecasts
 from facturum.resampling import Resampling
 from facturum.show.fitting import Fitting, Head
-from facturum.show.terminal import figure, safe
+from facturum.show.terminal import beside, figure, safe
 from facturum.trial.accuracy import Accuracy
 from facturum.trial.likelihood import LikelihoodFigures
 from facturum.trial.trial import Coefficient, Trial
@@ -238,7 +238,8 @@ def _four(value: float | None) -> str:
 def coefficient_cells(c: Coefficient) -> list[str]:
     """Return a coefficient's figures as they are printed; those that are not defined as a dash."""
     statistic = "–" if c.t is None else f"{c.t:.2f}"
-    return [figure(c.estimate), figure(c.error), statistic, p_text(c.p), figure(c.low), figure(c.high)]
+    values = [beside(value, c.error) for value in (c.estimate, c.error, c.low, c.high)]
+    return [*values[:2], statistic, p_text(c.p), *values[2:]]
 
 
 def p_text(p: float | None) -> str:
