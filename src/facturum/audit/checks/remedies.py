@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -81,6 +82,11 @@ class Remedies:
     def __init__(self, plan: PlanSpec, outline: Outline) -> None:
         self._plan, self._outline = plan, outline
 
+    @cached_property
+    def _nodes(self) -> dict[str, Node]:
+        """The terms of the plan as it is written."""
+        return {key: parse(text) for key, text in self._plan.terms.items()}
+
     def centred(self, terms: Sequence[str]) -> Edit | None:
         """Return the edit that centres the numbers in powers and products of some terms; None where there are none."""
         edits: dict[str, str | None] = {}
@@ -88,7 +94,7 @@ class Remedies:
             text = self._plan.terms.get(key)
             if text is None:
                 continue
-            node = parse(text)
+            node = self._nodes[key]
             if option_of(node, "orthogonal") is False and option_of(node, "center") is False:
                 edits[key] = f"{text.rstrip()[:-1]}, center=True)"
             elif self._is_square(node) and isinstance(node, Power) and (main := self._term_of(node.left)) is not None:
@@ -99,13 +105,13 @@ class Remedies:
 
     def _is_square(self, node: Node) -> bool:
         """Return whether an expression is the square of one that the plan has no other power of."""
-        powers = [other for text in self._plan.terms.values() if isinstance(other := parse(text), Power)]
+        powers = [other for other in self._nodes.values() if isinstance(other, Power)]
         squared = isinstance(node, Power) and node.right == Number(2)
         return squared and sum(other.left == node.left for other in powers if isinstance(node, Power)) == 1
 
     def _term_of(self, node: Node) -> str | None:
         """Return the term that is an expression itself."""
-        return next((key for key, text in self._plan.terms.items() if parse(text) == node), None)
+        return next((key for key, other in self._nodes.items() if other == node), None)
 
     def _product(self, key: str, node: Node, text: str) -> str | None:
         """Return a product with its numbers centred; None where it has none that are not."""
