@@ -219,8 +219,11 @@ class Difference(Windowed):
         return tuple(-self.step * number for number in range(self.order + 1))
 
     def subject(self) -> str:
-        again = "" if self.order == 1 else f", taken {self.order} times"
-        return f"the {_every(self.step)} change of {self.x.subject()}{again}"
+        if self.order == 1:
+            return f"the {_every(self.step)} change of {self.x.subject()}"
+        which = {2: "second", 3: "third"}.get(self.order, f"{self.order}th")
+        step = "" if self.step == 1 else f"{_every(self.step)} "
+        return f"the {which} {step}difference of {self.x.subject()}"
 
 
 @operation
