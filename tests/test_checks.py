@@ -424,7 +424,11 @@ k = "category(kind, coding='every')"
         done = command("build", "plan.toml", "t.csv", "--out", "off", "--no-checks", cwd=self.folder)
         self.assertNotIn("warning", done.stdout)
         shown = command("explain", "out", cwd=self.folder).stdout
-        for said in ("no column is a linear combination of others", "rank 3 of 4", "no row determines a coefficient alone"):
+        for said in (
+            "no column is a linear combination of others",
+            "rank 3 of 4",
+            "no row determines a coefficient alone",
+        ):
             self.assertIn(said, shown)
         self.assertIn("finding", command("explain", "out", "k_a", cwd=self.folder).stdout)
         self.assertEqual(len(fa.open_design(self.folder / "off").columns.checks), 2)

@@ -500,12 +500,19 @@ class Meanings(unittest.TestCase):
             ("open", "linear", "the share of rows in which open holds [\\d.]+ percentage points"),
             ("is_missing(fees)", "linear", "the share of rows in which fees is missing [\\d.]+ percentage points"),
             ("access == 'road'", "linear", "the share of rows with access = road [\\d.]+ percentage points"),
-            ("access == 'road'", "logistic", "the odds that access = road [\\d.]+ times as large"),
+            ("access == 'road'", "logistic", "the odds that access = road [\\d.]+ % (?:higher|lower) \\(95 %"),
             ("log(stays, shift=-1)", "linear", r"\(stays - 1\) [\d.]+ % higher"),
             ("sqrt(stays)", "linear", r"sqrt\(stays\) [\d.]+ higher"),
         ):
             trial = fa.Plan(response, {"beds": "beds"}).build(given).trial(model)
             self.assertRegex(trial.effects[0].text, said)
+        trial = fa.Plan("open", {"k": "category(access, reference='trail')"}).build(given).trial("logistic")
+        self.assertRegex(trial.effects[0].text, "the odds that open holds [\\d.]+ times as large")
+        spread = given | {name: DICE.uniform(1, 2, ROWS) for name in ("u", "v", "w")}
+        trial = fa.Plan("open", {"many": "beds * u * v * w"}).build(spread).trial("logistic")
+        self.assertRegex(
+            trial.effects[0].text, "on average over the rows: the log odds that open holds [\\d.]+ (?:higher|lower)"
+        )
 
 
 class Asked(unittest.TestCase):

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+SMALL = 0.1  # of log odds, below which their ratio is told in percent
+
 
 @dataclass(frozen=True)
 class Response:
@@ -49,6 +51,8 @@ def difference_text(response: Response, estimate: float, low: float, high: float
         >>> difference_text(Response("stays", "units"), 1.5, 1.0, 2.0)
         'stays 1.5 higher (95 %: 1.0 to 2.0 higher)'
     """
+    if response.scale == "odds" and abs(estimate) < SMALL:
+        return difference_text(Response(response.name, "percent"), estimate, low, high)
     if response.scale == "odds":
         odds, least, most = (float(np.exp(min(each, 700.0))) for each in (estimate, low, high))
         return f"{response.name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"

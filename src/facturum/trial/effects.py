@@ -118,7 +118,10 @@ class Effects:
             return None
         low, high = estimate - self.known.quantile * error, estimate + self.known.quantile * error
         points = self._points(estimate) if change.same else None
-        text = effect_text(self.response, change.change, change.where, estimate, low, high, points)
+        response = self.response
+        if response.scale == "odds" and not change.same:  # no one number is the ratio of all rows
+            response = Response(response.name.replace("the odds", "the log odds", 1), "units")
+        text = effect_text(response, change.change, change.where, estimate, low, high, points)
         kept = tuple(weights[list(self.known.kept)].tolist())
         return Effect(change.variable, change.change, change.where, estimate, low, high, text, kept)
 
