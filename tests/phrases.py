@@ -219,6 +219,8 @@ class Phrases:
     def number(self, text: str) -> ast.expr:
         """Return the expression that a phrase stands for."""
         text = re.sub(r"\b(\d+) (month|quarter)s? (before|later)$", r"@\3 \1", text.strip())
+        if text.startswith("the imputed "):
+            return self.called("impute", f"the {text.removeprefix('the imputed ')}")
         if found := re.fullmatch(r"the (\d+-month|monthly) (percent )?change of (.+)", text):
             step, operation = re.sub(r"\D", "", found[1]) or "1", "percent_change" if found[2] else "difference"
             return self.parsed(f"{operation}({ast.unparse(self.number(found[3]))}, step={step})")
@@ -235,7 +237,10 @@ class Phrases:
         if found := re.fullmatch(r"the code of (.+)", text):
             return self.called("codes", found[1])
         if found := re.fullmatch(r"(.+) winsorized at (\S+) and (\S+)", text):
-            return self.parsed(f"clip({ast.unparse(self.number(found[1]))}, low={found[2]}, high={found[3]})")
+            try:
+                return self.called("winsorize", found[1])  # whose ends are not rounded
+            except Unread:
+                return self.parsed(f"clip({ast.unparse(self.number(found[1]))}, low={found[2]}, high={found[3]})")
         for words, operation in ((" (imputed)", "impute"), (" (score)", "score"), (" (regrouped)", "regroup")):
             if text.endswith(words):
                 return self.called(operation, text.removesuffix(words))

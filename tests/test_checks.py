@@ -229,6 +229,12 @@ class Remedies(unittest.TestCase):
         self.assertGreater(total["promises kept"], 40, total)
         self.assertGreaterEqual(total["collinear plans with an edit"], 0.9 * total["collinear plans"], total)
 
+    def test_a_curve_in_time_has_no_number_to_rescale(self) -> None:
+        days = table() | {"d": [str(np.datetime64("2020-01-01") + at) for at in range(ROWS)]}
+        plan = fa.Plan("y", {"t": "trend(degree=3)", "w": "x * 1e-3"}, data={"time": "d", "every": "day"})
+        columns = plan.build(days).columns
+        self.assertIn("scale", [each.check for each in columns.findings])
+
 
 class Inflation(unittest.TestCase):
     def setUp(self) -> None:

@@ -208,7 +208,7 @@ class _Workshop:
             power, node = round(powers[column.name] - middle), nodes[column.term]
             text = f"({node})" if node.children() and not node.name else str(node)
             degree = option_of(node, "degree")
-            if isinstance(degree, int) and power > 0:  # a curve is made of a smaller number
+            if isinstance(degree, int) and power > 0 and node.children():  # a curve is made of a smaller number
                 inner = parse(f"({node.children()[0]}) / 1e{max(round(power / degree), 1)}")
                 yield Edit({column.term: str(node.rebuilt([inner, *node.children()[1:]]))})
             elif power:

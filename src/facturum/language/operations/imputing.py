@@ -301,7 +301,8 @@ class Impute(Node):
         return Unit(self.subject(), node=self) if isinstance(inner, Unit) else inner
 
     def subject(self) -> str:
-        return f"{self.x.subject()} (imputed)"
+        inner = self.x.subject()
+        return f"the imputed {inner.removeprefix('the ')}" if inner.startswith("the ") else f"{inner} (imputed)"
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} is missing, and no value near enough fills it"
