@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, reduce
 from itertools import product
 from typing import Any
 
@@ -196,11 +197,11 @@ def compared(
     for chosen in product(*schemes):
         total = np.zeros((count, matrix.shape[-1]))
         for points in product(*(scheme.weights for scheme in chosen)):
-            weight = float(np.prod([each[1] for each in points]))
+            weight = math.prod(each[1] for each in points)
             places: tuple[Any, ...] = tuple(each[0] for each in points)
-            total = total + weight * matrix[(slice(None), *places)]
+            total += weight * matrix[(slice(None), *places)]
         moved.append(total)
-        expected.append(multiple * np.prod([scheme.expected[:count] for scheme in chosen], axis=0))
+        expected.append(multiple * reduce(np.multiply, [scheme.expected[:count] for scheme in chosen]))
         small.append(np.full(count, any(scheme.small for scheme in chosen)))
     if not moved:
         nothing = np.zeros(0)
