@@ -373,10 +373,11 @@ class Claims:
         by_term: dict[str, list[int]] = {}
         for at in sorted(columns):
             by_term.setdefault(self._of_column[at].term, []).append(at)
-        names: list[str] = []
-        for term, places in by_term.items():
-            if len(places) <= MAX_NAMED:
-                names += [self._names[at] for at in places]
-            else:
-                names.append(f"the {'other ' if term == own else ''}columns of {term}")
+        for most in (MAX_NAMED, 1):
+            names: list[str] = []
+            for term, places in by_term.items():
+                the_others = f"the {'other ' if term == own else ''}columns of {term}"
+                names += [self._names[at] for at in places] if len(places) <= most else [the_others]
+            if len(names) <= MAX_APART:
+                break
         return tuple(names)
