@@ -47,7 +47,9 @@ class Worlds(Interpreter):
         self.real[unit] = self.real.get(self.unit_of(i), self.unit_of(i))
         for period, j in places.items():
             row = dict(self.rows[j])
-            row |= {name: value for (name, when), value in cells.items() if own + when == period and name != "month"}
+            for (name, when), value in cells.items():
+                if name == "hut" or (own + when == period and name != "month"):  # a unit is one in all its periods
+                    row[name] = value
             row["month"] = period + later
             self.rows.append(row)  # type: ignore[attr-defined]
             self.unit.append(unit)  # type: ignore[attr-defined]
