@@ -515,8 +515,8 @@ class Meanings(unittest.TestCase):
         )
 
 
-class Asked(unittest.TestCase):
-    """`Design.effects`: changes that somebody asks for, against predictions from changed tables."""
+class Requested(unittest.TestCase):
+    """`Design.effects`: changes that a user requests, against predictions from changed tables."""
 
     def setUp(self) -> None:
         self.table = table(240, 5) | {"count": np.random.default_rng(6).poisson(3, 240)}

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from facturum.arguments import checked
 from facturum.audit.column_map import source_changes
-from facturum.audit.counterfactual.asked import Asked, moved
+from facturum.audit.counterfactual.requested import RequestedChange, before_and_after
 from facturum.audit.entries import ChangeEntry
 from facturum.audit.row_map import carried_names
 from facturum.data.arrow_export import arrow_column
@@ -23,10 +23,10 @@ from facturum.engine.planning.shaping import DATA, Given, declared_tables, shape
 from facturum.errors import DataError, bounded, counted
 from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.threads import one_blas_thread
-from facturum.trial.asked import asked_effect
 from facturum.trial.covariances import ErrorKind
 from facturum.trial.effects import Effect
 from facturum.trial.regression import Fit, estimate, fitted, run_trial
+from facturum.trial.requested import requested_effect
 from facturum.trial.rows import Block, Rows
 from facturum.trial.trial import Trial
 
@@ -121,8 +121,8 @@ class Fitting:
             estimated = estimate(
                 rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, clusters, lags)
             )
-            change = Asked(variable, by, ratio, to, at, within)
-            return asked_effect(estimated, moved(built.outline, change), variable)
+            change = RequestedChange(variable, by, ratio, to, at, within)
+            return requested_effect(estimated, before_and_after(built.outline, change), variable)
 
     def _built_again(self, table: Any) -> Built:
         origin = self._design.plan.build(table)._origin

@@ -329,7 +329,7 @@ class ChangeEntry(Part):
     weights: dict[str, float] = Field(description="the average movement of each column that moves")
     rows: int = Field(description="over how many rows the movement is averaged")
     same: bool = Field(True, description="whether all of them move alike")
-    cycle: str = Field("", description="of the parts of a cycle, which is compared with the first")
+    cycle: list[str] = Field([], description="of the parts of a cycle, which is compared with which")
 
 
 class ColumnMap(Part):

@@ -215,10 +215,18 @@ class Orthogonal(Factor):
 class Curve(Factor):
     """A function of a number that has no unit of its own, such as a sine or a square root.
 
-    Of the wave of a season, `cycle` is what it goes round in, and the names of its parts: month, jan, feb, ..
+    Of the wave of a season, `cycle` is what it goes round in, and the names of its parts: month, jan, feb, ..;
+    `turns` is how often it goes round.
     """
 
     cycle: tuple[str, ...] = ()
+    turns: int = 0
+
+    @property
+    def round(self) -> str:
+        """How often a wave goes round, in words."""
+        often = {1: "once", 2: "twice"}.get(self.turns, f"{self.turns} times")
+        return f"goes round {often} in {len(self.cycle) - 1} {self.cycle[0]}s"
 
 
 @dataclass(frozen=True)

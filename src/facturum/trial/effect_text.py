@@ -14,8 +14,8 @@ class Response:
     """How differences in a response are told.
 
     Args:
-        name: of the response, without its scale.
-        scale: percent (of a logged response, or a count), odds, points (of a share), or units.
+        name: of the response, without its scale; of odds, what is true or false.
+        scale: percent (of a logged response, or a count), odds, log odds, points (of a share), or units.
     """
 
     name: str
@@ -23,8 +23,9 @@ class Response:
 
 
 def effect_text(
-    response: Response, change: str, where: str, estimate: float, low: float, high: float, points: float | None = None
-) -> str:
+    response: Response, change: str, where: str, estimate: float, low: float, high: float,
+    points: float | None = None, also: str = "",
+) -> str:  # fmt: skip
     """Return the sentence on an effect.
 
     Args:
@@ -33,6 +34,7 @@ def effect_text(
         where: other variables are, in words, or "".
         estimate, low, high: of the linear predictor.
         points: of log odds, by how many percentage points the share differs on average; None where that is not known.
+        also: another difference, in words.
 
     Example:
         >>> effect_text(Response("stays", "percent"), "price 10 % higher", "", -0.0419, -0.0619, -0.0222)[:70]
@@ -41,7 +43,8 @@ def effect_text(
     where_text = f", {where}" if where else ""
     share = "" if points is None else f", or {_size(points)[0]} percentage points {_size(points)[1]} on average"
     apart = "" if "apart from" in where else ", all else in the table unchanged"
-    return f"With {change}{where_text}: {difference_text(response, estimate, low, high)}{share}{apart}."
+    more = f"; {also}" if also else ""
+    return f"With {change}{where_text}: {difference_text(response, estimate, low, high)}{share}{apart}{more}."
 
 
 def difference_text(response: Response, estimate: float, low: float, high: float) -> str:
@@ -51,16 +54,17 @@ def difference_text(response: Response, estimate: float, low: float, high: float
         >>> difference_text(Response("stays", "units"), 1.5, 1.0, 2.0)
         'stays 1.5 higher (95 %: 1.0 to 2.0 higher)'
     """
-    if response.scale == "odds" and abs(estimate) < SMALL:
-        return difference_text(Response(response.name, "percent"), estimate, low, high)
-    if response.scale == "odds":
+    name, scale = response.name, response.scale
+    if scale == "odds" and abs(estimate) >= SMALL:
         odds, least, most = (float(np.exp(min(each, 700.0))) for each in (estimate, low, high))
-        return f"{response.name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"
-    figures = [_scaled(response.scale, each) for each in (estimate, low, high)]
-    unit = {"percent": " %", "points": " percentage points", "units": ""}[response.scale]
+        return f"the odds that {name} {odds:.3g} times as large (95 %: {least:.3g} to {most:.3g})"
+    if scale in ("odds", "log odds"):
+        name, scale = f"the {scale} that {name}", "percent" if scale == "odds" else "units"
+    figures = [_scaled(scale, each) for each in (estimate, low, high)]
+    unit = {"percent": " %", "points": " percentage points", "units": ""}[scale]
     size, way = _size(figures[0])
-    between = _interval(figures[1], figures[2], " %" if response.scale == "percent" else "")
-    return f"{response.name} {size}{unit} {way} (95 %: {between})"
+    between = _interval(figures[1], figures[2], " %" if scale == "percent" else "")
+    return f"{name} {size}{unit} {way} (95 %: {between})"
 
 
 def _interval(low: float, high: float, unit: str) -> str:

@@ -91,8 +91,8 @@ class Effects:
         self, variable: str, where: str, parts: Sequence[ChangeEntry], places: Mapping[str, int]
     ) -> Iterator[Effect]:
         """Yield what lies between the highest and the lowest part of a cycle."""
-        first = parts[0].change.rpartition(" rather than ")[2]
-        weights: dict[str, Mapping[str, float]] = {first: {}} | {part.cycle: part.weights for part in parts}
+        weights: dict[str, Mapping[str, float]] = {parts[0].cycle[1]: {}}
+        weights |= {part.cycle[0]: part.weights for part in parts}
         height = {
             part: sum(weight * self.known.coefficients[places[name]] for name, weight in each.items())
             for part, each in weights.items()
@@ -120,7 +120,7 @@ class Effects:
         points = self._points(estimate) if change.same else None
         response = self.response
         if response.scale == "odds" and not change.same:  # no one number is the ratio of all rows
-            response = Response(response.name.replace("the odds", "the log odds", 1), "units")
+            response = Response(response.name, "log odds")
         text = effect_text(response, change.change, change.where, estimate, low, high, points)
         kept = tuple(weights[list(self.known.kept)].tolist())
         return Effect(change.variable, change.change, change.where, estimate, low, high, text, kept)

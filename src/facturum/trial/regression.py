@@ -327,7 +327,7 @@ def units_text(columns: ColumnMap) -> str:
 def _response_of(model: str, response: ColumnEntry) -> Response:
     reading = reading_of(response.structure) if response.structure else None
     if model == "logistic":
-        return Response(f"the odds that {proposition(reading)}", "odds")
+        return Response(proposition(reading), "odds")
     name = response.name if reading is None else named_response(reading)
     if model == "poisson" or isinstance(reading, Logged):
         return Response(f"({name})" if isinstance(reading, Logged) and reading.shift else name, "percent")

@@ -143,7 +143,7 @@ class CalendarChanges:
             text = f"{subject} = {labels[kind]} rather than {first}"
             if weights:
                 yield ChangeEntry(
-                    variable=subject, change=text, where=said, weights=weights, rows=rows, cycle=labels[kind]
+                    variable=subject, change=text, where=said, weights=weights, rows=rows, cycle=[labels[kind], first]
                 )
 
     def _kinds(self, part: str, setting: Settled) -> list[int]:

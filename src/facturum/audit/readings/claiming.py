@@ -342,15 +342,14 @@ class Claims:
 
     def _wave(self, at: int, wave: Curve) -> Claim:
         """Return the claim on a sine or cosine wave: how far it swings together with the other one."""
-        term, name = self._outline.columns[at].term, self._names[at]
-        pair = name.replace("sin", "cos") if wave.subject.startswith("the sine") else name.replace("cos", "sin")
-        others = [k for k, column in enumerate(self._outline.columns) if column.term == term and k != at]
-        own, rows = self._outline.columns[at].column, np.arange(self._probes.complete.count)
-        for other in [k for k in others if self._names[k] == pair]:
-            both = [own, self._outline.columns[other].column]
-            squares = [self._probes.complete.values(rows, (), each.formula) ** 2 for each in both if each is not None]
-            if np.allclose(np.sum(squares, axis=0), 1.0):
-                return Claim(wave, beside=pair, rows=len(rows))
+        columns, rows = self._outline.columns, np.arange(self._probes.complete.count)
+        for other, reading in enumerate(self._readings):
+            pair = isinstance(reading, Curve) and (reading.cycle, reading.turns) == (wave.cycle, wave.turns)
+            if pair and other != at and columns[other].term == columns[at].term:
+                formulas = [column.formula for k in (at, other) if (column := columns[k].column) is not None]
+                squares = [self._probes.complete.values(rows, (), each) ** 2 for each in formulas]
+                if np.allclose(np.sum(squares, axis=0), 1.0):
+                    return Claim(wave, beside=self._names[other], rows=len(rows))
         return Claim(wave, beside="", rows=len(rows))
 
     def _plain(self, at: int, moving: Sequence[int], names: tuple[str, ...]) -> Claim | None:

@@ -223,11 +223,8 @@ def _constant(value: float, response: Reading | None) -> str:
 
 
 def _wave(reading: Curve, beside: str, response: Reading | None) -> str:
-    y, subject = scale(response), f"T{reading.subject.removeprefix('t')}"
-    if not beside:
-        return f"{subject} moves {y} by up to |b| to both sides."
-    subject = subject.replace("cosine ", "").replace("sine ", "")
-    return f"{subject} moves {y} by up to √(b² + b[{beside}]²) to both sides, this column and {beside} together."
+    swing = f"√(b² + b[{beside}]²) to both sides, this column and {beside} together" if beside else "|b| to both sides"
+    return f"The wave that {reading.round} moves {scale(response)} by up to {swing}."
 
 
 def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:

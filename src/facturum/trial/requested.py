@@ -1,10 +1,10 @@
-"""The effect of a change that somebody asks for: the average difference of predictions, with its interval."""
+"""The effect of a change that a user requests: the average difference of predictions, with its interval."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from facturum.audit.counterfactual.asked import Moved
+from facturum.audit.counterfactual.requested import BeforeAndAfter
 from facturum.data.values import FloatArray
 from facturum.errors import DataError
 from facturum.trial.effect_text import Response, difference_text, effect_text
@@ -12,7 +12,7 @@ from facturum.trial.effects import Effect
 from facturum.trial.regression import Estimated
 
 
-def asked_effect(estimated: Estimated, moved: Moved, variable: str) -> Effect:
+def requested_effect(estimated: Estimated, rows: BeforeAndAfter, variable: str) -> Effect:
     """Return the effect of a change on the response.
 
     Least squares: the mean of the differences. Logistic: that of the probabilities, in percentage points. Poisson: the
@@ -21,38 +21,35 @@ def asked_effect(estimated: Estimated, moved: Moved, variable: str) -> Effect:
 
     Args:
         estimated: the coefficients, and what is known of them.
-        moved: the rows before and after the change.
+        rows: before and after the change.
         variable: which is changed.
 
     Raises:
         DataError: where the coefficients do not tell it.
     """
-    movement = (moved.after - moved.before).mean(axis=0)
+    movement = (rows.after - rows.before).mean(axis=0)
     if not estimated.identification.identifies(movement):
         raise DataError(
             f"the effect of {variable} is not identified: columns made of it are linear combinations of others",
             remedy="See the checks for the columns, and leave one of them out.",
         )
-    response = estimated.response_told
     b = estimated.fit.solution.coefficients
-    before, after = (_with_intercept(estimated, side) for side in (moved.before, moved.after))
+    before, after = (_with_intercept(estimated, side) for side in (rows.before, rows.after))
     estimate, gradient = _difference(estimated.fit.model, before, after, b)
     error = estimated.spread.error(gradient)
     if error is None or not np.isfinite([estimate, error]).all():
         raise DataError(f"no standard error is defined for the effect of {variable}", remedy="Use other errors.")
     low, high = estimate - estimated.quantile * error, estimate + estimated.quantile * error
+    response, odds = estimated.response_told, ""
     if estimated.fit.model == "logistic":
-        share = Response(estimated.share_name, "points")
-        text = effect_text(share, moved.change, moved.where, estimate, low, high)
-        if moved.alike:
-            odds = float(np.mean(after - before, axis=0) @ b)
-            side = estimated.spread.error(np.mean(after - before, axis=0)) or 0.0
-            ends = (odds - estimated.quantile * side, odds + estimated.quantile * side)
-            text = f"{text[:-1]}; {difference_text(response, odds, *ends)}."
-    else:
-        text = effect_text(response, moved.change, moved.where, estimate, low, high)
+        if rows.alike:  # otherwise no one number is the ratio of all rows
+            moved = np.mean(after - before, axis=0)
+            ratio, side = float(moved @ b), estimated.quantile * (estimated.spread.error(moved) or 0.0)
+            odds = difference_text(response, ratio, ratio - side, ratio + side)
+        response = Response(estimated.share_name, "points")
+    text = effect_text(response, rows.change, rows.where, estimate, low, high, also=odds)
     kept = list(estimated.fit.solution.columns)
-    return Effect(variable, moved.change, moved.where, estimate, low, high, text, tuple(movement[kept].tolist()))
+    return Effect(variable, rows.change, rows.where, estimate, low, high, text, tuple(movement[kept].tolist()))
 
 
 def _with_intercept(estimated: Estimated, columns: FloatArray) -> FloatArray:

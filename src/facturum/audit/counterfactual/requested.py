@@ -1,4 +1,4 @@
-"""A change of a source variable that somebody asks for, and the columns of each row before and after it."""
+"""A change of a source variable that a user requests, and the columns of each row before and after it."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ MOST_ROWS = 65_536  # that are averaged over; of more, as many are taken, evenly
 
 
 @dataclass(frozen=True)
-class Asked:
+class RequestedChange:
     """What a change is.
 
     Args:
@@ -50,7 +50,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Moved:
+class BeforeAndAfter:
     """The columns of rows before and after a change, without the intercept: doubles (rows, columns).
 
     Args:
@@ -70,7 +70,7 @@ class Moved:
         return bool((np.ptp(moved, axis=0) <= 1e-9 * np.abs(moved).max(axis=0, initial=1e-300)).all())
 
 
-def moved(outline: Outline, asked: Asked) -> Moved:
+def before_and_after(outline: Outline, request: RequestedChange) -> BeforeAndAfter:
     """Return the rows of a matrix before and after a change.
 
     Raises:
@@ -78,14 +78,14 @@ def moved(outline: Outline, asked: Asked) -> Moved:
     """
     worlds = Probes(outline, MOST_ROWS).complete
     rows = np.arange(worlds.count)
-    if asked.within is not None:
-        condition = parse(asked.within, True)
+    if request.within is not None:
+        condition = parse(request.within, True)
         outline.prepared.scope().type_of(condition)
         rows = np.flatnonzero(np.nan_to_num(worlds.values(rows, (), condition)) != 0)
-    settings = [_setting(outline, name, value, worlds.count) for name, value in (asked.at or {}).items()]
-    variable = _variable(outline, asked.variable)
-    own, there = worlds.held(asked.variable, 0)
-    words, before, after = _change(variable, own, there, asked)
+    settings = [_setting(outline, name, value, worlds.count) for name, value in (request.at or {}).items()]
+    variable = _variable(outline, request.variable)
+    own, there = worlds.held(request.variable, 0)
+    words, before, after = _change(variable, own, there, request)
     terms = [*outline.prepared.terms]
     with np.errstate(all="ignore"):
         sides = [
@@ -94,12 +94,12 @@ def moved(outline: Outline, asked: Asked) -> Moved:
     fine = np.isfinite(sides[0]).all(axis=1) & np.isfinite(sides[1]).all(axis=1)
     if not fine.any():
         raise DataError(
-            f"no row of the matrix has all columns before and after: {asked.variable} {words}",
+            f"no row of the matrix has all columns before and after: {request.variable} {words}",
             remedy="Ask for a change within the values of the table, or of other rows.",
         )
-    where = [f"where {name} is {_said(value)}" for name, value in (asked.at or {}).items()]
-    where += [] if asked.within is None else [f"in rows in which {asked.within}"]
-    return Moved(f"{asked.variable} {words}", " and ".join(where), sides[0][fine], sides[1][fine])
+    where = [f"where {name} is {_said(value)}" for name, value in (request.at or {}).items()]
+    where += [] if request.within is None else [f"in rows in which {request.within}"]
+    return BeforeAndAfter(f"{request.variable} {words}", " and ".join(where), sides[0][fine], sides[1][fine])
 
 
 def _variable(outline: Outline, name: str) -> Variable:
@@ -121,28 +121,28 @@ def _setting(outline: Outline, name: str, value: Any, count: int) -> Change:
 
 
 def _change(
-    variable: Variable, own: Array, there: Array, asked: Asked
+    variable: Variable, own: Array, there: Array, request: RequestedChange
 ) -> tuple[str, Sequence[Change], Sequence[Change]]:
     """Return a change in words, and what rows are set to before and after it."""
-    name, every = asked.variable, np.ones(len(own), dtype=bool)
-    if asked.to is None:
+    name, every = request.variable, np.ones(len(own), dtype=bool)
+    if request.to is None:
         if variable.kind is not Kind.NUMBER:
             raise DataError(f"'{name}' is {variable.kind.with_article} variable", remedy="Write to=.. instead.")
-        size = asked.by if asked.by is not None else 100 * (float(asked.ratio or 1.0) - 1)
-        words = f"{number_text(abs(size))}{'' if asked.by is not None else ' %'} {'higher' if size >= 0 else 'lower'}"
+        size = request.by if request.by is not None else 100 * (float(request.ratio or 1.0) - 1)
+        words = f"{number_text(abs(size))}{'' if request.by is not None else ' %'} {'higher' if size >= 0 else 'lower'}"
         numbers = own.astype(np.float64)
-        after = numbers + asked.by if asked.by is not None else numbers * float(asked.ratio or 1.0)
+        after = numbers + request.by if request.by is not None else numbers * float(request.ratio or 1.0)
         return words, (), (Change(name, after, there, there),)
 
     def to(value: Any) -> Change:
         stored, present = _stored(variable, name, value)
         return Change(name, np.full(len(own), stored), every & present, every)
 
-    if isinstance(asked.to, tuple | list):
-        first, second = asked.to
+    if isinstance(request.to, tuple | list):
+        first, second = request.to
         sign = "= " if variable.labels is not None else ""
         return f"{sign}{_said(second)} rather than {_said(first)}", (to(first),), (to(second),)
-    return f"{_said(asked.to)} rather than as it is", (), (to(asked.to),)
+    return f"{_said(request.to)} rather than as it is", (), (to(request.to),)
 
 
 def _said(value: Any) -> str:
