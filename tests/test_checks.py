@@ -229,6 +229,13 @@ class Remedies(unittest.TestCase):
         self.assertGreater(total["promises kept"], 40, total)
         self.assertGreaterEqual(total["collinear plans with an edit"], 0.9 * total["collinear plans"], total)
 
+    def test_thin_bins_are_told_once_whatever_they_are_called(self) -> None:
+        values = np.where(np.arange(ROWS) < 3, 99.0, table()["x"])
+        for labels in ("", ", labels=['low', 'high']"):
+            columns = fa.Plan("y", {"k": f"bins(w, edges=[50]{labels})"}).build(table(w=values)).columns
+            self.assertNotIn("few_rows", [each.check for each in columns.findings])
+            self.assertIn("w in k: 99 % of the rows are in the one bin", " ".join(columns.warnings))
+
     def test_a_curve_in_time_has_no_number_to_rescale(self) -> None:
         days = table() | {"d": [str(np.datetime64("2020-01-01") + at) for at in range(ROWS)]}
         plan = fa.Plan("y", {"t": "trend(degree=3)", "w": "x * 1e-3"}, data={"time": "d", "every": "day"})

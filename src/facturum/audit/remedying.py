@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from facturum.audit.checks.finding import NOTE, WARNING, Finding
-from facturum.audit.checks.remedies import MOST_CELLS, Edit, Remedies, option_of, spans
+from facturum.audit.checks.finding import NOTE, Finding
+from facturum.audit.checks.remedies import Edit, Remedies, spans
 from facturum.audit.entries import FindingEntry
 from facturum.audit.report import BuildReport, report_of
-from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.engine.passes.build import Built, build
 from facturum.engine.passes.outline import INTERCEPT
@@ -29,7 +29,7 @@ MOST_COLUMNS = 300  # of a plan whose edits are tried
 POOLS = (5, 0.02, 0.05, 0.1)  # rows, or shares of the rows, below which categories are put together
 GATHERED = ("rare", "few_rows", "separation")  # checks that pooling cures
 DEPENDENT = ("dependence", "duplicate", "near_dependence")
-NOTHING = "No change of one term was found that mends it."
+NOTHING = "None of the changes of the plan that were tried mends it."
 
 
 @dataclass(frozen=True)
@@ -39,10 +39,10 @@ class Tried:
     built: Built
     findings: tuple[Finding, ...]
 
-    @property
-    def weight(self) -> tuple[int, int]:
-        """How many warnings there are, and how many findings."""
-        return sum(each.level == WARNING for each in self.findings), len(self.findings)
+    def no_worse_than(self, other: Tried) -> bool:
+        """Return whether no check warns or notes more than it does of another plan."""
+        own, others = (Counter((each.check, each.level) for each in plan.findings) for plan in (self, other))
+        return all(count <= others[kind] for kind, count in own.items())
 
 
 def remedied(findings: Sequence[Finding], report: BuildReport, plan: PlanSpec) -> list[Finding]:
@@ -86,19 +86,9 @@ class _Workshop:
 
     def __init__(self, report: BuildReport, plan: PlanSpec) -> None:
         self._report, self._outline, self._plan = report, report.outline, plan
-        table, width = self._outline.prepared.table, max(len(self._outline.columns), 1)
-        self._rows = max(MOST_CELLS // width, 1)
-        self.open = width <= MOST_COLUMNS and not self._outline.prepared.shaped.history_rows
-        if plan.data.timing is not None and table.length > self._rows:
-            self.open = False
-        self._known: dict[str, Tried | None] = {}
         self._remedies = Remedies(plan, self._outline)
-
-    @cached_property
-    def _table(self) -> Table:
-        table = self._outline.prepared.table
-        count = min(self._rows, table.length)
-        return table.take(np.unique(np.linspace(0, table.length - 1, count).astype(np.int64)))
+        self.open = len(self._outline.columns) <= MOST_COLUMNS and self._remedies.possible
+        self._known: dict[str, Tried | None] = {}
 
     @cached_property
     def _before(self) -> Tried | None:
@@ -108,9 +98,8 @@ class _Workshop:
         """Return the plan with an edit, built and checked; None where it cannot be built."""
         key = str(edit)
         if key not in self._known:
-            shaped: dict[str, Any] = {"stack": None, "convert": None, "series": {}, "variables": {}}
             try:
-                built = build(edit.applied(self._plan.model_copy(update=shaped)), self._table)
+                built = build(edit.applied(self._remedies.plan), self._remedies.table)
                 report, _ = report_of(built)
                 rows = report.totals.kept
                 found = report.checks.findings(report.moments, report.response_moments, rows, built.spec, trying=False)
@@ -128,7 +117,7 @@ class _Workshop:
         mending: list[tuple[Edit, bool]] = []
         for edit in edits:
             after = self._tried(edit)
-            if after is None or _there(finding, after.findings) or after.weight >= before.weight:
+            if after is None or _there(finding, after.findings) or not after.no_worse_than(before):
                 continue
             fewer = finding.check == "near_dependence" and None in edit.terms.values() and not any(edit.terms.values())
             same = not fewer and _same_fit(before.built, after.built)
@@ -140,7 +129,7 @@ class _Workshop:
         edit, same = next((each for each in mending if each[1]), mending[0])
         fit = ", and the fit stays the same" if same else ""
         check = "Check the cell; with" if finding.check == "extremes" else "With"
-        known = ", unless it is known beforehand" if finding.check == "leak" else ""
+        known = "; keep it if it is known beforehand" if finding.check == "leak" else ""
         return replace(finding, remedy=f"{check} {_said(edit)}, this is gone{fit}{known}.", edit=dict(edit.terms))
 
     def _terms(self, finding: Finding) -> list[str]:
@@ -207,9 +196,9 @@ class _Workshop:
         for column in sorted(own, key=lambda each: (-abs(powers[each.name] - middle), -powers[each.name])):
             power, node = round(powers[column.name] - middle), nodes[column.term]
             text = f"({node})" if node.children() and not node.name else str(node)
-            degree = option_of(node, "degree")
-            if isinstance(degree, int) and power > 0 and node.children():  # a curve is made of a smaller number
-                inner = parse(f"({node.children()[0]}) / 1e{max(round(power / degree), 1)}")
+            if node.has_option("degree") and power > 0 and node.children():  # a curve is made of a smaller number
+                less = max(round(power / vars(node)["degree"]), 1)
+                inner = parse(f"({node.children()[0]}) / 1e{less}")
                 yield Edit({column.term: str(node.rebuilt([inner, *node.children()[1:]]))})
             elif power:
                 yield Edit({column.term: f"{text} / 1e{power}" if power > 0 else f"{text} * 1e{-power}"})
@@ -240,8 +229,7 @@ def _same_fit(before: Built, after: Built) -> bool:
 
 def _with_option(node: Node, name: str, old: Any, new: Any) -> Node | None:
     """Return an expression in which an option, of the first operation that has it so, is another; None without one."""
-    has = name in {each.name for each in fields(node) if each.metadata.get("role") == "option"}  # type: ignore[arg-type]
-    if has and getattr(node, name) == old:
+    if node.has_option(name) and getattr(node, name) == old:
         return node.replaced(**{name: new})
     children = list(node.children())
     for at, child in enumerate(children):

@@ -98,6 +98,7 @@ class Node(ABC):
     family: ClassVar[str] = ""
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
     groups_by: ClassVar[frozenset[str]] = frozenset()  # the arguments that only identify groups, as an id may
+    cuts_numbers: ClassVar[bool] = False  # into intervals, whose rows are counted besides
     takes_blocks: ClassVar[frozenset[str]] = frozenset()  # the arguments that may have several columns
     advice: ClassVar[str] = "Write a term of its own for it, or multiply it with * for an interaction."
     span: Span | None = None
@@ -172,6 +173,10 @@ class Node(ABC):
             )
             cls._argument_fields = cached  # type: ignore[attr-defined]
         return cached
+
+    def has_option(self, name: str) -> bool:
+        """Return whether it is written with an option of a name."""
+        return any(each.name == name and each.metadata.get("role") == "option" for each in dataclasses.fields(self))  # type: ignore[arg-type]
 
     @abstractmethod
     def check(self, kinds: Kinds) -> Type:

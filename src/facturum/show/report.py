@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from markupsafe import Markup
 
+from facturum.audit.checks.finding import times_text
 from facturum.audit.entries import BinsEntry, ColumnEntry, ColumnMap, ImputationEntry
 from facturum.audit.row_map import RowMap
 from facturum.data.values import FloatArray
@@ -28,7 +29,7 @@ from facturum.numerics.cells import all_whole
 from facturum.show import pictures
 from facturum.show.checks import leverages_text
 from facturum.show.expressions import abridged, rounded
-from facturum.show.terminal import check_facts, clock_text, figure, learned_text, times_text
+from facturum.show.terminal import check_facts, clock_text, figure, learned_text
 from facturum.show.trial import coefficient_cells, summary_lines, truth_cells
 from facturum.trial.trial import Trial
 
@@ -172,7 +173,7 @@ def _columns(columns: ColumnMap) -> Iterator[dict[str, Any]]:
             "formula": abridged(rounded(entry.formula)),
             "mean": figure(entry.mean),
             "sd": figure(entry.sd),
-            "inflation": times_text(entry.inflation),
+            "inflation": "–" if entry.inflation is None else times_text(entry.inflation),
             "raw": {key: _raw(getattr(entry, key)) for key in ("mean", "sd", "inflation")},
             "reading": entry.reading,
         }

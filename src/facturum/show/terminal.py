@@ -17,6 +17,7 @@ from rich.table import Table
 from rich.text import Text
 from rich.theme import Theme
 
+from facturum.audit.checks.finding import times_text
 from facturum.audit.entries import ClockEntry, ColumnEntry, ColumnMap, GapEntry, LearnedEntry
 from facturum.audit.proof.verify import Verification
 from facturum.data.time.periods import step_noun
@@ -241,18 +242,6 @@ def figure(value: float | None) -> str:
     if value is None:
         return "–"
     return f"{value:.0f}" if float(value).is_integer() and abs(value) < 1e6 else f"{value:.6g}"
-
-
-def times_text(value: float | None) -> str:
-    """Return by how much a variance is inflated, in three digits.
-
-    Example:
-        >>> times_text(1404.7), times_text(5.5065), times_text(None)
-        ('1,400', '5.51', '–')
-    """
-    if value is None:
-        return "–"
-    return f"{float(f'{value:.3g}'):,.0f}" if 100 <= value < 1e15 else f"{value:.3g}"
 
 
 def beside(value: float | None, error: float | None) -> str:

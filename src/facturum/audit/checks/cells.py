@@ -93,7 +93,7 @@ class Cells:
         column = self.columns[at]
         node = self.sums.outline.prepared.terms[column.term]
         indicator = column.column is not None and _has_indicator(column.column.reading)
-        return indicator and not any(part.named_by_bounds for part in self.sums.outline.prepared.reached(node))
+        return indicator and not any(part.cuts_numbers for part in self.sums.outline.prepared.reached(node))
 
     def _references(self) -> dict[str, list[tuple[str, int]]]:
         """Return the rows of reference categories, and of the cells of an interaction that have no column."""

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded, times_text
 from facturum.audit.checks.relation_text import leave_out, relation_text
 from facturum.audit.checks.remedies import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
@@ -281,13 +281,13 @@ class Collinearity:
     def _cured_text(self, high: Mapping[int, float], edit: Edit, outcome: Outcome) -> Finding:
         cured = self._cured(high, outcome)
         names = self._names(cured)
-        told = [f"{self.columns[at].name} {_times(high[at])} times" for at in cured[:3]]
+        told = [f"{self.columns[at].name} {times_text(high[at])} times" for at in cured[:3]]
         more = f" and {len(cured) - 3:,} others" if len(cured) > 3 else ""
         largest = max(outcome.of(name) for name in names)
         text = (
             f"variances of coefficients are inflated ({', '.join(told)}{more}), since numbers far from 0 make powers "
             f"and products much like what they are made of. Centred, none of these is above "
-            f"{_times(max(largest, 1.0))} times, and the fit stays the same: {edit}."
+            f"{times_text(max(largest, 1.0))} times, and the fit stays the same: {edit}."
         )
         return Finding("near_dependence", text, names, level=NOTE, edit=dict(edit.terms))
 
@@ -323,13 +323,13 @@ class Collinearity:
         if behind and alone >= NEARLY * high[at[0]]:
             by = f" by {named(self._names(behind))}"
         elif behind:
-            by = f", of this {_times(alone)} times by {named(self._names(behind))} alone"
+            by = f", of this {times_text(alone)} times by {named(self._names(behind))} alone"
         remedy = "Leave one of them out, combine them, or accept wide intervals."
         if len(at) == 1:
-            times = _times(high[at[0]])
+            times = times_text(high[at[0]])
             text = f"the variance of the coefficient of {names[0]} is inflated {times} times{by}."
         else:
-            told = [f"{self.columns[each].name} {_times(high[each])} times" for each in at[:3]]
+            told = [f"{self.columns[each].name} {times_text(high[each])} times" for each in at[:3]]
             more = f" and {len(at) - 3:,} others" if len(at) > 3 else ""
             text = f"variances of coefficients are inflated ({', '.join(told)}{more}){by}."
         return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING, remedy=remedy)
@@ -343,13 +343,3 @@ class Collinearity:
             return said
         whole, centred = self.condition
         return f"{said}; condition number {whole:.3g}" + (f", {centred:.3g} centred" if self._intercept else "")
-
-
-def _times(value: float) -> str:
-    """Return a factor of three digits as people write it.
-
-    Example:
-        >>> _times(1404.7), _times(95.25)
-        ('1,400', '95.2')
-    """
-    return f"{rounded(value, 3):,.0f}" if 100 <= value < 1e15 else f"{value:.3g}"

@@ -76,6 +76,16 @@ def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
         )
 
 
+def times_text(value: float) -> str:
+    """Return by how much a variance is inflated, in three digits.
+
+    Example:
+        >>> times_text(1404.7), times_text(95.25)
+        ('1,400', '95.2')
+    """
+    return f"{rounded(value, 3):,.0f}" if 100 <= value < 1e15 else f"{value:.3g}"
+
+
 def rounded(value: float, digits: int = 6) -> float:
     """Return a figure as it is stored: with so few digits that no processor's roundings show.
 

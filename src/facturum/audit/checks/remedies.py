@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 import tomlkit
 
 from facturum.audit.readings.claims import factors_written, opened
+from facturum.data.table import Table
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import build
 from facturum.engine.passes.outline import Outline
@@ -95,7 +96,7 @@ class Remedies:
             if text is None:
                 continue
             node = self._nodes[key]
-            if option_of(node, "orthogonal") is False and option_of(node, "center") is False:
+            if node.has_option("orthogonal") and not any(getattr(node, name) for name in ("orthogonal", "center")):
                 edits[key] = f"{text.rstrip()[:-1]}, center=True)"
             elif self._is_square(node) and isinstance(node, Power) and (main := self._term_of(node.left)) is not None:
                 edits |= {main: f"polynomial({node.left}, 2, center=True)", key: None}
@@ -137,22 +138,41 @@ class Remedies:
         except FacturumError:  # an open expression has no type yet
             return False
 
+    @cached_property
+    def plan(self) -> PlanSpec:
+        """The plan of the table as it is shaped and declared, in which terms are edited."""
+        shaped: dict[str, Any] = {"stack": None, "convert": None, "series": {}, "variables": {}}
+        return self._plan.model_copy(update=shaped)
+
+    @property
+    def _most(self) -> int:
+        return max(MOST_CELLS // max(len(self._outline.columns), 1), 1)
+
+    @property
+    def possible(self) -> bool:
+        """Whether edits can be tried: along time, on whole tables alone."""
+        whole = self.plan.data.timing is None or self._outline.prepared.table.length <= self._most
+        return whole and not self._outline.prepared.shaped.history_rows
+
+    @cached_property
+    def table(self) -> Table:
+        """The rows that edits are tried on, evenly spread."""
+        table = self._outline.prepared.table
+        count = min(self._most, table.length)
+        return table.take(np.unique(np.linspace(0, table.length - 1, count).astype(np.int64)))
+
     def tried(self, edit: Edit) -> Outcome | None:
         """Return what comes of an edit; None where it cannot be built, or columns depend on one another."""
-        plain = self._plan.model_copy(update={"stack": None, "convert": None, "series": {}, "variables": {}})
-        table, width = self._outline.prepared.table, len(self._outline.columns)
-        rows = max(MOST_CELLS // max(width, 1), 1)
-        if self._outline.prepared.shaped.history_rows or (plain.data.timing is not None and table.length > rows):
+        if not self.possible:
             return None
-        positions = np.unique(np.linspace(0, table.length - 1, min(rows, table.length)).astype(np.int64))
-        sample = table.take(positions)
+        plain = self.plan
         terms = edit.applied(plain).terms
         mark = MARK
         while any(key.startswith(mark) for key in plain.terms):
             mark += MARK
         anew = {f"{mark}{key}": text for key, text in terms.items() if plain.terms.get(key) != text}
         try:  # the terms as they are, and those that change beside them
-            made = build(plain.model_copy(update={"terms": plain.terms | anew, "intercept": True}), sample)
+            made = build(plain.model_copy(update={"terms": plain.terms | anew, "intercept": True}), self.table)
         except FacturumError:
             return None
         if not isinstance(made.X, np.ndarray):
@@ -170,17 +190,6 @@ class Remedies:
         inflation, known = dict(zip(names, factors, strict=True)), {column.name for column in made.columns}
         fresh = max((value for name, value in inflation.items() if name not in known), default=1.0)
         return Outcome(inflation, fresh, spans(old, new) and spans(new, old))
-
-
-def option_of(node: Node, name: str) -> Any:
-    """Return an option of an operation; None where it has none of that name.
-
-    Example:
-        >>> option_of(parse("polynomial(x, 2)"), "orthogonal"), option_of(parse("x"), "orthogonal")
-        (False, None)
-    """
-    known = {each.name for each in fields(node) if each.metadata.get("role") == "option"}  # type: ignore[arg-type]
-    return getattr(node, name) if name in known else None
 
 
 def spans(basis: FloatArray, matrix: FloatArray) -> bool:

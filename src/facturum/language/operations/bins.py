@@ -8,7 +8,7 @@ from decimal import Decimal
 from fractions import Fraction
 from functools import partial
 from itertools import pairwise
-from typing import Any, TypeAlias
+from typing import Any, ClassVar, TypeAlias
 
 import numpy as np
 
@@ -109,6 +109,7 @@ class Bins(Node):
     Example: `bins(altitude, edges=[1500, 2000])`, `bins(price, quantiles=4)`, `bins(beds, width=20, closed="right")`.
     """
 
+    cuts_numbers: ClassVar[bool] = True
     x: Node = argument("a number")
     edges: tuple[Edge, ...] | None = option(
         EDGES, "the numbers between the bins, or a pair for each bin", learned=True, by_hand=True, default=None
