@@ -75,6 +75,18 @@ def measured() -> list[tuple[str, str, str]]:
     table = {"x": DICE.normal(10, 2, 2_000), "y": DICE.normal(size=2_000)}
     made = plan.build(table)._origin.built.outline  # type: ignore[union-attr]
     found.append(("2,000 terms `x + k`: readings proved", f"{proof(made, plan):.2f} s", "≤ 5 s"))
+    table = {"g": DICE.choice([f"g{at}" for at in range(300)], 20_000), "x": DICE.normal(size=20_000)}
+    plan = fa.Plan("y", {"x": "x", "g": "g", "gx": "g * x"})
+    made = plan.build(table | {"y": DICE.normal(size=20_000)})._origin.built.outline  # type: ignore[union-attr]
+    found.append(("a number crossed with 300 categories: readings proved", f"{proof(made, plan):.2f} s", "≤ 2 s"))
+    months = [f"{1990 + at // 12}-{at % 12 + 1:02d}" for at in range(200)] * 10
+    table = {"m": months, "u": np.repeat(np.arange(10), 200), "y": DICE.normal(size=2_000)}
+    table |= {f"x{at}": DICE.normal(size=2_000) for at in range(40)}
+    plan = fa.Plan("y", {f"t{at}": f"season('month') * x{at}" for at in range(40)},
+                   data={"time": "m", "every": "month", "panel": ["u"]})  # fmt: skip
+    made = plan.build(table)._origin.built.outline  # type: ignore[union-attr]
+    changes = seconds(lambda: source_changes(made), 1)
+    found.append(("40 numbers crossed with months: their effects", f"{changes:.2f} s", "≤ 5 s"))
     table = {f"x{at}": DICE.normal(10, 2, 2_000) for at in range(8)} | {"y": DICE.normal(size=2_000)}
     table |= {"g": DICE.choice([*"abcd"], 2_000), "h": DICE.choice([*"uvw"], 2_000)}
     terms = {f"t{at}": f"x{at}" for at in range(5)} | {"l": "log(x7)", "g": "g", "h": "h", "i": "g * log(x7)"}

@@ -23,6 +23,7 @@ APART = "apart from what else is made of the time"
 UNITS = {"hour": "hour", "weekday": "day", "week": "week", "month": "month", "quarter": "quarter"}  # from the finest
 ROUND = {"hour": 24, "weekday": 7, "week": 52, "month": 12, "quarter": 4}  # units that a cycle takes
 WORLDS = 2_400  # in which the terms of a cycle are looked at
+GLANCE = 150  # in which they are looked at first
 SAME = 1e-7  # of the largest value of a column
 
 
@@ -85,18 +86,28 @@ class CalendarChanges:
 
     def _cyclic(self, terms: Sequence[str], part: str) -> tuple[tuple[list[Settled], ...], list[str]]:
         """Return the terms that are alike in all rows moved to one part, and where others must be for that."""
-        others = [name for name in self._probes.read_by(terms) if name != self._time]
-        single = [each for name in others if (each := self._settings.of(name))]
-        best: tuple[tuple[list[Settled], ...], list[str]] = ((), [])
-        for chosen in [(), *((each,) for each in single)]:
-            alike = [*terms]
-            for setting in [both(each) for each in product(*chosen)]:
-                alike = [key for key in alike if self._moved([key], part, setting)[1]]
-            if len(alike) > len(best[1]):
-                best = (chosen, alike)
+        plain = [key for key in terms if self._alike(key, part, ())]
+        best: tuple[tuple[list[Settled], ...], list[str]] = ((), plain)
+        left = [key for key in terms if key not in plain]
+        readers: dict[str, list[str]] = {}
+        for key in left:
+            for name in self._probes.read_by([key]):
+                readers.setdefault(name, []).append(key)
+        for name, keys in readers.items():
+            if name != self._time and (chosen := self._settings.of(name)):
+                alike = [key for key in keys if self._alike(key, part, chosen)]
+                if len(plain) + len(alike) > len(best[1]):
+                    best = ((chosen,), [key for key in terms if key in plain or key in alike])
         return best
 
-    def _moved(self, terms: Sequence[str], part: str, setting: Settled) -> tuple[dict[int, FloatArray], bool]:
+    def _alike(self, term: str, part: str, chosen: Sequence[Settled]) -> bool:
+        """Return whether a term is alike in all rows moved to one part, at each setting; a few are looked at first."""
+        settings = [both([each]) for each in chosen] or [both(())]
+        return all(self._moved([term], part, setting, most)[1] for most in (GLANCE, WORLDS) for setting in settings)
+
+    def _moved(
+        self, terms: Sequence[str], part: str, setting: Settled, most: int = WORLDS
+    ) -> tuple[dict[int, FloatArray], bool]:
         """Return by how much columns differ between each part and the first, and whether they do so alike everywhere.
 
         Each row is moved through the whole cycle, one step after the other; once round, columns must be as before.
@@ -104,7 +115,7 @@ class CalendarChanges:
         changes, chosen, _ = setting
         steps = np.arange(ROUND[part] + 1)
         rows = np.flatnonzero(chosen) if len(chosen) else np.arange(self._worlds.count)
-        rows = rows[:: max(1, len(rows) * len(steps) // WORLDS)]
+        rows = rows[:: max(1, len(rows) * len(steps) // most)]
         each, by = np.repeat(rows, len(steps)), np.tile(steps, len(rows))
         own, there = self._worlds.held(self._time, None)
         moments = moved_on(own[each], UNITS[part], by)

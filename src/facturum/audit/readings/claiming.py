@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -180,22 +180,21 @@ class Claims:
         In the rows looked at one category may not be there, and an interaction with it be 0.
         """
         own, found = {*self._variables(group)}, dict.fromkeys(moved)
+        others: dict[int, list[int]] = {}  # by the first column of their group
         for at in moved:
             other = self._of_column.get(at, group)
             if other is not group and len(other.factors[0]) > 1:
-                with_own = [self._shared(factors, own) for factors in other.factors]
-                wanted = with_own[other.columns.index(at)]
-                pairs = zip(other.columns, with_own, strict=True)
-                found |= dict.fromkeys(each for each, factors in pairs if wanted and factors == wanted)
+                others.setdefault(other.columns[0], []).append(at)
+        for first, columns in others.items():
+            other = self._of_column[first]
+            nodes = [factor.node for factor in other.factors[0]]  # which all columns of a group share
+            shared = [k for k, node in enumerate(nodes) if node and own & {*self._probes.reads.moving(node)}]
+            made = {
+                at: tuple(factors[k] for k in shared) for at, factors in zip(other.columns, other.factors, strict=True)
+            }
+            wanted = {made[at] for at in columns}
+            found |= dict.fromkeys(at for at, factors in made.items() if shared and factors in wanted)
         return list(found)
-
-    def _shared(self, factors: Sequence[Factor], variables: Set[str]) -> list[Factor]:
-        """Return the factors that some variables move."""
-        nodes = [factor.node for factor in factors]
-        return [
-            f for f, node in zip(factors, nodes, strict=True)
-            if node is not None and variables & {*self._probes.reads.moving(node)}
-        ]  # fmt: skip
 
     def _zero(self, group: ColumnGroup, moved: dict[int, ColumnGroup]) -> tuple[Factor, ...]:
         """Return the factors that, where they are 0, keep interactions with a group from moving."""
