@@ -54,10 +54,10 @@ class Claim:
             self.outcome = "together"
             return []
         try:
-            if said.startswith(("0 in every row", "The same in every row")):
+            if said.startswith(("0 in every row", "Constant at ")):
                 return self.constant()
-            if found := re.match(r"(The .*wave that goes round .+?) moves .+ by up to (.+?) to both sides", said):
-                return self.wave(found[2])
+            if found := re.match(r"A cycle of \S+ \w+s in .+ with amplitude (.+?)(?:, together with .+)?$", said):
+                return self.wave(found[1])
             self.conditions()
             for form in (self.slope, self.difference, self.interaction):
                 pairs = form()
@@ -70,7 +70,9 @@ class Claim:
 
     def constant(self) -> Pairs:
         self.outcome = "constant"
-        value = 0.0 if self.said.startswith("0") else read_number(self.said.partition(", ")[2].partition(":")[0])
+        value = (
+            0.0 if self.said.startswith("0") else read_number(self.said.removeprefix("Constant at ").partition(":")[0])
+        )
         at = self.made.names.index(self.name)
         return [(float(self.made.row(i)[at]), value) for i in self.made.kept if not math.isnan(self.made.row(i)[at])]
 

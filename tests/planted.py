@@ -89,7 +89,7 @@ def outcomes(seed: int) -> Counter[str]:
             for other in again.columns.findings
             if other.check == each.check and len({*other.columns} & {*each.columns}) >= min(2, len(each.columns))
         ]
-        cured = "Centred" in each.text and re.search(r"none of these is above (\S+) times", each.text)
+        cured = "Centred" in each.text and re.search(r"none is inflated more than (\S+) times", each.text)
         if cured:
             worst = max(c.inflation or 1.0 for c in again.columns.columns if c.term in each.edit)
             kept = worst <= float(cured[1].replace(",", "")) * 1.01

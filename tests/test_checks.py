@@ -147,10 +147,10 @@ class Dependence(unittest.TestCase):
         late = np.arange(ROWS) >= 200
         cases: list[tuple[dict[str, str], dict[str, Any], dict[str, Any], str, str]] = [
             ({"k": "category(kind, coding='every')"}, table(), {}, "dependence",
-             'k_a + k_b + k_c = 1; the columns of k add up to the intercept. With k = "category(kind)", this is gone'),
+             'the columns of k add up to the intercept. Write k = "category(kind)"; the fit stays the same.'),
             ({"age": "age", "b": "b"}, table(b=2 * age + 3), {}, "dependence", "b = 2·age + 3; age and b have no"),
             ({"x": "x", "z": "z", "w": "w"}, table(w=x / 2 - base["z"]), {}, "dependence", "w = 0.5·x − z;"),
-            ({"age": "age", "b": "b"}, table(b=age), {}, "duplicate", "b is the same as age. With b left out, this is"),
+            ({"age": "age", "b": "b"}, table(b=age), {}, "duplicate", "b is the same as age. Leave out b; the fit"),
             ({"age": "age", "b": "b"}, table(b=age + 1e-6 * x), {}, "near_dependence", "b = age, apart from"),
             ({"age": "age", "b": "b"}, table(b=2 * age), {"intercept": False}, "dependence", "b = 2·age;"),
             ({"x": "x", "w": "w"}, table(w=np.where(late, 7.0, x * 3)),
@@ -171,8 +171,7 @@ class Dependence(unittest.TestCase):
             texts = [each.text for each in plan.build(days).checks if each.check == "dependence"]
             self.assertEqual(
                 texts[0],
-                "the 6 columns of b are linear combinations of those of a. With b left out, this is gone, and the "
-                "fit stays the same.",
+                "the 6 columns of b are linear combinations of those of a. Leave out b; the fit stays the same.",
             )
             self.assertEqual([text.partition(";")[0] for text in texts[1:]], [rest] if rest else [])
 
@@ -199,7 +198,7 @@ class Dependence(unittest.TestCase):
         findings = found({"a": "category(w, coding='helmert')", "b": "category(w)"}, data)
         self.assertEqual(len([f for f in findings if f.check == "dependence"]), 1)
         self.assertIn(
-            "columns of b are linear combinations of those of a. With b left out, this is gone",
+            "columns of b are linear combinations of those of a. Leave out b; the fit stays the same",
             told("dependence", findings),
         )
 
@@ -277,11 +276,11 @@ class Inflation(unittest.TestCase):
     def test_centring_is_proposed_where_it_cures_and_then_cures(self) -> None:
         findings = [f for f in self.design.columns.findings if f.check == "near_dependence"]
         text = "\n".join(f.text for f in findings)
-        self.assertIn('slope = "kind * center(w)"; curve = "polynomial(age, 2, center=True)"', text)
+        self.assertIn('slope = "kind * center(w)" and curve = "polynomial(age, 2, center=True)"', text)
         edit = next(f.edit for f in findings if f.edit)
         self.assertEqual(edit, {"slope": "kind * center(w)", "curve": "polynomial(age, 2, center=True)"})
         terms = {"x": "x", "w": "w", "kind": "kind"} | edit
-        promised = float(re.findall(r"none of these is above ([\d.]+) times", text)[0])
+        promised = float(re.findall(r"none is inflated more than ([\d.]+) times", text)[0])
         again = fa.Plan("y", terms).build(table(w=20 + table()["x"] + 0.5 * table()["z"]))
         self.assertEqual([f.text for f in again.columns.findings if f.check == "near_dependence"], [])
         told = {name for each in findings for name in each.columns}
@@ -315,8 +314,8 @@ class Others(unittest.TestCase):
             ("leak", "row holds whole numbers that increase", {"row": "row", "x": "x"}, base, {}),
             ("few_rows", "k = odd (3 rows)", {"k": "k"}, table(k=rare), {}),
             ("rare", "w (1 row)", {"w": "x > 2.9", "x": "x"}, table(x=np.where(at == 5, 3, base["x"] / 9)), {}),
-            ("scale", 'With w = "w * 1e8", this', {"w": "w", "x": "x", "z": "z"}, table(w=base["age"] * 1e-9), {}),
-            ("scale", 'With w = "w / 1e10", this', {"w": "w", "x": "x", "z": "z"}, table(w=base["age"] * 1e9), {}),
+            ("scale", 'Write w = "w * 1e8"; the fit', {"w": "w", "x": "x", "z": "z"}, table(w=base["age"] * 1e-9), {}),
+            ("scale", 'Write w = "w / 1e10"; the fit', {"w": "w", "x": "x", "z": "z"}, table(w=base["age"] * 1e9), {}),
             ("extremes", "w is 50 in row 18,", {"w": "w"}, table(w=np.where(at == 17, 50, base["x"])), {}),
             ("leverage", "row 8 has a leverage", {"w": "w"}, table(w=np.where(at == 7, 1e3, base["x"])), {}),
             ("drift", "w (+", {"w": "w"}, table(w=base["x"] + (base["row"] > 199)), {"rows": {"learn": "row < 200"}}),
@@ -332,7 +331,7 @@ class Others(unittest.TestCase):
         spike = np.where(np.arange(ROWS) == 17, 500.0, table()["x"])
         for values in (spike, np.abs(spike) + 1):
             text = told("extremes", found({"w": "w"}, table(w=values)))
-            self.assertIn('Check the cell; with w = "winsorize(w, shares=[0.01, 0.99])", this is gone.', text)
+            self.assertIn('Check the cell, or write w = "winsorize(w, shares=[0.01, 0.99])".', text)
 
     def test_fifty_clean_tables_are_not_warned_of(self) -> None:
         for seed in range(50):

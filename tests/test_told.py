@@ -46,7 +46,7 @@ READINGS = [
     ("trend()", "x", "Each additional month since 2020-01 is associated with a difference of b in stays."),
     ("trend(degree=2)", "x_2", "The slope of stays in months since 2020-01 changes by 2·b with each additional"),
     ("season('month')", "x_mar", "month = mar rather than jan: a difference of b in stays."),
-    ("season('quarter', coding='waves')", "x_cos1", "moves stays by up to √(b² + b[x_sin1]²) to both sides"),
+    ("season('quarter', coding='waves')", "x_cos1", "A cycle of 4 quarters in stays with amplitude √(b² + b[x_sin1]²)"),
     ("part(month, 'year')", "x", "Each additional unit of year of month is associated with a difference of b in stay"),
     ("standardize(lag(price, 1))", "x", "An increase of one standard deviation (11.32) in price 1 month before is"),
     ("within(log(price), by=[hut])", "x", "With price within hut 1 % higher: a difference of"),

@@ -587,8 +587,8 @@ class Requested(unittest.TestCase):
         design = self.designs["linear"]
         wrong: list[tuple[dict[str, Any], str]] = [
             ({"variable": "prise", "by": 1}, "did you mean 'price'"),
-            ({"variable": "price"}, "no change of price is asked for"),
-            ({"variable": "price", "by": 1, "ratio": 2}, "more than one change"),
+            ({"variable": "price"}, "needs one of by, ratio and to, and 0 are given"),
+            ({"variable": "price", "by": 1, "ratio": 2}, "and 2 are given"),
             ({"variable": "access", "by": 1}, "Write to="),
             ({"variable": "access", "to": "boot"}, "'boot' is not a category of access"),
             ({"variable": "price", "by": 1, "within": "price > 1e9"}, "no row of the matrix"),

@@ -37,7 +37,7 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
     ("zeros", {"x": "x", "w": "z > 99"}, table(), "w is 0 in every row of the matrix: no row is different"),
     ("a constant response", {"x": "x"}, table(y=[2.0] * ROWS), "the response is 2 in every row of the matrix"),
     ("no intercept", {"terms": {"w": "w"}, "intercept": False}, table(w=[3] * ROWS), "takes the place of an intercept"),
-    ("every category", {"k": "category(kind, coding='every')"}, table(), "columns of k add up to the intercept. With"),
+    ("every category", {"k": "category(kind, coding='every')"}, table(), "columns of k add up to the intercept. Write"),
     ("few rows", {"x": "x", "z": "z"}, {k: v[:3] for k, v in table().items()}, "there are 3 columns for 3 rows"),
     ("a lone interaction", {"kx": "kind * x", "x": "x"}, table(), "kx is an interaction of kind, whose main effect is"),
     ("a spare variable", {"terms": {"x": "x"}, "derived": {"w": "2 * x"}}, table(), "w is a derived variable that no"),

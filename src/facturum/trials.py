@@ -109,7 +109,7 @@ class Fitting:
             >>> design = Plan("y", {"x": "x", "x2": "x ** 2", "open": "open"}).build(table)
             >>> effect = design.effects("x", by=1, within="open")
             >>> effect.text.partition(": ")[0]
-            'With x 1 higher, in rows in which open'
+            'With x 1 higher, in rows in which open holds'
         """
         with bounded(), one_blas_thread():
             in_memory = isinstance(self._origin, FromBuild)

@@ -29,7 +29,7 @@ MOST_COLUMNS = 300  # of a plan whose edits are tried
 POOLS = (5, 0.02, 0.05, 0.1)  # rows, or shares of the rows, below which categories are put together
 GATHERED = ("rare", "few_rows", "separation")  # checks that pooling cures
 DEPENDENT = ("dependence", "duplicate", "near_dependence")
-NOTHING = "None of the changes of the plan that were tried mends it."
+NOTHING = "None of the remedies that were tried removes it."
 
 
 @dataclass(frozen=True)
@@ -127,10 +127,7 @@ class _Workshop:
         if not mending:
             return finding if finding.check == "extremes" else replace(finding, remedy=NOTHING)
         edit, same = next((each for each in mending if each[1]), mending[0])
-        fit = ", and the fit stays the same" if same else ""
-        check = "Check the cell; with" if finding.check == "extremes" else "With"
-        known = "; keep it if it is known beforehand" if finding.check == "leak" else ""
-        return replace(finding, remedy=f"{check} {_said(edit)}, this is gone{fit}{known}.", edit=dict(edit.terms))
+        return replace(finding, remedy=_said(finding, edit, same), edit=dict(edit.terms))
 
     def _terms(self, finding: Finding) -> list[str]:
         """Return the terms of the columns of a finding, the last first."""
@@ -204,11 +201,14 @@ class _Workshop:
                 yield Edit({column.term: f"{text} / 1e{power}" if power > 0 else f"{text} * 1e{-power}"})
 
 
-def _said(edit: Edit) -> str:
-    """Return an edit in words: the lines to paste, and the terms to leave out."""
-    lines = [f"{key} = {text}" for key, text in edit.quoted()]
-    gone = [key for key, text in edit.terms.items() if text is None]
-    return " and ".join([*lines, *([f"{' and '.join(gone)} left out"] if gone else [])])
+def _said(finding: Finding, edit: Edit, same: bool) -> str:
+    """Return an edit as a remedy."""
+    words = str(edit)
+    if finding.check == "extremes":
+        return f"Check the cell, or {words}."
+    fit = "; the fit stays the same" if same else ", which changes the fit" if finding.check in DEPENDENT else ""
+    known = ", unless it is known beforehand" if finding.check == "leak" else ""
+    return f"{words[0].upper()}{words[1:]}{fit}{known}."
 
 
 def _there(finding: Finding, among: Sequence[Finding]) -> bool:

@@ -222,12 +222,6 @@ class Curve(Factor):
     cycle: tuple[str, ...] = ()
     turns: int = 0
 
-    @property
-    def round(self) -> str:
-        """How often a wave goes round, in words."""
-        often = {1: "once", 2: "twice"}.get(self.turns, f"{self.turns} times")
-        return f"goes round {often} in {len(self.cycle) - 1} {self.cycle[0]}s"
-
 
 @dataclass(frozen=True)
 class Product:

@@ -286,7 +286,7 @@ class Collinearity:
         largest = max(outcome.of(name) for name in names)
         text = (
             f"variances of coefficients are inflated ({', '.join(told)}{more}), since numbers far from 0 make powers "
-            f"and products much like what they are made of. Centred, none of these is above "
+            f"and products much like what they are made of. Centred, none is inflated more than "
             f"{times_text(max(largest, 1.0))} times, and the fit stays the same: {edit}."
         )
         return Finding("near_dependence", text, names, level=NOTE, edit=dict(edit.terms))

@@ -16,7 +16,7 @@ from facturum.data.values import FloatArray
 from facturum.engine.passes.build import build
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import FacturumError
+from facturum.errors import FacturumError, named
 from facturum.language.core import Number, Power
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
@@ -44,13 +44,12 @@ class Edit:
         terms = {key: self.terms.get(key, text) for key, text in plan.terms.items()}
         return plan.model_copy(update={"terms": {key: text for key, text in terms.items() if text is not None}})
 
-    def quoted(self) -> list[tuple[str, str]]:
-        """Return the terms that change, each with its new text as a plan file holds it."""
-        return [(key, quoted(text)) for key, text in self.terms.items() if text is not None]
-
     def __str__(self) -> str:
-        lines = [f"leave {key} out" if text is None else f"{key} = {quoted(text)}" for key, text in self.terms.items()]
-        return "; ".join(lines)
+        lines = [f"{key} = {quoted(text)}" for key, text in self.terms.items() if text is not None]
+        gone = [key for key, text in self.terms.items() if text is None]
+        return " and ".join(
+            [*([f"write {' and '.join(lines)}"] if lines else []), *([f"leave out {named(gone)}"] if gone else [])]
+        )
 
 
 @dataclass(frozen=True)

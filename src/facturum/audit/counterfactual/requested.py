@@ -10,12 +10,14 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.readings.responses import proposition
 from facturum.data.values import Array, FloatArray, Kind, label_text, number_text
 from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
 from facturum.errors import DataError, nearest
 from facturum.language.parser import parse
+from facturum.language.reading import Indicator
 
 MOST_ROWS = 65_536  # that are averaged over; of more, as many are taken, evenly spread
 
@@ -44,8 +46,8 @@ class RequestedChange:
         given = [each for each in (self.by, self.ratio, self.to) if each is not None]
         if len(given) != 1:
             raise DataError(
-                f"{'no change' if not given else 'more than one change'} of {self.variable} is asked for",
-                remedy="Write one of by=1, ratio=1.1 and to=.. (or to=(before, after)).",
+                f"a change of {self.variable} needs one of by, ratio and to, and {len(given)} are given",
+                remedy="Write by=1, ratio=1.1, to=.. or to=(before, after).",
             )
 
 
@@ -78,8 +80,8 @@ def before_and_after(outline: Outline, request: RequestedChange) -> BeforeAndAft
     """
     worlds = Probes(outline, MOST_ROWS).complete
     rows = np.arange(worlds.count)
-    if request.within is not None:
-        condition = parse(request.within, True)
+    condition = None if request.within is None else parse(request.within, True)
+    if condition is not None:
         outline.prepared.scope().type_of(condition)
         rows = np.flatnonzero(np.nan_to_num(worlds.values(rows, (), condition)) != 0)
     settings = [_setting(outline, name, value, worlds.count) for name, value in (request.at or {}).items()]
@@ -94,11 +96,14 @@ def before_and_after(outline: Outline, request: RequestedChange) -> BeforeAndAft
     fine = np.isfinite(sides[0]).all(axis=1) & np.isfinite(sides[1]).all(axis=1)
     if not fine.any():
         raise DataError(
-            f"no row of the matrix has all columns before and after: {request.variable} {words}",
+            f"no row of the matrix has a value in every column before and after the change: {request.variable} {words}",
             remedy="Ask for a change within the values of the table, or of other rows.",
         )
     where = [f"where {name} is {_said(value)}" for name, value in (request.at or {}).items()]
-    where += [] if request.within is None else [f"in rows in which {request.within}"]
+    if condition is not None:
+        reading = condition.response_reading()
+        which = "with" if isinstance(reading, Indicator) else "in which"
+        where.append(f"in rows {which} {proposition(reading)}")
     return BeforeAndAfter(f"{request.variable} {words}", " and ".join(where), sides[0][fine], sides[1][fine])
 
 
@@ -108,9 +113,9 @@ def _variable(outline: Outline, name: str) -> Variable:
         made_of = ", ".join(dict.fromkeys(outline.prepared.sources(derived[name])))
         raise DataError(f"'{name}' is made of {made_of}, and moves with it", remedy="Name a variable of the table.")
     if name not in table:
-        raise DataError(f"the table has no variable '{name}'{nearest(name, list(table.variables))}")
+        raise DataError(f"variable '{name}' not found{nearest(name, list(table.variables))}")
     if table[name].kind is Kind.TIME:
-        raise DataError(f"'{name}' is the time, and no change of it is worked out", remedy="See the trial's effects.")
+        raise DataError(f"'{name}' is the time, which cannot be changed here", remedy="See the trial's effects.")
     return table[name]
 
 

@@ -218,13 +218,14 @@ def _together(claim: Claim, response: Reading | None) -> str:
 
 def _constant(value: float, response: Reading | None) -> str:
     if not value:
-        return "0 in every row: nothing changes with its coefficient."
-    return f"The same in every row, {value:.6g}: {_times(value)} adds to {scale(response)}."
+        return "0 in every row: its coefficient is not identified."
+    return f"Constant at {value:.6g}: {_times(value)} adds to {scale(response)}."
 
 
 def _wave(reading: Curve, beside: str, response: Reading | None) -> str:
-    swing = f"√(b² + b[{beside}]²) to both sides, this column and {beside} together" if beside else "|b| to both sides"
-    return f"The wave that {reading.round} moves {scale(response)} by up to {swing}."
+    part, length = reading.cycle[0], (len(reading.cycle) - 1) / reading.turns
+    size = f"√(b² + b[{beside}]²), together with {beside}" if beside else "|b|"
+    return f"A cycle of {length:.3g} {part}s in {scale(response)} with amplitude {size}."
 
 
 def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:

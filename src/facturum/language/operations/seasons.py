@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -267,9 +266,11 @@ class Season(Timed):
             angle = Multiply(Number(float(2 * np.pi * number / len(labels))), code)
             waves: Sequence[tuple[str, Node]] = (("sin", Sin(angle)), ("cos", Cos(angle)))
             for name, wave in waves[2 * number == len(labels) :]:  # at half the cycle a sine is zero throughout
-                reading = Curve("", (self.part, *labels), number, node=wave)
-                subject = f"the {'sine' if name == 'sin' else 'cosine'} wave that {reading.round}"
-                columns.append(Column((("operation", f"{name}{number}"),), wave, replace(reading, subject=subject)))
+                often = {1: "once", 2: "twice"}.get(number, f"{number} times")
+                wave_name = "sine" if name == "sin" else "cosine"
+                subject = f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s"
+                reading = Curve(subject, (self.part, *labels), number, node=wave)
+                columns.append(Column((("operation", f"{name}{number}"),), wave, reading))
         return tuple(columns)
 
     def block(self, rows: Rows) -> Block:
