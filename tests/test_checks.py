@@ -228,6 +228,13 @@ class Remedies(unittest.TestCase):
         self.assertGreater(total["promises kept"], 40, total)
         self.assertGreaterEqual(total["collinear plans with an edit"], 0.9 * total["collinear plans"], total)
 
+    def test_one_column_of_several_is_not_left_out(self) -> None:
+        terms = {"k": "category(kind, order=['a', 'b', 'c', 'd'], unseen='missing')", "age": "age"}
+        (found,) = fa.Plan("y", terms).build(table()).columns.findings
+        self.assertEqual(
+            found.text, "k_d is 0 in every row of the matrix: no row is in its category, and it has no coefficient."
+        )
+
     def test_thin_bins_are_told_once_whatever_they_are_called(self) -> None:
         values = np.where(np.arange(ROWS) < 3, 99.0, table()["x"])
         for labels in ("", ", labels=['low', 'high']"):

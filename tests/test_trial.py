@@ -480,6 +480,12 @@ class Meanings(unittest.TestCase):
                     ends.append(self.predicted(design.plan, changed, trial))
                 np.testing.assert_allclose(ends[1] - ends[0], each.estimate, rtol=1e-8, atol=1e-10, err_msg=each.text)
 
+    def test_what_only_forms_groups_has_no_effect(self) -> None:
+        given = table() | {"group": [f"g{at % 9}" for at in range(ROWS)]}
+        terms = {"beds": "within(beds, by=[group])", "price": "log(price) - mean(log(price), by=[group])"}
+        trial = fa.Plan("within(stays, by=[group])", terms).build(given).trial()
+        self.assertEqual({each.subject for each in trial.effects}, {"beds", "price"})
+
     def test_contrasts_and_their_interactions_are_told_too(self) -> None:
         given = table()
         coded = "category(access, coding='effect')"

@@ -39,10 +39,12 @@ class Tried:
     built: Built
     findings: tuple[Finding, ...]
 
-    def no_worse_than(self, other: Tried) -> bool:
-        """Return whether no check warns or notes more than it does of another plan."""
-        own, others = (Counter((each.check, each.level) for each in plan.findings) for plan in (self, other))
-        return all(count <= others[kind] for kind, count in own.items())
+    def mends(self, finding: Finding, before: Tried) -> bool:
+        """Return whether a finding of the plan before is gone, and no check warns or notes more than it did."""
+        own, others = (Counter((each.check, each.level) for each in plan.findings) for plan in (self, before))
+        kind = finding.check, finding.level
+        fewer = own[kind] < others[kind] and all(count <= others[kind] for kind, count in own.items())
+        return fewer and not _there(finding, self.findings)
 
 
 def remedied(findings: Sequence[Finding], report: BuildReport, plan: PlanSpec) -> list[Finding]:
@@ -117,7 +119,7 @@ class _Workshop:
         mending: list[tuple[Edit, bool]] = []
         for edit in edits:
             after = self._tried(edit)
-            if after is None or _there(finding, after.findings) or not after.no_worse_than(before):
+            if after is None or not after.mends(finding, before):
                 continue
             fewer = finding.check == "near_dependence" and None in edit.terms.values() and not any(edit.terms.values())
             same = not fewer and _same_fit(before.built, after.built)
@@ -212,11 +214,11 @@ def _said(finding: Finding, edit: Edit, same: bool) -> str:
 
 
 def _there(finding: Finding, among: Sequence[Finding]) -> bool:
-    """Return whether a check still finds that of two of the columns, or of the one whose variance is inflated."""
-    own, least = {*finding.columns}, min(2, len(finding.columns))
+    """Return whether a check finds the same of the columns; of inflated variances the first column is the one."""
     alike = [each for each in among if each.check == finding.check]
-    first = finding.columns[:1] if finding.check == "near_dependence" else ("",)
-    return any(each.columns[:1] == first or len(own & {*each.columns}) >= least for each in alike)
+    if finding.check == "near_dependence":
+        return any(each.columns[:1] == finding.columns[:1] for each in alike)
+    return any({*each.columns} >= {*finding.columns} for each in alike)
 
 
 def _same_fit(before: Built, after: Built) -> bool:

@@ -146,10 +146,15 @@ class Checks:
         if value == 0:
             of_category = column.column is not None and column.column.reference is not None
             holds = "no row is in its category" if of_category else "no row is different"
-            return f"{holds}, and it has no coefficient.", "Leave it out."
+            return f"{holds}, and it has no coefficient.", self._leave_out(column)
         if self.outline.spec.intercept:
-            return "it is collinear with the intercept.", "Leave it out."
+            return "it is collinear with the intercept.", self._leave_out(column)
         return "it takes the place of an intercept.", ""
+
+    def _leave_out(self, column: BuiltColumn) -> str:
+        """Return what to do about a column without a coefficient; nothing where it is one of several of its term."""
+        alone = sum(other.term == column.term for other in self.outline.columns) == 1
+        return "Leave it out." if alone else ""
 
     def _without_spread(self, known: set[str]) -> Iterator[Finding]:
         """Yield columns that vary by rounding errors alone, or in no row without missing values."""
@@ -162,9 +167,9 @@ class Checks:
             zero = factor.zero[at]
             if self._predictors[at].name not in known and (self.outline.spec.intercept or zero):
                 value = 0.0 if zero else rounded(float(factor.mean[at]))
-                name = self._predictors[at].name
-                text = f"{name} is {value:.6g} in every {where}, and has no coefficient."
-                yield Finding("constant", text, (name,), remedy="Leave it out.")
+                column = self._predictors[at]
+                text = f"{column.name} is {value:.6g} in every {where}, and has no coefficient."
+                yield Finding("constant", text, (column.name,), remedy=self._leave_out(column))
 
     def _scales(self, moments: Moments) -> Iterator[Finding]:
         sizes = {

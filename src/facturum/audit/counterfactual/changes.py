@@ -65,22 +65,31 @@ class CounterfactualChanges:
     def _calendar(self) -> Iterator[ChangeEntry]:
         """Yield what is told of the time."""
         data = self._outline.prepared.spec.data
-        if data.time is not None and data.time in self._probes.offsets:
+        if data.time is not None and data.time in self._reads:
             pairs = zip(self._outline.columns, self._readings, strict=True)
             columns = {column.name: (column.term, reading) for column, reading in pairs}
             yield from CalendarChanges(self._probes, data.time, data.every, columns, self._settings).entries()
 
     @cached_property
     def _settings(self) -> Settings:
-        return Settings(self._probes.complete, self._outline.prepared.table, self._probes.offsets, self._named)
+        return Settings(self._probes.complete, self._outline.prepared.table, self._reads, self._named)
 
     @cached_property
     def _rows(self) -> Array:
         return np.arange(self._probes.complete.count)
 
+    @cached_property
+    def _reads(self) -> dict[str, set[int]]:
+        """For each variable that moves a term the periods in which terms read it; one that forms groups moves none."""
+        found: dict[str, set[int]] = {}
+        for node in self._outline.prepared.terms.values():
+            for name, offsets in self._probes.reads.moving(node).items():
+                found.setdefault(name, set()).update(offsets)
+        return found
+
     def _cells(self) -> Iterator[tuple[str, int | None]]:
         timing = self._outline.prepared.spec.data.timing
-        for name, offsets in self._probes.offsets.items():
+        for name, offsets in self._reads.items():
             if timing is not None and name in (timing.time, *timing.panel):
                 yield name, None
             else:

@@ -109,7 +109,7 @@ class Probes:
         order: dict[int, None] = {}
         spread = np.linspace(0, len(complete) - 1, min(8, len(complete))).astype(np.int64)
         for name in self._variables:
-            offsets = self.offsets.get(name, frozenset({0}))
+            offsets = self._offsets.get(name, frozenset({0}))
             for when in sorted(offsets, key=abs)[:NEAREST] if self._sample(name).kind is Kind.NUMBER else ():
                 own, there = self._looked_at.held(name, when)
                 data = np.where(there, own, np.nan).astype(np.float64)[complete]
@@ -126,7 +126,7 @@ class Probes:
         return self.read_by([*self._outline.prepared.terms])
 
     @cached_property
-    def offsets(self) -> dict[str, frozenset[int]]:
+    def _offsets(self) -> dict[str, frozenset[int]]:
         """The periods in which terms read each variable."""
         found: dict[str, frozenset[int]] = {}
         for node in self._outline.prepared.terms.values():
@@ -170,7 +170,7 @@ class Probes:
 
     def anywhere(self, variable: str) -> tuple[tuple[Candidate | None, ...], Mask]:
         """Return other values of a variable in each period in which columns read it, and in all, and small ones."""
-        offsets = self.offsets.get(variable, frozenset())
+        offsets = self._offsets.get(variable, frozenset())
         cells = self._cells(variable, offsets or frozenset({0}))
         if offsets != {0} and (variable, None) not in cells:
             cells = [*cells, (variable, None)]

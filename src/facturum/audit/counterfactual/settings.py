@@ -30,14 +30,14 @@ class Settings:
         self,
         worlds: Worlds,
         table: Table,
-        reads: Mapping[str, frozenset[int]],
+        reads: Mapping[str, set[int]],
         named: Callable[[str, int | None], str],
     ) -> None:
         self._worlds, self._table, self._reads, self._named = worlds, table, reads, named
 
     def presence(self, name: str) -> Iterator[list[Settled]]:
         """Yield the rows with a value of a variable and those without, where there are such."""
-        offsets = self._reads.get(name, frozenset({0}))
+        offsets = self._reads.get(name, {0})
         when = min(offsets, key=abs)
         _, there = self._worlds.held(name, when)
         if there.any() and not there.all():
@@ -49,7 +49,7 @@ class Settings:
 
     def of(self, name: str) -> list[Settled]:
         """Return where another variable may be: what rows are set to, which are chosen, and in words."""
-        offsets = self._reads.get(name, frozenset({0}))
+        offsets = self._reads.get(name, {0})
         variable = self._table[name]
         if len(offsets) != 1 or variable.kind is Kind.TIME:
             return []
