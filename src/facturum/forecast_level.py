@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import comb
 
-from facturum.language.core import Add, Arithmetic, Divide, Multiply, Name, Negative, Number, Subtract
+from facturum.engine.planning.spreading import walk, with_children
+from facturum.language.core import Add, Arithmetic, Divide, Multiply, Name, Negative, Number, Subtract, names_in
 from facturum.language.nodes import Node
-from facturum.language.operations.along import Difference, Lag, Lead, PercentChange
-from facturum.language.operations.transforms import Asinh, Center, Log, Sqrt, Standardize
 from facturum.language.parser import parse
 from facturum.trial.units import RawUnits
 
@@ -48,7 +46,8 @@ class Level:
             return None
         inner, slope, rest = found
         units = RawUnits.of(str(inner))
-        if not (units.changes or units.is_source) or horizon < 0:
+        others = {*names_in(slope), *names_in(rest)} - {*names_in(inner)}  # whose later values are not forecast
+        if not (units.changes or units.is_source) or horizon < 0 or others:
             return None
         return cls(units, _plain(slope), _plain(rest), horizon)
 
@@ -60,70 +59,52 @@ class Level:
 
 def _without_leads(node: Node) -> tuple[Node, int]:
     """Return a response as it is in its own period, and how many periods later it is read."""
-    leads = {part.k for part in _walk(node) if isinstance(part, Lead)}
+    leads = {part.offsets_read() for part in walk(node) if _leads(part)}
     if not leads:
         return node, 0
-    if len(leads) > 1 or not isinstance(horizon := leads.pop(), int):
-        return node, -1
-    return _stripped(node), horizon
+    return (node, -1) if len(leads) > 1 or len(read := leads.pop()) > 1 else (_stripped(node), read[0])
 
 
-def _walk(node: Node) -> list[Node]:
-    return [node, *[part for child in node.children() for part in _walk(child)]]
+def _leads(node: Node) -> bool:
+    """Return whether it reads later periods alone."""
+    return node.moved is not None and min(node.offsets_read()) > 0
+
+
+def _lags(node: Node) -> bool:
+    """Return whether it reads earlier periods alone."""
+    inner = node.children()
+    earlier = node.moved is not None and max(node.offsets_read()) < 0
+    return earlier or isinstance(node, Number) or (isinstance(node, Arithmetic) and all(map(_lags, inner)))
 
 
 def _stripped(node: Node) -> Node:
-    if isinstance(node, Lead):
-        return node.x
-    children = node.children()
-    return node.rebuilt([_stripped(child) for child in children]) if children else node
+    return node.moved if node.moved is not None and _leads(node) else with_children(node, _stripped)
 
 
 def _line(node: Node) -> tuple[Node, Node, Node] | None:
     """Return what an expression is linear in at its own period, its slope and the rest; None where it is not."""
-    if isinstance(node, Name) or (isinstance(node, Log | Sqrt | Asinh) and isinstance(node.children()[0], Name)):
+    if isinstance(node, Name) or (node.raw_scale() is not None and isinstance(node.children()[0], Name)):
         return node, Number(1), Number(0)
     if isinstance(node, Negative):
         return _scaled(node.children()[0], Number(-1))
     if isinstance(node, Arithmetic):
         return _of_arithmetic(node)
-    if isinstance(node, Center) and node.at is not None:
-        return _line(Subtract(node.x, Number(node.at)))
-    if isinstance(node, Standardize) and node.at is not None and node.scale is not None:
-        return _line(Divide(Subtract(node.x, Number(node.at)), Number(node.scale)))
-    if isinstance(node, Difference):
-        found = _line(node.x)
-        if found is None:
-            return None
-        inner, slope, rest = found
-        for number in range(1, node.order + 1):
-            weight = (-1) ** number * comb(node.order, number)
-            rest = Add(rest, Multiply(Number(weight), Lag(node.x, number * node.step)))
-        if node.order == 1:
-            rest = Subtract(found[2], Lag(node.x, node.step))
-        return inner, slope, rest
-    if isinstance(node, PercentChange):
-        found = _line(node.x)
-        if found is None:
-            return None
-        inner, slope, rest = found
-        by = Divide(Number(100), Lag(node.x, node.step))
-        return inner, Multiply(by, slope), Subtract(Multiply(by, rest), Number(100))
-    return None
+    written = node.in_lags()
+    return None if written == node else _line(written)
 
 
 def _of_arithmetic(node: Arithmetic) -> tuple[Node, Node, Node] | None:
     left, right = node.children()
-    if isinstance(node, Multiply) and isinstance(left, Number):
+    if isinstance(node, Multiply) and _lags(left):
         return _scaled(right, left)
-    if isinstance(node, Multiply) and isinstance(right, Number):
+    if isinstance(node, Multiply) and _lags(right):
         return _scaled(left, right)
-    if isinstance(node, Divide) and isinstance(right, Number):
+    if isinstance(node, Divide) and _lags(right):
         return _scaled(left, Divide(Number(1), right))
-    if isinstance(node, Add | Subtract) and isinstance(right, Number):
+    if isinstance(node, Add | Subtract) and _lags(right):
         found = _line(left)
         return None if found is None else (found[0], found[1], type(node)(found[2], right))
-    if isinstance(node, Add) and isinstance(left, Number):
+    if isinstance(node, Add) and _lags(left):
         return _of_arithmetic(Add(right, left))
     return None
 

@@ -41,7 +41,6 @@ from facturum.audit.warnings import (
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
-from facturum.language.operations.within import Within
 from facturum.language.reading import Holds, NoValue
 from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
@@ -144,7 +143,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
             terms=list(each.terms),
             rows=each.rows,
             remaining=each.remaining,
-            absorbed=each.answer.absorbed if isinstance(each.answer, Within) else None,
+            absorbed=each.answer.absorbed,
         )
         for each in prepared.estimated
     ]

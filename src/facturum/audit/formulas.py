@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.names import slug
 from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name, names_in
-from facturum.language.logic import Membership
 from facturum.language.nodes import Node
-from facturum.language.operations.bins import Bins
-from facturum.language.operations.categories import Codes
 from facturum.language.printer import MAX_ENTRIES
 
 
@@ -45,7 +42,7 @@ class Definitions:
     def _short(self, node: Node) -> Node:
         children = [self._short(child) for child in node.children()]
         changed = node.rebuilt(children) if children else node
-        if _entries(changed) <= MAX_ENTRIES and not isinstance(changed, Codes):
+        if changed.entry_count() <= MAX_ENTRIES and not changed.named_in_formulas:
             return changed
         if changed not in self._names:
             self._names[changed] = name = self._name(changed)
@@ -60,20 +57,6 @@ class Definitions:
             name, number = f"{stem}_{number}", number + 1
         self._taken.add(name)
         return name
-
-
-def _entries(node: Node) -> int:
-    """Return how many entries the tables and lists have that an operation is written with."""
-    if isinstance(node, Bins):
-        return len(node.edges or ())
-    if isinstance(node, Membership):
-        return len(node.members)
-    tables = [
-        getattr(node, field.name)
-        for field in fields(node)  # type: ignore[arg-type]
-        if field.metadata["role"] == "option" and field.metadata["accept"].mapping
-    ]
-    return sum(len(value) if isinstance(value, tuple) else 1 for table in tables for _, value in table)
 
 
 def _in_order(derived: Mapping[str, Node]) -> list[str]:

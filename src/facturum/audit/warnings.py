@@ -13,9 +13,7 @@ from facturum.engine.planning.spreading import walk
 from facturum.errors import counted, named
 from facturum.language.core import Name
 from facturum.language.operations.bins import Bins
-from facturum.language.operations.lookup import Lookup
-from facturum.language.operations.placing import Categorical
-from facturum.language.operations.within import Within
+from facturum.language.traits import of_kind
 
 THIN, THICK = 1.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
@@ -74,13 +72,7 @@ def _has_unit_effects(outline: Outline) -> bool:
     panel = set(prepared.spec.data.panel)
     roots = [*prepared.terms.values(), *([] if prepared.response is None else [prepared.response])]
     for part in (part for root in roots for part in prepared.reached(root)):
-        groupings: list[tuple[object, ...]] = []
-        if isinstance(part, Within):
-            groupings = [part.by, part.and_by]
-        elif isinstance(part, Categorical):
-            groupings = [(part.x,)]
-        elif isinstance(part, Lookup):  # the means that were taken off
-            groupings = [part.keys]
+        groupings = part.groupings() if part.has_levels else ()
         if any(by and {each.variable for each in by if isinstance(each, Name)} == panel for by in groupings):
             return True
     return False
@@ -118,10 +110,12 @@ def text_warnings(outline: Outline) -> Iterator[str]:
         return
     roots = [*prepared.terms.values(), *([prepared.response] if prepared.response is not None else [])]
     names = dict.fromkeys(
-        part.x.variable
+        each.variable
         for root in roots
         for part in prepared.reached(root)
-        if isinstance(part, Categorical) and isinstance(part.x, Name) and part.x.variable in prepared.table
+        if part.categorizes and part.has_levels
+        for each in part.children()
+        if isinstance(each, Name) and each.variable in prepared.table
     )
     for name in names:
         variable = prepared.table[name]
@@ -158,9 +152,7 @@ def bins_warnings(entry: BinsEntry) -> Iterator[str]:
 
 def overlap_warnings(outline: Outline) -> Iterator[str]:
     """Say which bins given by hand overlap."""
-    for node in dict.fromkeys(
-        part for root in outline.prepared.parts().values() for part in walk(root) if isinstance(part, Bins)
-    ):
+    for node in dict.fromkeys(part for root in outline.prepared.parts().values() for part in of_kind(walk(root), Bins)):
         pairs = [edge for edge in node.edges or () if isinstance(edge, tuple)]
         for before, after in pairwise(pairs):
             if before[1] > after[0]:

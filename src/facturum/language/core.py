@@ -155,7 +155,7 @@ def is_block(expression: Node) -> bool:
     """Return whether an expression has several columns by its form."""
     if isinstance(expression, Multiply):
         return is_block(expression.left) or is_block(expression.right)
-    return isinstance(expression, List) or bool(getattr(expression, "many_columns", False))
+    return isinstance(expression, List) or expression.many_columns
 
 
 class Arithmetic(Node):

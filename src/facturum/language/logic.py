@@ -110,6 +110,9 @@ class Membership(Condition):
                 member_of |= _compare(self.value, "==", member, rows).data
         return Values(~member_of if self.negated else member_of, value.valid)
 
+    def entry_count(self) -> int:
+        return len(self.members)
+
     def valid(self, rows: Rows) -> Mask | None:
         return rows.valid(self.value)
 

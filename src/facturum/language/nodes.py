@@ -18,6 +18,7 @@ from facturum.language.blocks import Block, Dense
 from facturum.language.options import EXACT, argument, arguments, loses_digits, option
 from facturum.language.reading import Curve, Reading
 from facturum.language.rows import Rows
+from facturum.language.traits import Surroundings, Traits
 
 _V = TypeVar("_V")
 Span: TypeAlias = tuple[int, int]
@@ -91,14 +92,12 @@ class Question(ABC):
         """Return the question for a further pass, or the operation in closed form."""
 
 
-class Node(ABC):
+class Node(Traits, ABC):
     """An expression. Subclasses are frozen dataclasses; a field is an argument (expression) or an option (literal)."""
 
     name: ClassVar[str] = ""
     family: ClassVar[str] = ""
     distributes: ClassVar[bool] = True  # over a list in first place, member by member
-    groups_by: ClassVar[frozenset[str]] = frozenset()  # the arguments that only identify groups, as an id may
-    cuts_numbers: ClassVar[bool] = False  # into intervals, whose rows are counted besides
     takes_blocks: ClassVar[frozenset[str]] = frozenset()  # the arguments that may have several columns
     advice: ClassVar[str] = "Write a term of its own for it, or multiply it with * for an interaction."
     span: Span | None = None
@@ -233,10 +232,17 @@ class Node(ABC):
         """Return the same in arithmetic, where that is as short as this."""
         return self
 
-    @property
-    def named_by_bounds(self) -> bool:
-        """Whether its categories are intervals of a number, which are called by their bounds."""
-        return False
+    def in_lags(self) -> Node:
+        """Return the same as arithmetic of the value and its lags, where it can be said so."""
+        return self.in_arithmetic()
+
+    def settled(self, around: Surroundings) -> Node:
+        """Return the same with what the plan and its table say written into it."""
+        return self
+
+    def in_periods(self, step: str) -> Node:
+        """Return the same with its keys, which are shorter periods, as those of a step that they lie in."""
+        return self
 
     def subject(self) -> str:
         """Return what sentences call this expression."""

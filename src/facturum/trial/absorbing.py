@@ -13,9 +13,6 @@ from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import Subtract
 from facturum.language.nodes import Node
-from facturum.language.operations.lookup import Lookup
-from facturum.language.operations.statistics import Mean
-from facturum.language.operations.within import Within
 from facturum.language.parser import parse
 
 MOST_GROUPS = 4_000  # of the smaller of two groupings, whose leverages need a matrix of that size
@@ -55,14 +52,15 @@ def absorbed_by(columns: ColumnMap) -> Absorbed:
     written, resolved = (_parsed(spec.get("response")) for spec in (columns.plan, columns.resolved))
     if resolved is None:
         return NOTHING
-    found = [node for node in walk(resolved) if isinstance(node, Within)]
+    found = [node for node in walk(resolved) if node.pools and node.has_levels]
     if found:
         most = max(found, key=lambda node: node.absorbed or 0)
-        return Absorbed(most.absorbed or 0, (most.by, most.and_by) if most.and_by else (most.by,))
+        return Absorbed(most.absorbed or 0, most.groupings())
     if isinstance(written, Subtract) and isinstance(resolved, Subtract):
-        mean, table = written.right, resolved.right
-        if isinstance(mean, Mean) and isinstance(table, Lookup) and mean.x == written.left and mean.by:
-            return Absorbed(len(table.table) - 1, (mean.by,))
+        of, by = written.right.mean_within() or (None, ())
+        table = resolved.right.keyed()
+        if table is not None and by and of == written.left:
+            return Absorbed(len(table.entries) - 1, (by,))
     return NOTHING
 
 

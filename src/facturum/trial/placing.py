@@ -14,7 +14,6 @@ from facturum.engine.planning.spec import DataSpec
 from facturum.errors import DataError, counted, nearest
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.periods import PeriodOf
 from facturum.trial.rows import Rows, moments_of
 
 
@@ -63,9 +62,10 @@ def groups_of(rows: Rows, keys: Sequence[Node]) -> Array:
 def _key(rows: Rows, key: Node) -> Array:
     if isinstance(key, Name):
         return units_of(rows, key.variable)[0]
-    if isinstance(key, PeriodOf) and isinstance(key.x, Name):
-        values, _ = carried(rows, key.x.variable)
-        return dense_ranks(period_numbers(moments_of(values)[0], key.every))
+    time, every = key.as_period() or (key, "")
+    if every and isinstance(time, Name):
+        values, _ = carried(rows, time.variable)
+        return dense_ranks(period_numbers(moments_of(values)[0], every))
     raise DataError(
         f"the groups of '{key}' are not carried along with the matrix",
         remedy=f"Write a variable for them under [derived], and group by that: by=[..] instead of by=[{key}].",

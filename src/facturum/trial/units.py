@@ -10,7 +10,6 @@ from facturum.data.values import FloatArray
 from facturum.errors import FacturumError
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.transforms import Asinh, Log, Sqrt
 from facturum.language.parser import parse
 
 
@@ -42,11 +41,8 @@ class RawUnits:
             node: Node = parse(response, True)
         except FacturumError:
             return cls("none", response)
-        if isinstance(node, Log):
-            return cls("log", str(node.x), float(node.shift))
-        for kind, how in ((Sqrt, "sqrt"), (Asinh, "asinh")):
-            if isinstance(node, kind):
-                return cls(how, str(node.x))
+        if (raw := node.raw_scale()) is not None:
+            return cls(raw.how, str(raw.of), raw.shift)
         if isinstance(node, Name):
             return cls("none", node.variable, is_source=True)
         return cls("none", response)

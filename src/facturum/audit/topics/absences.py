@@ -17,8 +17,6 @@ from facturum.engine.planning.prepared import Prepared
 from facturum.errors import counted
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.along import AlongTime, Shifted
-from facturum.language.operations.placing import UNSEEN, Categorical
 from facturum.language.reading import stepped
 
 
@@ -104,23 +102,21 @@ class _Finder:
     def _found(self, node: Node) -> Iterator[tuple[str, Mask]]:
         if isinstance(node, Name):
             yield from self._of_name(node)
-        elif isinstance(node, AlongTime):
-            yield from self._of_periods(node)
+        elif node.moved is not None and not node.filled_from():
+            yield from self._of_periods(node, node.moved)
         else:
             inner: dict[str, Mask] = {}
             for child in node.children():
                 for why, where in self._of(child).items():
                     inner[why] = inner.get(why, np.zeros(len(self._at), dtype=bool)) | where
             yield from inner.items()
-            if not getattr(node, "many_columns", False) and not self._is_block(node):
+            if not node.many_columns and not self._is_block(node):
                 explained = np.logical_or.reduce([*inner.values(), np.zeros(len(self._at), dtype=bool)])
                 rows_missing = self._missing(node) & ~explained
                 if rows_missing.any():
                     yield stepped(node.missing_because(), self._step), rows_missing
-            elif isinstance(node, Categorical) and node.unseen == "missing":
-                rows_missing = node.placed(self._rows)[0] == UNSEEN
-                if rows_missing.any():
-                    yield stepped(node.missing_because(), self._step), rows_missing
+            elif (unplaced := node.unplaced(self._rows)) is not None and unplaced.any():
+                yield stepped(node.missing_because(), self._step), unplaced
 
     def _is_block(self, node: Node) -> bool:
         return self._prepared.scope().type_of(node).block
@@ -134,18 +130,18 @@ class _Finder:
         if where.any():
             yield f"{node.variable} is missing" + (f" in the series {series}" if series else ""), where
 
-    def _of_periods(self, node: AlongTime) -> Iterator[tuple[str, Mask]]:
+    def _of_periods(self, node: Node, moved: Node) -> Iterator[tuple[str, Mask]]:
         """Yield the rows whose periods are absent from the table, and those whose values there are missing."""
         offsets = node.offsets_read()
-        frame = self._rows.frame(node.x, offsets)
+        frame = self._rows.frame(moved, offsets)
         absent = np.logical_or.reduce([frame.absent(offset) for offset in offsets])
-        subject, step = stepped(node.x.subject(), self._step), step_noun(self._step or "row")
+        subject, step = stepped(moved.subject(), self._step), step_noun(self._step or "row")
         which = "an earlier" if max(offsets) <= 0 else "a later" if min(offsets) >= 0 else "an earlier or later"
         needs, when = f"needs {which} {step} that is not in the table", f"in {which} {step}"
-        if isinstance(node, Shifted) and len(offsets) == 1:
+        if len(offsets) == 1 and offsets[0]:
             when = f"{counted(abs(offsets[0]), step)} {'before' if offsets[0] < 0 else 'later'}"
             needs = f"needs the value {when}, and that {step} is not in the table"
-        values = frame.whole(node.x)
+        values = frame.whole(moved)
         empty = np.logical_or.reduce(
             [~frame.absent(offset) & ~frame.here(values, offset).present_mask() for offset in offsets]
         )

@@ -17,7 +17,6 @@ from facturum.errors import counted
 from facturum.language.core import truths
 from facturum.language.logic import And, Not
 from facturum.language.nodes import Node
-from facturum.language.operations.imputing import Impute
 from facturum.language.operations.missing import IsMissing, MissingIf
 
 
@@ -46,9 +45,10 @@ class LaterRows:
             later = {look.offset for look in read if look.pooled is None and look.variable not in joined}
             self._offsets[place] = sorted(offset for offset in later if offset > 0)
             self._fills[place] = [
-                Impute(MissingIf(self._learned_from, IsMissing(fill.x)), "next", limit=fill.limit)
+                way.rebuilt([MissingIf(self._learned_from, IsMissing(child)) for child in way.children()])
                 for fill in prepared.reached(root)
-                if isinstance(fill, Impute) and any(where == "later" for where, _ in fill.filled_from())
+                for where, way in fill.filled_from()
+                if where == "later"
             ]
 
     def see(self, stretch: Stretch) -> None:
@@ -90,6 +90,6 @@ class LaterRows:
 
 def _without_fills(node: Node) -> Node:
     """Return an expression with imputations along time left out: which row fills depends on the row."""
-    if isinstance(node, Impute) and node.along_time:
-        return _without_fills(node.x)
+    if node.moved is not None and node.filled_from():
+        return _without_fills(node.moved)
     return with_children(node, _without_fills)

@@ -15,9 +15,8 @@ from facturum.engine.planning.spreading import walk
 from facturum.errors import counted, named, nearest
 from facturum.language.nodes import Node
 from facturum.language.operations.groups import Group, KeyIndex
-from facturum.language.operations.lookup import Lookup
-from facturum.language.operations.periods import PeriodOf
 from facturum.language.options import Absent
+from facturum.language.traits import KeyedTable
 
 SHOWN = 5  # keys in a warning
 MOST_KEYS = 10_000  # of a table that somebody wrote
@@ -27,9 +26,8 @@ MOST_KEYS = 10_000  # of a table that somebody wrote
 class _Found:
     """What a lookup met: by key whether a row has it, and how many rows have another value."""
 
-    lookup: Lookup
+    table: KeyedTable
     index: KeyIndex
-    keys: list[Group]
     met: Array
     rows: Counter[bool] = field(default_factory=Counter)  # by whether the value is another
     other_texts: dict[str, None] = field(default_factory=dict)
@@ -49,16 +47,19 @@ class Lookups:
         seen: set[Node] = {part for each in prepared.learned for part in walk(each.answer)}
         for place, root in prepared.parts().items():
             for node in walk(root):
-                if isinstance(node, Lookup) and node.keys and node not in seen:
-                    seen.add(node)
-                    self._found.setdefault(place, []).extend(_found_of(node))
+                table = node.keyed()
+                if table is None or node in seen or not 0 < len(table.entries) <= MOST_KEYS:
+                    continue
+                seen.add(node)
+                met = np.zeros(len(table.entries), dtype=bool)
+                self._found.setdefault(place, []).append(_Found(table, KeyIndex(table.entries), met))
 
     def see(self, stretch: Stretch) -> None:
         """Look at the rows of a stretch that [rows] keep takes."""
         for found in (each for several in self._found.values() for each in several):
             for which in stretch.leaves(stretch.kept):
                 values = [
-                    stretch.values(key, stretch.kept[which]).full(which.stop - which.start) for key in found.lookup.keys
+                    stretch.values(key, stretch.kept[which]).full(which.stop - which.start) for key in found.table.keys
                 ]
                 at = found.index.find(values)
                 found.met[at[at >= 0]] = True
@@ -76,11 +77,11 @@ class Lookups:
                 unmet = _unmet(found)
                 if not unmet or not found.rows.total():
                     continue
-                subject = ", ".join(key.subject() for key in found.lookup.keys)
+                subject = ", ".join(key.subject() for key in found.table.keys)
                 shown = named([_text(key) for key in unmet[:SHOWN]])
                 more = f" and {len(unmet) - SHOWN:,} more" if len(unmet) > SHOWN else ""
                 hint = "." if _of_periods(found) else _near(unmet, list(found.other_texts)) or "."
-                otherwise = found.lookup.otherwise
+                otherwise = found.table.otherwise
                 taken = "missing" if isinstance(otherwise, Absent) else repr(otherwise)
                 others = found.rows[True]
                 one = others == 1
@@ -92,19 +93,13 @@ class Lookups:
                 )
 
 
-def _found_of(node: Lookup) -> Iterator[_Found]:
-    keys = [key if isinstance(key, tuple) else (key,) for key, _ in node.table]
-    if 0 < len(keys) <= MOST_KEYS:
-        yield _Found(node, KeyIndex(keys), keys, np.zeros(len(keys), dtype=bool))
-
-
 def _of_periods(found: _Found) -> bool:
-    return len(found.lookup.keys) == 1 and isinstance(found.lookup.keys[0], PeriodOf)
+    return len(found.table.keys) == 1 and found.table.keys[0].as_period() is not None
 
 
 def _unmet(found: _Found) -> list[Group]:
     """Return the keys that match no row; of periods, those between the first and the last of the rows."""
-    pairs = list(zip(found.keys, found.met.tolist(), strict=True))
+    pairs = list(zip(found.table.entries, found.met.tolist(), strict=True))
     unmet = [key for key, met in pairs if not met]
     if not _of_periods(found):
         return unmet

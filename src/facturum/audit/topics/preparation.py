@@ -21,9 +21,10 @@ from facturum.language.nodes import Node
 from facturum.language.operations.across import Across
 from facturum.language.operations.bins import Bins
 from facturum.language.operations.imputing import Impute
-from facturum.language.operations.missing import IsMissing, MissingIf
+from facturum.language.operations.missing import IsMissing
 from facturum.language.printer import brief_text
 from facturum.language.reading import NoValue, stepped
+from facturum.language.traits import of_kind
 
 N = TypeVar("N", bound=Node)
 
@@ -59,11 +60,10 @@ class PreparationReport:
         if self._prepared.response is not None:
             roots["response"] = self._prepared.response
         for key, root in roots.items():
-            for node in self._prepared.reached(root):
-                if isinstance(node, kind):
-                    terms = reached_by.setdefault(node, [])
-                    if key not in terms:
-                        terms.append(key)
+            for node in of_kind(self._prepared.reached(root), kind):
+                terms = reached_by.setdefault(node, [])
+                if key not in terms:
+                    terms.append(key)
         yield from reached_by.items()
 
     def _term_of(self, column: BuiltColumn) -> Node | None:
@@ -78,7 +78,7 @@ class PreparationReport:
         """Return the imputations whose values a column reads."""
         if column.column is None or not self._imputations:
             return frozenset()
-        inside = {part for part in self._prepared.reached(column.column.formula) if isinstance(part, Impute)}
+        inside = set(self._prepared.reached(column.column.formula))
         return frozenset(each.number for each in self._imputations if each.node in inside)
 
     def see(self, stretch: Stretch) -> list[FilledCells]:
@@ -180,10 +180,11 @@ def _before_taking_out(node: Node, derived: Mapping[str, Node]) -> tuple[Node, l
     """Return an expression before invalid values were set to missing, and the conditions that did so."""
     conditions: list[Node] = []
     while True:
-        if isinstance(node, MissingIf):
-            conditions.insert(0, node.condition)
-            node = node.x
-        elif isinstance(node, Name) and isinstance(inner := derived.get(node.variable), MissingIf | Name):
+        inner = derived.get(node.variable) if isinstance(node, Name) else None
+        if (found := node.invalid()) is not None:
+            node, condition = found
+            conditions.insert(0, condition)
+        elif inner is not None and (isinstance(inner, Name) or inner.invalid() is not None):
             node = inner
         else:
             return node, conditions

@@ -7,7 +7,7 @@ import numpy as np
 from facturum.audit.entries import ItemEntry, ScoreEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
-from facturum.language.operations.across import Across, MeanOf, SumOf
+from facturum.language.operations.across import Across
 from facturum.numerics.comparisons import Covariances, scale_figures
 
 
@@ -23,7 +23,7 @@ class ScoreCounts:
         self._node, self._terms = node, terms
         self._too_few = 0
         self._sums = Covariances.of(np.zeros((len(node.items), 0)))
-        self._has_alpha = isinstance(node, MeanOf | SumOf) and len(node.items) > 1
+        self._has_alpha = node.sums_up and len(node.items) > 1
 
     def see(self, stretch: Stretch) -> None:
         """Count the rows of a stretch."""

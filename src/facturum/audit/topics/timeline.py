@@ -25,8 +25,6 @@ from facturum.engine.planning.shaping import declared_tables
 from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
-from facturum.language.operations.along import AlongTime
-from facturum.language.operations.imputing import Impute
 from facturum.language.reading import stepped
 
 MAX_PERIODS = 5000  # of a unit
@@ -296,8 +294,8 @@ def _longer(before: PathEntry, after: PathEntry) -> PathEntry:
 def _inner(prepared: Prepared, formula: Node) -> Node | None:
     """Return what an operation along time is taken of."""
     for node in walk(formula):
-        if isinstance(node, AlongTime | Impute) and node.along_time:
-            return node.x
+        if node.moved is not None:
+            return node.moved
         if isinstance(node, Name) and node.variable in prepared.derived:
             inner = _inner(prepared, prepared.derived[node.variable])
             if inner is not None:

@@ -7,19 +7,14 @@ import numpy as np
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, period_text
 from facturum.data.time.periods import period_numbers, period_starts
-from facturum.data.values import Kind, Label
+from facturum.data.values import Kind
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.scope import Scope
 from facturum.errors import FacturumError
 from facturum.language.core import Name, Text
 from facturum.language.logic import Comparison, Membership
 from facturum.language.nodes import Node
-from facturum.language.operations.groups import Key
-from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.periods import STEPS, PeriodOf, step_of_keys, step_of_moments
-from facturum.language.operations.placing import Categorical
-from facturum.language.operations.regrouping import Regroup
-from facturum.language.options import Absent
 
 
 def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every: str | None) -> Node:
@@ -31,15 +26,15 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
         table: the variables as declared.
         time, every: the time of the row and the step of the plan.
     """
-    wanted = node.groups_by | ({"x"} if isinstance(node, Categorical | Regroup) else set())
+    wanted = node.groups_by | node.categorizes
     children = []
     for field, child in node.arguments():
         inner = with_periods(child, scope, table, time, every)
         if field in wanted and _is_time(inner, scope):
             step = step_of_keys(node) or _step(inner, table, time, every)
-            if isinstance(node, Lookup) and _is_within(step, inner, time, every):
+            if _is_within(step, inner, time, every):
                 step = str(every)
-                node = _with_periods_as_keys(node, step)
+                node = node.in_periods(step)
             inner = PeriodOf(inner, step)
         children.append(inner)
     if not scope.resolved:
@@ -54,24 +49,6 @@ def _is_within(step: str, child: Node, time: str | None, every: str | None) -> b
     if not isinstance(child, Name) or child.variable != time or every not in STEPS or step not in lengths:
         return False
     return lengths.index(step) < lengths.index(str(every))
-
-
-def _with_periods_as_keys(node: Lookup, step: str) -> Lookup:
-    """Return a lookup of days, say, as one of the periods of a plan that they lie in."""
-    table: dict[Key, Label | Absent] = {}
-    written: dict[Key, Key] = {}
-    for key, value in node.table:
-        period = period_of(key) if isinstance(key, str) else None
-        called: Key = key
-        if period is not None:
-            called = period_text(int(period_numbers(np.array([period.start]), step)[0]), step)
-        if table.setdefault(called, value) != value:
-            raise node.error(
-                f"the keys {written[called]!r} and {key!r} lie in one {step}, {called}, and have different values",
-                f"Write one value for each {step}.",
-            )
-        written.setdefault(called, key)
-    return node.replaced(table=tuple(table.items()))
 
 
 def _refuse_days_in_periods(node: Node, time: str | None, every: str | None) -> None:

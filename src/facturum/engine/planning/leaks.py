@@ -11,10 +11,6 @@ from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.language.core import List, Multiply, Name
 from facturum.language.nodes import Node
-from facturum.language.operations.imputing import Impute
-from facturum.language.operations.periods import PeriodOf
-from facturum.language.operations.statistics import Statistic
-from facturum.language.operations.within import Within
 
 MAX_SUMS = 100_000  # of offsets; beyond, all between the first and the last count as read
 MAX_SPAN = 1_000_000
@@ -94,17 +90,14 @@ def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[in
 
 def _pools(node: Node, clock: Clock) -> bool:
     """Return whether an operation learns of groups that hold several periods."""
-    if not isinstance(node, Statistic | Within | Impute):
-        return False
-    groupings: list[tuple[Node, ...]] = [node.by, node.and_by] if isinstance(node, Within) else [node.by]
-    return any(by and not any(_is_period(key, clock) for key in by) for by in groupings)
+    return node.pools and any(not any(_is_period(key, clock) for key in by) for by in node.groupings())
 
 
 def _is_period(key: Node, clock: Clock) -> bool:
     """Return whether a group lies in one period of the plan."""
     time, every = clock
-    if isinstance(key, PeriodOf):
-        return key.every == every and _is_period(key.x, clock)
+    if (period := key.as_period()) is not None:
+        return period[1] == every and _is_period(period[0], clock)
     return isinstance(key, Name) and key.variable == time
 
 

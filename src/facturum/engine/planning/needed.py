@@ -6,7 +6,6 @@ from facturum.engine.planning.spec import PlanSpec, SeriesSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import names_in
-from facturum.language.operations.selectors import Selector
 from facturum.language.parser import parse
 
 
@@ -25,7 +24,7 @@ def variables_needed(spec: PlanSpec) -> frozenset[str] | None:
         nodes = [parse(text, spec.resolved) for text in texts if text is not None]
     except FacturumError:
         return None  # which is told with its place once the plan is prepared
-    if spec.stack is not None or any(isinstance(part, Selector) for node in nodes for part in walk(node)):
+    if spec.stack is not None or any(part.selects for node in nodes for part in walk(node)):
         return None
     read = {name for node in nodes for name in names_in(node)}
     if spec.convert is not None:

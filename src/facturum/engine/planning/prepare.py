@@ -23,6 +23,7 @@ from facturum.language.core import List, Multiply, Name, names_in
 from facturum.language.nodes import Node
 from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
+from facturum.language.traits import Surroundings
 
 T = TypeVar("T")
 
@@ -70,11 +71,12 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
     ids = {name for names in passed_over.values() for name in names}
 
     first_day = None if spec.data.week_starts == "monday" else spec.data.week_starts[:3]
-    plain = {key: spread(frozen(node, choices, time, ids, first_day)) for key, node in parsed.items()}
+    around = Surroundings(choices, time, ids, first_day)
+    plain = {key: spread(frozen(node, around)) for key, node in parsed.items()}
     kinds = Scope(table, plain, spec.resolved, spec.data.step)
 
     def written_out(node: Node) -> Node:
-        spelled = spread(frozen(node, choices, time, ids, first_day))
+        spelled = spread(frozen(node, around))
         return with_periods(spelled, kinds, table, spec.data.time, spec.data.every)
 
     derived = {key: written_out(node) for key, node in parsed.items()}
@@ -189,7 +191,7 @@ def _as_response(node: Node, scope: Scope) -> Node:
     type_of_response = scope.type_of(node)
     if type_of_response.kind.categorical and not type_of_response.block:
         return Category(node, coding="every")
-    if type_of_response.kind is Kind.TIME or (type_of_response.block and not isinstance(node, Category)):
+    if type_of_response.kind is Kind.TIME or (type_of_response.block and not node.responds):
         raise node.error("the response is a number, a truth value or a category", "Write one of them.")
     return node
 

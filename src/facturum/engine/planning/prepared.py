@@ -17,7 +17,6 @@ from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
-from facturum.language.operations.selectors import Selector
 from facturum.language.parser import parse
 
 
@@ -148,7 +147,7 @@ class Prepared:
         """Return the text of [rows] keep or learn, the variables that a selector chose written out."""
         node: Node | None = getattr(self, key)
         written: str | None = getattr(self.spec.rows, key)
-        if node is None or written is None or not any(isinstance(part, Selector) for part in walk(parse(written))):
+        if node is None or written is None or not any(part.selects for part in walk(parse(written))):
             return written
         return str(node)
 

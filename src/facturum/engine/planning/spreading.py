@@ -2,36 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from facturum.data.identity import tells_rows_apart
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.language.core import Arithmetic, List, Multiply, Name
 from facturum.language.nodes import Node
-from facturum.language.operations.seasons import Part, Season, Timed
 from facturum.language.operations.selectors import Selector
+from facturum.language.traits import Surroundings, of_kind
 
 
-def frozen(
-    node: Node, choices: Mapping[str, Kind], time: str | None, ids: Collection[str] = (), first_day: str | None = None
-) -> Node:
-    """Write into an expression what the plan and the table define: the variables selected, the time of the row.
-
-    Args:
-        node: the expression.
-        choices: the variables that selectors choose among, with their kinds.
-        time: the time of the row.
-        ids: those that look like ids.
-        first_day: the day on which weeks start, None for Mondays.
-    """
-    if isinstance(node, Selector):
-        return node.chosen(choices, ids)
-    if isinstance(node, Timed):
-        node = node.timed(time)
-    if isinstance(node, Part | Season) and node.part == "weekday" and node.starts is None and first_day is not None:
-        node = node.replaced(starts=first_day)
-    return with_children(node, lambda child: frozen(child, choices, time, ids, first_day))
+def frozen(node: Node, around: Surroundings) -> Node:
+    """Write into an expression what the plan and the table define: the variables selected, the time of the row."""
+    return with_children(node.settled(around), lambda child: frozen(child, around))
 
 
 def with_children(node: Node, change: Callable[[Node], Node]) -> Node:
@@ -81,10 +65,10 @@ def walk(node: Node) -> Iterator[Node]:
 
 def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
     """Return, by place, the variables that a selector would choose and that merely identify rows."""
-    selectors = {
-        place: [part for part in walk(node) if isinstance(part, Selector) and not part.takes_ids]
-        for place, node in texts.items()
-    }
+    selectors: dict[str, list[Selector]] = {}
+    for place, node in texts.items():
+        found = of_kind(walk(node), Selector)  # type: ignore[type-abstract]
+        selectors[place] = [part for part in found if not part.takes_ids]
     if not any(selectors.values()):
         return {}
     named = {node.variable for node in texts.values() if isinstance(node, Name)}

@@ -90,6 +90,7 @@ class MeanOf(Across):
     Example: `mean_of(q_1, q_2, reverse(q_3, 1, 5), at_least=2)`, `mean_of(matching("q_*"))`.
     """
 
+    sums_up: ClassVar[bool] = True
     items: tuple[Node, ...] = arguments("numbers", spread=True)
     at_least: int | str = option(AT_LEAST, "how many values a row needs", default="all")
 
@@ -104,6 +105,7 @@ class SumOf(Across):
     Example: `sum_of(adults, children)`.
     """
 
+    sums_up: ClassVar[bool] = True
     items: tuple[Node, ...] = arguments("numbers", spread=True)
     at_least: int | str = option(AT_LEAST, "how many values a row needs", default="all")
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 from abc import abstractmethod
 from dataclasses import replace
 from itertools import pairwise
+from math import comb
 from typing import ClassVar
 
 import numpy as np
 
 from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
-from facturum.language.core import Presence
+from facturum.language.core import Add, Divide, Multiply, Number, Presence, Subtract
 from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
 from facturum.language.reading import STEP, Holds, Logged, Reading, Unit
@@ -42,6 +43,10 @@ class AlongTime(Node):
     @property
     def along_time(self) -> bool:
         return True
+
+    @property
+    def moved(self) -> Node:
+        return self.x
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)
@@ -218,6 +223,14 @@ class Difference(Windowed):
     def offsets_read(self) -> tuple[int, ...]:
         return tuple(-self.step * number for number in range(self.order + 1))
 
+    def in_lags(self) -> Node:
+        made: Node = self.x
+        for number in range(1, self.order + 1):
+            weight, earlier = comb(self.order, number), Lag(self.x, number * self.step)
+            part = earlier if weight == 1 else Multiply(Number(weight), earlier)
+            made = Subtract(made, part) if number % 2 else Add(made, part)
+        return made
+
     def subject(self) -> str:
         if self.order == 1:
             return f"the {_every(self.step)} change of {self.x.subject()}"
@@ -244,6 +257,9 @@ class PercentChange(Windowed):
 
     def offsets_read(self) -> tuple[int, ...]:
         return (0, -self.step)
+
+    def in_lags(self) -> Node:
+        return Subtract(Multiply(Divide(Number(100), Lag(self.x, self.step)), self.x), Number(100))
 
     def subject(self) -> str:
         return f"the {_every(self.step)} percent change of {self.x.subject()}"

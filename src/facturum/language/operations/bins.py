@@ -242,6 +242,9 @@ class Bins(Node):
             raise DataError(f"a bin has the name {self.missing!r} already", remedy="Give missing values another name.")
         return labelled
 
+    def entry_count(self) -> int:
+        return len(self.edges or ())
+
     @property
     def named_by_bounds(self) -> bool:
         return self.edges is not None and self.labels == self._own_labels()

@@ -42,6 +42,7 @@ class Codes(Categorical):
     Example: `codes(comfort)`, `codes(access, order=["trail", "road", "cable car"])`.
     """
 
+    named_in_formulas: ClassVar[bool] = True
     x: Node = argument("a category")
     order: str | tuple[Label | Absent, ...] = option(
         ORDER_OPTION, "the order of the categories", learned=True, by_hand=True, default="sorted"
@@ -137,6 +138,7 @@ class Category(Categorical):
     """
 
     many_columns: ClassVar[bool] = True
+    responds: ClassVar[bool] = True
     x: Node = argument("a category, a truth value, or a number with few values")
     reference: Label | Absent | None = option(
         VALUE, "the category that the others are compared with", learned=True, by_hand=True, default=None

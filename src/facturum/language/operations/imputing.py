@@ -89,6 +89,7 @@ class Impute(Node):
 
     family: ClassVar[str] = "missing"
     groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
+    pools: ClassVar[bool] = True
     x: Node = argument("a number, a truth value or a category")
     how: str | None = option(one_of(*LEARNED, *ALONG_TIME), "where the values come from", default=None)
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
@@ -286,6 +287,13 @@ class Impute(Node):
         where = {"previous": "earlier", "next": "later"}
         ways = tuple(where) if self.how == "linear" else (self.how,) if self.how in where else ()
         return tuple((where[way], self.replaced(how=way)) for way in ways)
+
+    @property
+    def moved(self) -> Node | None:
+        return self.x if self.along_time else None
+
+    def groupings(self) -> tuple[tuple[Node, ...], ...]:
+        return (self.by,) if self.by else ()
 
     def offsets_read(self) -> tuple[int, ...]:
         return {"previous": (0, -1), "next": (0, 1), "linear": (0, -1, 1)}.get(self.how or "", (0,))

@@ -7,12 +7,15 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from facturum.data.time.calendar import period_of, period_text
+from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Values
 from facturum.language.nodes import Kinds, Node, Type, operation
 from facturum.language.operations.groups import Key, KeyIndex
 from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
 from facturum.language.reading import Reading, Unit
 from facturum.language.rows import Rows
+from facturum.language.traits import KeyedTable
 
 
 @operation
@@ -27,6 +30,7 @@ class Lookup(Node):
     family: ClassVar[str] = "core"
     distributes: ClassVar[bool] = False
     groups_by: ClassVar[frozenset[str]] = frozenset({"keys"})
+    has_levels: ClassVar[bool] = True
     keys: tuple[Node, ...] = arguments("the variable, or a list of variables")
     table: tuple[tuple[Key, Label | Absent], ...] = option(TABLE, "the value for each key")
     otherwise: Label | Absent = option(VALUE, "the value for other keys", default=MISSING)
@@ -80,6 +84,29 @@ class Lookup(Node):
 
     def decided_by(self) -> tuple[Node, ...]:
         return self.keys
+
+    def groupings(self) -> tuple[tuple[Node, ...], ...]:
+        return (self.keys,) if self.keys else ()
+
+    def keyed(self) -> KeyedTable:
+        entries = tuple(key if isinstance(key, tuple) else (key,) for key, _ in self.table)
+        return KeyedTable(self.keys, entries, self.otherwise)
+
+    def in_periods(self, step: str) -> Node:
+        table: dict[Key, Label | Absent] = {}
+        written: dict[Key, Key] = {}
+        for key, value in self.table:
+            period = period_of(key) if isinstance(key, str) else None
+            called: Key = key
+            if period is not None:
+                called = period_text(int(period_numbers(np.array([period.start]), step)[0]), step)
+            if table.setdefault(called, value) != value:
+                raise self.error(
+                    f"the keys {written[called]!r} and {key!r} lie in one {step}, {called}, and have different values",
+                    f"Write one value for each {step}.",
+                )
+            written.setdefault(called, key)
+        return self.replaced(table=tuple(table.items()))
 
     def reading(self) -> Reading:
         return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)", node=self)

@@ -97,6 +97,9 @@ class MissingIf(Node):
     def decided_by(self) -> tuple[Node, ...]:
         return (self.condition,)
 
+    def invalid(self) -> tuple[Node, Node]:
+        return self.x, self.condition
+
     def _fine(self, rows: Rows) -> Mask | None:
         wrong = self.wrong(rows)
         return ~wrong if wrong.any() else None

@@ -49,6 +49,9 @@ class PeriodOf(Node):
         codes[inner.present_mask()] = places
         return Values(codes, inner.valid, tuple(period_text(int(number), self.every) for number in distinct))
 
+    def as_period(self) -> tuple[Node, str]:
+        return self.x, self.every
+
     def subject(self) -> str:
         return self.x.subject()
 

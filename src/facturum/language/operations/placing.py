@@ -62,6 +62,8 @@ class CategoryQuestion(Question):
 class Categorical(Node):
     """What operations on categories have in common: the order of the categories, and the place of each row in it."""
 
+    categorizes: ClassVar[frozenset[str]] = frozenset({"x"})
+    has_levels: ClassVar[bool] = True
     x: Node
     order: str | tuple[Label | Absent, ...]
     unseen: str
@@ -74,6 +76,12 @@ class Categorical(Node):
     @property
     def leaves_out(self) -> bool:
         return self.unseen == "missing"
+
+    def groupings(self) -> tuple[tuple[Node, ...], ...]:
+        return ((self.x,),)
+
+    def unplaced(self, rows: Rows) -> Mask | None:
+        return np.asarray(self.placed(rows)[0] == UNSEEN) if self.unseen == "missing" else None
 
     @property
     def own_missing(self) -> bool:

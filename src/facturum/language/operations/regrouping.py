@@ -57,6 +57,7 @@ class Regroup(Node):
     """
 
     family: ClassVar[str] = "categories"
+    categorizes: ClassVar[frozenset[str]] = frozenset({"x"})
     x: Node = argument("a category, or a number with few values")
     groups: tuple[tuple[str, tuple[Label | Absent, ...]], ...] = option(GROUPS, "the categories of each new one")
     rest: str | None = option(TEXT, "the name for all others", default=None)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of
 from facturum.language.reading import STEP, Curve, Reading, Unit
 from facturum.language.reading import Power as PowerReading
 from facturum.language.rows import Rows
+from facturum.language.traits import Surroundings
 
 CYCLES = ("quarter", "fiscal_quarter", "month", "week", "weekday", "hour")
 YEARS = ("year", "iso_year", "fiscal_year")
@@ -38,12 +39,21 @@ def _check_starts(node: Part | Season) -> None:
         )
 
 
+def _started(node: Part | Season, around: Surroundings) -> Node:
+    """Return weekdays that begin with the plan's first day, unless they have one of their own."""
+    own = node.part != "weekday" or node.starts is not None or around.first_day is None
+    return node if own else node.replaced(starts=around.first_day)
+
+
 class Timed(Node):
     """An operation on the time of the row, which preparing the plan writes into `of`."""
 
     of: tuple[Node, ...]
 
-    def timed(self, time: str | None) -> Node:
+    def settled(self, around: Surroundings) -> Node:
+        return self.timed(around.time)
+
+    def timed(self, time: str | None) -> Self:
         """Return the same with the plan's time variable.
 
         Raises:
@@ -72,6 +82,9 @@ class Part(Node):
     x: Node = argument("a time")
     part: str = option(one_of(*YEARS, *CYCLES, "day"), "which part")
     starts: str | None = option(STARTS, "the first month of a fiscal year, or the first weekday", default=None)
+
+    def settled(self, around: Surroundings) -> Node:
+        return _started(self, around)
 
     def check(self, kinds: Kinds) -> Type:
         _check_starts(self)
@@ -231,6 +244,9 @@ class Season(Timed):
     pairs: int | None = option(whole_from(1, 26), "how many pairs of waves", default=None)
     starts: str | None = option(STARTS, "the first month of a fiscal year, or the first weekday", default=None)
     of: tuple[Node, ...] = arguments("the time of the row", default=())
+
+    def settled(self, around: Surroundings) -> Node:
+        return _started(self.timed(around.time), around)
 
     def check(self, kinds: Kinds) -> Type:
         kinds.along_time(self)

@@ -11,18 +11,23 @@ from facturum.data.values import Kind
 from facturum.language.core import List, Name, Text
 from facturum.language.nodes import Kinds, Node, Type, operation
 from facturum.language.options import TEXT, arguments, option
+from facturum.language.traits import Surroundings
 
 
 class Selector(Node):
     """Chooses among the variables of the table that may be predictors."""
 
     many_columns: ClassVar[bool] = True
+    selects: ClassVar[bool] = True
     takes_ids: ClassVar[bool] = False  # whether variables that look like ids are chosen, since their names are meant
     but: tuple[Node, ...]
 
     @abstractmethod
     def takes(self, name: str, kind: Kind) -> bool:
         """Return whether a variable is chosen."""
+
+    def settled(self, around: Surroundings) -> List:
+        return self.chosen(around.choices, around.ids)
 
     def chosen(self, variables: Mapping[str, Kind], ids: Collection[str] = ()) -> List:
         """Return the list of the variables chosen, in the order of the table.

@@ -155,6 +155,7 @@ class Statistic(Node):
     """One number for all rows, or one for each group."""
 
     groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
+    pools: ClassVar[bool] = True
     x: Node
     by: tuple[Node, ...]
 
@@ -164,6 +165,9 @@ class Statistic(Node):
 
     def own_row(self) -> tuple[Node, ...]:
         return self.by
+
+    def groupings(self) -> tuple[tuple[Node, ...], ...]:
+        return (self.by,) if self.by else ()
 
     @abstractmethod
     def statistic(self, x: FloatArray) -> float:
@@ -236,6 +240,9 @@ class Mean(Statistic):
 
     def statistic(self, x: FloatArray) -> float:
         return mean_of_values(x)
+
+    def mean_within(self) -> tuple[Node, tuple[Node, ...]]:
+        return self.x, self.by
 
     def whole(self) -> Question:
         return MeanQuestion((self.x,), number)

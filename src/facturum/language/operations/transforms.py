@@ -15,6 +15,7 @@ from facturum.language.operations.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.options import NUMBER, argument, one_of, option
 from facturum.language.reading import Logged, Reading, Unit
 from facturum.language.rows import Rows
+from facturum.language.traits import RawScale
 
 
 class Elementwise(Node):
@@ -102,6 +103,9 @@ class Log(Elementwise):
     def reading(self) -> Reading:
         return Logged(self.x.subject(), float(self.shift), node=self.x)
 
+    def raw_scale(self) -> RawScale:
+        return RawScale("log", self.x, float(self.shift))
+
     def missing_because(self) -> str:
         return f"{self.x.subject()} is 0 or less, and has no logarithm"
 
@@ -121,6 +125,9 @@ class Sqrt(Elementwise):
 
     def slope(self) -> Node:
         return Divide(Number(0.5), self)
+
+    def raw_scale(self) -> RawScale:
+        return RawScale("sqrt", self.x)
 
     def domain(self, x: FloatArray) -> tuple[Mask, str]:
         return x >= 0, f"A square root needs values from 0: write sqrt(clip({self.x}, low=0)) or correct them."
@@ -204,6 +211,9 @@ class Asinh(Elementwise):
     def compute(self, x: FloatArray) -> FloatArray:
         return np.arcsinh(x)
 
+    def raw_scale(self) -> RawScale:
+        return RawScale("asinh", self.x)
+
 
 @operation
 class Sin(Elementwise):
@@ -286,7 +296,7 @@ class Center(Elementwise):
         return Number(1)
 
     def in_arithmetic(self) -> Node:
-        return Subtract(self.x, Number(plain_number(float(self.learned(self.at)))))
+        return self if self.at is None else Subtract(self.x, Number(plain_number(float(self.at))))
 
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at, node=self.x)
@@ -327,8 +337,10 @@ class Standardize(Elementwise):
         return Number(1 / float(self.learned(self.scale)))
 
     def in_arithmetic(self) -> Node:
-        away = Subtract(self.x, Number(plain_number(float(self.learned(self.at)))))
-        return Divide(away, Number(plain_number(float(self.learned(self.scale)))))
+        if self.at is None or self.scale is None:
+            return self
+        away = Subtract(self.x, Number(plain_number(float(self.at))))
+        return Divide(away, Number(plain_number(float(self.scale))))
 
     def reading(self) -> Reading:
         return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)

@@ -90,6 +90,8 @@ class Within(Node):
 
     family: ClassVar[str] = "statistics"
     groups_by: ClassVar[frozenset[str]] = frozenset({"by", "and_by"})
+    pools: ClassVar[bool] = True
+    has_levels: ClassVar[bool] = True
     x: Node = argument("a number")
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
     and_by: tuple[Node, ...] = arguments("variables that form the groups of a second grouping", default=())
@@ -149,6 +151,9 @@ class Within(Node):
 
     def decided_by(self) -> tuple[Node, ...]:
         return (*self.by, *self.and_by)
+
+    def groupings(self) -> tuple[tuple[Node, ...], ...]:
+        return (self.by, self.and_by) if self.and_by else (self.by,)
 
     def reading(self) -> Reading:
         inner = self.x.reading()
