@@ -481,8 +481,9 @@ class Change:
             fixed = {key: value for cells, _ in settings for key, value in cells.items()}
             ends = [self.made.changed(i, cells) if (cells := {**fixed, **side}) else i for side in (low, high)]
             if None not in ends:
-                found.append(self.made.row(ends[1]) - self.made.row(ends[0]))  # type: ignore[arg-type]
-        moved = np.array([each for each in found if np.isfinite(each).all()])
+                found.append([self.made.row(each) for each in (i, *ends)])  # type: ignore[arg-type]
+        worlds = np.array([each for each in found if np.isfinite(each).all()]).reshape(-1, 3, len(self.made.names))
+        moved = worlds[:, 2] - worlds[:, 1]
         if not len(moved):
             self.outcome = "no rows"
             return []
@@ -493,8 +494,20 @@ class Change:
         if found := re.search(r"one standard deviation \((\S+)\)", self.entry.change):  # which is rounded there
             size = size * 1e3 if read_number(found[1]) else size
         each = {name: at for at, name in enumerate(self.made.names)}
-        return [(float(moved[:, each[n]].mean()) / max(size[each[n]], 1e-12),
+        told = [*self.told_by_matrix(worlds, names)] if self.entry.sides is not None else []
+        return told + [(float(moved[:, each[n]].mean()) / max(size[each[n]], 1e-12),
                  weights.get(n, 0.0) / max(size[each[n]], 1e-12)) for n in names]  # fmt: skip
+
+    def told_by_matrix(self, worlds: Any, names: Sequence[str]) -> Iterator[tuple[float, float]]:
+        """Yield what columns are before and after the change, beside the sums of columns that are stored for them."""
+        sides, own = self.entry.sides, dict(zip(self.made.names, worlds[:, 0].T, strict=True))
+        for at, stored in ((1, sides.before), (2, sides.after)):
+            for name in names:
+                built = worlds[:, at, self.made.names.index(name)]
+                sums = stored.get(name, {name: 1.0})
+                summed = sum(weight * (own[key] if key else 1.0) for key, weight in sums.items())
+                far = np.abs(summed - built).max()  # type: ignore[attr-defined]
+                yield float(far / max(np.abs(built).max(), 1e-12)), 0.0
 
     def cell(self, text: str) -> tuple[str, int]:
         found = re.fullmatch(r"(\w+?)(?: (\d+) months? (before|later))?", text)
@@ -593,7 +606,7 @@ class Change:
 
 def outcomes_of(made: Claimed) -> Iterator[tuple[str, str, str]]:
     """Yield for each sentence of a plan its kind, what came of it, and itself; of a false one with what was found."""
-    entries = [] if made.response is None else source_changes(made.design._origin.built.outline)  # type: ignore[attr-defined]
+    entries = [] if made.response is None else source_changes(made.design._origin.built.outline, made.design.columns)  # type: ignore[attr-defined]
     readings = [("reading", Claim(made, name, text), f"{name}: {text}") for name, text in made.readings()]
     effects = [("effect", Change(made, entry), f"{entry.change} | {entry.where}") for entry in entries]
     for kind, claim, text in [*readings, *effects]:

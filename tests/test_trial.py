@@ -480,6 +480,46 @@ class Meanings(unittest.TestCase):
                     ends.append(self.predicted(design.plan, changed, trial))
                 np.testing.assert_allclose(ends[1] - ends[0], each.estimate, rtol=1e-8, atol=1e-10, err_msg=each.text)
 
+    def test_models_with_a_link_compare_mean_predictions_of_the_rows_told_of(self) -> None:
+        dice = np.random.default_rng(21)
+        given = table(400, 8) | {name: dice.normal(3, 1, 400) for name in "uvw"}
+        given |= {"count": dice.poisson(np.exp(given["u"] / 4)), "open": dice.random(400) < 0.4}
+        terms = {
+            "a": TERMS["access"], "b": "beds / 10", "ab": f"{TERMS['access']} * beds", "p": "price", "l": "[u, v, w]",
+            "pl": "price * [u, v, w]",
+        }  # fmt: skip
+        for response, model in (("open", "logistic"), ("count", "poisson")):
+            design = fa.Plan(response, terms).build(given)
+            with tempfile.TemporaryDirectory() as folder:
+                design.save(f"{folder}/out")
+                trial = fa.open_design(f"{folder}/out").trial(model)
+            found = set()
+            for each in trial.effects:
+                rows, chosen = dict(given), np.ones(400, dtype=bool)
+                if words := re.fullmatch(r"in rows with access = (\w+)", each.at):
+                    chosen = given["access"] == words[1]
+                elif words := re.fullmatch(r"where (\w+) is \S+ \(its (lower q|m|upper q).*\)", each.at):
+                    share = {"lower q": 0.25, "m": 0.5, "upper q": 0.75}[words[2]]
+                    rows[words[1]] = np.full(400, np.quantile(given[words[1]], share))
+                else:
+                    self.assertEqual(each.at, "on average over the rows")
+                found.add(each.at.split(" ")[0])
+                ends = [dict(rows), dict(rows)]
+                if words := re.fullmatch(r"access = (\w+) rather than (\w+)", each.change):
+                    for end, access in zip(ends, (words[2], words[1]), strict=True):
+                        end["access"] = np.full(400, access)
+                else:
+                    size = 10 if each.subject == "beds" else 1
+                    ends[1][each.subject] = rows[each.subject] + size
+                before, after = (self.predicted(design.plan, end, trial)[chosen] for end in ends)
+                if model == "logistic":
+                    apart = np.mean(1 / (1 + np.exp(-after)) - 1 / (1 + np.exp(-before)))
+                    self.assertRegex(each.text, f"{abs(100 * apart):.1f} percentage points|{abs(100 * apart):.2g} perc")
+                else:
+                    apart = np.log(np.exp(after).mean() / np.exp(before).mean())
+                np.testing.assert_allclose(each.estimate, apart, rtol=1e-8, atol=1e-12, err_msg=each.text)
+            self.assertEqual(found, {"in", "where", "on"})
+
     def test_what_only_forms_groups_has_no_effect(self) -> None:
         given = table() | {"group": [f"g{at % 9}" for at in range(ROWS)]}
         terms = {"beds": "within(beds, by=[group])", "price": "log(price) - mean(log(price), by=[group])"}

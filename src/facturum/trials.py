@@ -24,7 +24,7 @@ from facturum.errors import DataError, bounded, counted
 from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.threads import one_blas_thread
 from facturum.trial.covariances import ErrorKind
-from facturum.trial.effects import Effect
+from facturum.trial.effect_text import Effect
 from facturum.trial.regression import Fit, estimate, fitted, run_trial
 from facturum.trial.requested import requested_effect
 from facturum.trial.rows import Block, Rows
@@ -158,7 +158,7 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
     carried = _Carried(design, not_carried)
 
     def changes() -> Sequence[ChangeEntry]:
-        return design.columns.changes if in_memory is None else source_changes(in_memory.built.outline)
+        return design.columns.changes if in_memory is None else source_changes(in_memory.built.outline, design.columns)
 
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known, changes)
 

@@ -80,7 +80,7 @@ class Digests:
         marks = [*self.responses, *self.columns]
         pairs = zip(columns.columns, marks, strict=True)
         entries = [entry.model_copy(update={"digest": mark}) for entry, mark in pairs]
-        changes = source_changes(outline)
+        changes = source_changes(outline, columns)
         return columns.model_copy(update={"columns": entries, "fingerprints": self.fingerprints, "changes": changes})
 
 
@@ -105,11 +105,13 @@ class ColumnDigests:
         return Digests(columns, [each.hexdigest() for each in self._responses], fingerprints)
 
 
-def source_changes(outline: Outline) -> list[ChangeEntry]:
+def source_changes(outline: Outline, columns: ColumnMap) -> list[ChangeEntry]:
     """Return the changes of the source that effects are told of, and what moves with them."""
-    if not outline.responses:
+    responses = [entry for entry in columns.columns if entry.role == "response"]
+    if not responses:
         return []
-    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec, {}).readings).entries()
+    linked = len(responses) == 1 and responses[0].min is not None and responses[0].min >= 0
+    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec, {}).readings, linked).entries()
 
 
 def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:

@@ -320,6 +320,14 @@ class LeverageEntry(Part):
     leverage: float = Field(description="between 0 and 1: how much its own response weighs in its fitted value")
 
 
+class SidesEntry(Part):
+    """The rows before and after a change, told by the matrix: a sum of columns each, the constant under ""."""
+
+    among: dict[str, float] = Field({}, description="what is 1 in the rows that are averaged over; empty for all")
+    before: dict[str, dict[str, float]] = Field({}, description="each column that is another one before the change")
+    after: dict[str, dict[str, float]] = Field({}, description="each column that is another one after it")
+
+
 class ChangeEntry(Part):
     """A change of a source variable, and how the columns of the matrix move with it on average."""
 
@@ -330,6 +338,7 @@ class ChangeEntry(Part):
     rows: int = Field(description="over how many rows the movement is averaged")
     same: bool = Field(True, description="whether all of them move alike")
     cycle: list[str] = Field([], description="of the parts of a cycle, which is compared with which")
+    sides: SidesEntry | None = Field(None, description="the rows before and after, which a link is taken of")
 
 
 class ColumnMap(Part):

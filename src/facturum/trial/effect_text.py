@@ -22,10 +22,32 @@ class Response:
     scale: str
 
 
+@dataclass(frozen=True)
+class Effect:
+    """The difference in the response that goes with a change of a source variable, all else in the table unchanged.
+
+    Args:
+        subject: the variable of the source.
+        change: the change, in words.
+        at: in which rows, or where other variables are, in words; "" where it does not matter.
+        estimate, low, high: of the linear predictor, averaged over the rows, with its interval.
+        text: a sentence.
+        weights: of the coefficients that make it up, in the order of the trial.
+    """
+
+    subject: str
+    change: str
+    at: str
+    estimate: float
+    low: float
+    high: float
+    text: str
+    weights: tuple[float, ...]
+
+
 def effect_text(
-    response: Response, change: str, where: str, estimate: float, low: float, high: float,
-    points: float | None = None, also: str = "",
-) -> str:  # fmt: skip
+    response: Response, change: str, where: str, estimate: float, low: float, high: float, also: str = ""
+) -> str:
     """Return the sentence on an effect.
 
     Args:
@@ -33,7 +55,6 @@ def effect_text(
         change: of a variable, in words.
         where: other variables are, in words, or "".
         estimate, low, high: of the linear predictor.
-        points: of log odds, by how many percentage points the share differs on average; None where that is not known.
         also: another difference, in words.
 
     Example:
@@ -41,10 +62,9 @@ def effect_text(
         'With price 10 % higher: stays 4.1 % lower (95 %: 6.0 % to 2.2 % lower)'
     """
     where_text = f", {where}" if where else ""
-    share = "" if points is None else f", or {_size(points)[0]} percentage points {_size(points)[1]} on average"
     apart = "" if "apart from" in where else ", all else in the table unchanged"
     more = f"; {also}" if also else ""
-    return f"With {change}{where_text}: {difference_text(response, estimate, low, high)}{share}{apart}{more}."
+    return f"With {change}{where_text}: {difference_text(response, estimate, low, high)}{apart}{more}."
 
 
 def difference_text(response: Response, estimate: float, low: float, high: float) -> str:

@@ -8,32 +8,10 @@ from itertools import groupby
 
 import numpy as np
 
-from facturum.audit.entries import ChangeEntry
+from facturum.audit.entries import ChangeEntry, SidesEntry
 from facturum.data.values import FloatArray
-from facturum.trial.effect_text import Response, effect_text
-
-
-@dataclass(frozen=True)
-class Effect:
-    """The difference in the response that goes with a change of a source variable, all else in the table unchanged.
-
-    Args:
-        subject: the variable of the source.
-        change: the change, in words.
-        at: in which rows, or where other variables are, in words; "" where it does not matter.
-        estimate, low, high: of the linear predictor, averaged over the rows, with its interval.
-        text: a sentence.
-        weights: of the coefficients that make it up, in the order of the trial.
-    """
-
-    subject: str
-    change: str
-    at: str
-    estimate: float
-    low: float
-    high: float
-    text: str
-    weights: tuple[float, ...]
+from facturum.trial.effect_text import Effect, Response, effect_text
+from facturum.trial.predictions import Predictions, rows_of_change
 
 
 @dataclass(frozen=True)
@@ -65,13 +43,15 @@ class Effects:
         changes: of the source, and what moves with each.
         known: what is known of sums of coefficients.
         response: how differences are reported.
-        probabilities: the fitted probabilities of a response of 0 and 1; None of any other.
+        predictions: of a model with a link.
+        rows: the columns of rows fitted, for these, without the intercept (rows, columns).
     """
 
     changes: Sequence[ChangeEntry]
     known: Known
     response: Response
-    probabilities: FloatArray | None = None
+    predictions: Predictions | None = None
+    rows: FloatArray | None = None
     not_identified: dict[str, None] = field(default_factory=dict)
 
     def all(self) -> Iterator[Effect]:
@@ -101,7 +81,10 @@ class Effects:
         names = {*weights[top], *weights[bottom]}
         between = {name: weights[top].get(name, 0.0) - weights[bottom].get(name, 0.0) for name in names}
         text = f"{variable} = {top} (the peak) rather than {bottom} (the trough)"
-        change = ChangeEntry(variable=variable, change=text, where=where, weights=between, rows=parts[0].rows)
+        sides = _between(parts, bottom, top)
+        change = ChangeEntry(
+            variable=variable, change=text, where=where, weights=between, rows=parts[0].rows, sides=sides
+        )
         if (effect := self._of(change, places)) is not None:
             yield effect
 
@@ -112,24 +95,27 @@ class Effects:
         if not self.known.identifies(weights):
             self.not_identified[change.variable] = None
             return None
+        if self.predictions is not None and self.rows is not None and change.sides is not None:
+            rows = rows_of_change(change, change.sides, self.known.names, self.rows)
+            return self.predictions.effect(rows, change.variable)
         with np.errstate(over="ignore", invalid="ignore"):
             estimate, error = float(weights @ self.known.coefficients), self.known.error(weights)
         if error is None or not np.isfinite([estimate, error]).all():
             return None
         low, high = estimate - self.known.quantile * error, estimate + self.known.quantile * error
-        points = self._points(estimate) if change.same else None
         response = self.response
         if response.scale == "odds" and not change.same:  # no one number is the ratio of all rows
             response = Response(response.name, "log odds")
-        text = effect_text(response, change.change, change.where, estimate, low, high, points)
+        text = effect_text(response, change.change, change.where, estimate, low, high)
         kept = tuple(weights[list(self.known.kept)].tolist())
         return Effect(change.variable, change.change, change.where, estimate, low, high, text, kept)
 
-    def _points(self, estimate: float) -> float | None:
-        """Return by how many percentage points fitted probabilities differ on average with a change of the log odds."""
-        if self.probabilities is None or not len(self.probabilities):
-            return None
-        with np.errstate(all="ignore"):
-            odds = np.log(self.probabilities) - np.log1p(-self.probabilities)
-            moved = 1 / (1 + np.exp(-(odds + estimate)))
-        return float(100 * np.mean(moved - self.probabilities))
+
+def _between(parts: Sequence[ChangeEntry], before: str, after: str) -> SidesEntry | None:
+    """Return the rows in one part of a cycle, and in another."""
+    known = [(part, part.sides) for part in parts if part.sides is not None]
+    if len(known) < len(parts):
+        return None
+    base, sides = parts[0].cycle[1], known[0][1]
+    ends = {base: sides.before} | {part.cycle[0]: each.after for part, each in known}
+    return SidesEntry(among=sides.among, before=ends[before], after=ends[after])

@@ -23,6 +23,7 @@ from facturum.trial.effects import Effects, Known
 from facturum.trial.identification import Identification
 from facturum.trial.likelihood import FAMILIES, Likelihood, maximise
 from facturum.trial.neighbours import Autocorrelation, autocorrelation
+from facturum.trial.predictions import MOST_ROWS, Predictions
 from facturum.trial.rows import Block, Rows
 from facturum.trial.solving import Solution, names_of, solve
 from facturum.trial.spread import Spread
@@ -107,9 +108,12 @@ class Estimated:
         return _response_of(self.fit.model, self.response)
 
     @property
-    def share_name(self) -> str:
-        """What the response is called as a share."""
-        return _response_of("linear", self.response).name
+    def predictions(self) -> Predictions:
+        """What it predicts."""
+        share = _response_of("linear", self.response).name
+        return Predictions(
+            self.fit.model, self.fit.solution, self.spread.error, self.quantile, self.response_told, share
+        )
 
 
 def estimate(rows: Rows, model: str, errors: ErrorKind) -> Estimated:
@@ -286,10 +290,14 @@ def _effects(estimated: Estimated) -> Effects:
         lambda weights: spread.error(np.concatenate([np.zeros(first), weights[kept]])),
         estimated.quantile,
     )
-    shares = None
-    if fit.model == "logistic":
-        shares = np.concatenate([fit.of(block) for block in rows.blocks()])
-    return Effects(rows.changes(), known, estimated.response_told, shares)
+    if fit.model == "linear":
+        return Effects(rows.changes(), known, estimated.response_told)
+    apart = max(fit.solution.rows // MOST_ROWS, 1)
+    sample, seen = [], 0
+    for block in rows.blocks():
+        sample.append(block.X[-seen % apart :: apart])
+        seen += len(block.X)
+    return Effects(rows.changes(), known, estimated.response_told, estimated.predictions, np.concatenate(sample))
 
 
 def _tests(

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from facturum.data.values import FloatArray
 from facturum.errors import AuditError, counted, listed
 from facturum.trial.accuracy import Accuracy
-from facturum.trial.effects import Effect
+from facturum.trial.effect_text import Effect
 from facturum.trial.likelihood import LikelihoodFigures
 from facturum.trial.neighbours import Autocorrelation
 from facturum.trial.truth_accuracy import TruthAccuracy

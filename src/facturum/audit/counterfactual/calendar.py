@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
 
 import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Settings, Settled, both, words
-from facturum.audit.entries import ChangeEntry
+from facturum.audit.entries import ChangeEntry, SidesEntry
 from facturum.data.time.calendar import part_codes, part_labels
 from facturum.data.time.periods import moved_on
-from facturum.data.values import FloatArray, label_text
+from facturum.data.values import Array, FloatArray, label_text
 from facturum.engine.blocks.windows import Change
 from facturum.language.core import Name
 from facturum.language.operations.seasons import Part
@@ -27,6 +29,15 @@ GLANCE = 150  # in which they are looked at first
 SAME = 1e-7  # of the largest value of a column
 
 
+@dataclass(frozen=True)
+class _Turned:
+    """Rows moved to one part of a cycle, and to its first: their places, and their columns in each (rows, columns)."""
+
+    rows: Array
+    before: FloatArray
+    after: FloatArray
+
+
 class CalendarChanges:
     """The changes of the time variable of a plan.
 
@@ -36,6 +47,7 @@ class CalendarChanges:
         every: the step of the plan.
         columns: the names of the columns, each with its term and reading.
         settings: where other variables may be.
+        recovery: tells the rows before and after by the matrix.
     """
 
     def __init__(
@@ -45,9 +57,10 @@ class CalendarChanges:
         every: str | None,
         columns: Mapping[str, tuple[str, Reading | None]],
         settings: Settings,
+        recovery: Recovery,
     ) -> None:
         self._probes, self._worlds, self._time, self._every = probes, probes.complete, time, every
-        self._columns, self._settings = columns, settings
+        self._columns, self._settings, self._recovery = columns, settings, recovery
         self._names = list(columns)
 
     def entries(self) -> Iterator[ChangeEntry]:
@@ -71,7 +84,10 @@ class CalendarChanges:
                 apart = "" if len(self._worlds.reading([self._time])) == 1 else APART
                 text = f"{unit.subject} one more"
                 rows = self._worlds.count
-                yield ChangeEntry(variable=self._time, change=text, where=apart, weights=weights, rows=rows)
+                later = SidesEntry(after={name: {name: 1.0, "": weights[name]}})
+                yield ChangeEntry(
+                    variable=self._time, change=text, where=apart, weights=weights, rows=rows, sides=later
+                )
 
     def _made_of(self, factor: Factor) -> set[str]:
         return set() if factor.node is None else {*self._probes.reads.moving(factor.node)}
@@ -107,8 +123,8 @@ class CalendarChanges:
 
     def _moved(
         self, terms: Sequence[str], part: str, setting: Settled, most: int = WORLDS
-    ) -> tuple[dict[int, FloatArray], bool]:
-        """Return by how much columns differ between each part and the first, and whether they do so alike everywhere.
+    ) -> tuple[dict[int, _Turned], bool]:
+        """Return how columns differ between each part and the first, and whether they do so alike everywhere.
 
         Each row is moved through the whole cycle, one step after the other; once round, columns must be as before.
         """
@@ -128,15 +144,15 @@ class CalendarChanges:
         kinds = self._kinds(part, setting)
         if not again.any() or len(kinds) < 2 or not _none((worlds[:, -1] - worlds[:, 0])[again], worlds[again]):
             return {}, False
-        found: dict[int, FloatArray] = {}
+        found: dict[int, _Turned] = {}
         for kind in kinds[1:]:
             reached = fine & (codes == kind).any(axis=1) & (codes == kinds[0]).any(axis=1)
             places = [np.argmax(codes[reached] == wanted, axis=1) for wanted in (kind, kinds[0])]
             at = np.arange(int(reached.sum()))
-            moved = worlds[reached][at, places[0]] - worlds[reached][at, places[1]]
-            if not len(moved) or not _none(moved - moved[0], worlds[reached]):
+            after, before = (worlds[reached][at, place] for place in places)
+            if not len(at) or not _none(after - before - (after[0] - before[0]), worlds[reached]):
                 return {}, False
-            found[kind] = moved[0]
+            found[kind] = _Turned(rows[reached], before, after)
         return found, True
 
     def _cycle(
@@ -149,13 +165,21 @@ class CalendarChanges:
         said = ", ".join(each for each in (words(setting[2]), APART if more else "") if each)
         rows = int(setting[1].sum()) if len(setting[1]) else self._worlds.count
         first = labels[self._kinds(part, setting)[0]]
-        for kind, moved in found.items():
+        for kind, turned in found.items():
+            moved = turned.after[0] - turned.before[0]
             weights = {name: float(value) for name, value in zip(names, moved, strict=True) if value}
             text = f"{subject} = {labels[kind]} rather than {first}"
-            if weights:
-                yield ChangeEntry(
-                    variable=subject, change=text, where=said, weights=weights, rows=rows, cycle=[labels[kind], first]
-                )
+            if not weights:
+                continue
+            yield ChangeEntry(
+                variable=subject,
+                change=text,
+                where=said,
+                weights=weights,
+                rows=rows,
+                cycle=[labels[kind], first],
+                sides=self._recovery.sides(turned.rows, terms, turned.before, turned.after, setting),
+            )
 
     def _kinds(self, part: str, setting: Settled) -> list[int]:
         """Return the parts that rows lie in."""

@@ -11,6 +11,7 @@ import numpy as np
 
 from facturum.audit.counterfactual.calendar import CalendarChanges
 from facturum.audit.counterfactual.probes import Probes
+from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Said, Settings, Settled, both, merged, words
 from facturum.audit.entries import ChangeEntry
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
@@ -45,11 +46,13 @@ class CounterfactualChanges:
     Args:
         outline: the resolved plan over its table, and its columns.
         readings: of the columns, their variables read as what they are; None for the intercept.
+        linked: whether the response is one of 0 and 1, or a number from 0 on, which models with a link are made for.
     """
 
-    def __init__(self, outline: Outline, readings: Sequence[Reading | None]) -> None:
+    def __init__(self, outline: Outline, readings: Sequence[Reading | None], linked: bool) -> None:
         self._outline, self._every = outline, outline.prepared.spec.data.every
         self._probes = Probes(outline, MOST_ROWS)
+        self._recovery = Recovery(self._probes.complete, [column.name for column in outline.columns], linked)
         self._readings = readings
         self._factors = [factors_of(reading)[0] for reading in readings if reading is not None]
 
@@ -68,7 +71,9 @@ class CounterfactualChanges:
         if data.time is not None and data.time in self._reads:
             pairs = zip(self._outline.columns, self._readings, strict=True)
             columns = {column.name: (column.term, reading) for column, reading in pairs}
-            yield from CalendarChanges(self._probes, data.time, data.every, columns, self._settings).entries()
+            yield from CalendarChanges(
+                self._probes, data.time, data.every, columns, self._settings, self._recovery
+            ).entries()
 
     @cached_property
     def _settings(self) -> Settings:
@@ -286,6 +291,7 @@ class CounterfactualChanges:
     ) -> tuple[ChangeEntry, FloatArray] | None:
         """Return a change at a setting with its average movement, and the movement of each row."""
         changes, chosen, where = setting
+        whole = most == MOST_ROWS
         rows = np.flatnonzero(chosen & step.rows)
         rows = rows[:: max(len(rows) // most, 1)]
         worlds = self._probes.complete
@@ -294,7 +300,8 @@ class CounterfactualChanges:
             for side in (step.before, step.after)
         ]
         movement = parts[1] - parts[0]
-        movement = movement[np.isfinite(movement).all(axis=1)]
+        fine = np.isfinite(movement).all(axis=1)
+        movement = movement[fine]
         if not len(movement) or not (movement != 0).any():
             return None
         mean, size = movement.mean(axis=0), np.abs(movement).max(axis=0)
@@ -302,8 +309,9 @@ class CounterfactualChanges:
         weights = {
             name: float(value) for name, value, most in zip(names, mean, size, strict=True) if abs(value) > 1e-12 * most
         }
+        sides = self._recovery.sides(rows[fine], terms, parts[0][fine], parts[1][fine], setting) if whole else None
         entry = ChangeEntry(
-            variable=variable, change=step.text, where=words(where), weights=weights, rows=len(movement), same=True
+            variable=variable, change=step.text, where=words(where), weights=weights, rows=len(movement), sides=sides
         )
         return (entry, movement) if weights else None
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
@@ -34,6 +35,7 @@ class Settings:
         named: Callable[[str, int | None], str],
     ) -> None:
         self._worlds, self._table, self._reads, self._named = worlds, table, reads, named
+        self._of: dict[str, list[Settled]] = {}
 
     def presence(self, name: str) -> Iterator[list[Settled]]:
         """Yield the rows with a value of a variable and those without, where there are such."""
@@ -49,6 +51,11 @@ class Settings:
 
     def of(self, name: str) -> list[Settled]:
         """Return where another variable may be: what rows are set to, which are chosen, and in words."""
+        if name not in self._of:
+            self._of[name] = self._found(name)
+        return self._of[name]
+
+    def _found(self, name: str) -> list[Settled]:
         offsets = self._reads.get(name, {0})
         variable = self._table[name]
         if len(offsets) != 1 or variable.kind is Kind.TIME:
@@ -107,10 +114,15 @@ def merged(entries: Sequence[tuple[tuple[tuple[str, str], ...], ChangeEntry]]) -
     alike: dict[object, list[tuple[tuple[tuple[str, str], ...], ChangeEntry]]] = {}
     for where, entry in entries:
         weights = tuple((name, float(f"{value:.9g}")) for name, value in entry.weights.items())
-        alike.setdefault((where[:-1], where[-1][0] if where else "", weights), []).append((where, entry))
+        moved = None if entry.sides is None else entry.sides.model_copy(update={"among": {}}).model_dump_json()
+        alike.setdefault((where[:-1], where[-1][0] if where else "", weights, moved), []).append((where, entry))
     for each in alike.values():
         where, entry = each[0]
         values = list(dict.fromkeys(other[-1][1] for other, _ in each if other))
         joined = (*where[:-1], (where[-1][0], " or ".join(values))) if where else ()
         rows = sum(other.rows for _, other in each)
-        yield entry.model_copy(update={"where": words(joined), "rows": rows})
+        together = Counter[str]()
+        for other in (other.sides for _, other in each if other.sides is not None):
+            together.update(other.among)
+        sides = None if entry.sides is None else entry.sides.model_copy(update={"among": dict(together)})
+        yield entry.model_copy(update={"where": words(joined), "rows": rows, "sides": sides})

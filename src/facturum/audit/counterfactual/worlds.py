@@ -62,6 +62,10 @@ class Worlds:
                 found[key] = (piece.node, tuple(column.formula for column in piece.columns), piece.first)
         return found
 
+    def every_term(self) -> list[str]:
+        """Return all terms."""
+        return list(self._terms)
+
     def reading(self, variables: Sequence[str]) -> list[str]:
         """Return the terms that read some of the variables."""
         if len(variables) == 1:
