@@ -11,9 +11,9 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.arguments import checked
+from facturum.audit.change_entries import ChangeEntry
 from facturum.audit.column_map import source_changes
 from facturum.audit.counterfactual.requested import RequestedChange, before_and_after
-from facturum.audit.entries import ChangeEntry
 from facturum.audit.row_map import carried_names
 from facturum.data.arrow_export import arrow_column
 from facturum.data.table import Table

@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from facturum.audit.change_entries import ChangeEntry
 from facturum.audit.checks.finding import WARNING, refuse
 from facturum.audit.counterfactual.changes import CounterfactualChanges
 from facturum.audit.entries import (
-    ChangeEntry,
     CheckEntry,
     ColumnEntry,
     ColumnMap,
@@ -41,7 +41,7 @@ from facturum.audit.warnings import (
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
-from facturum.language.reading import Holds, NoValue
+from facturum.language.factors import Holds, NoValue
 from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns

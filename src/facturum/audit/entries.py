@@ -5,19 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from facturum.arguments import checked
+from facturum.audit.change_entries import ChangeEntry, Part
 from facturum.audit.fingerprints import Fingerprint
 from facturum.engine.planning.spec import FORMAT
 from facturum.errors import AuditError, counted, listed, nearest
 from facturum.notebook import table_html
-
-
-class Part(BaseModel):
-    """A part of the column map."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class BinEntry(Part):
@@ -318,27 +313,6 @@ class LeverageEntry(Part):
 
     row: int = Field(description="the source row number")
     leverage: float = Field(description="between 0 and 1: how much its own response weighs in its fitted value")
-
-
-class SidesEntry(Part):
-    """The rows before and after a change, told by the matrix: a sum of columns each, the constant under ""."""
-
-    among: dict[str, float] = Field({}, description="what is 1 in the rows that are averaged over; empty for all")
-    before: dict[str, dict[str, float]] = Field({}, description="each column that is another one before the change")
-    after: dict[str, dict[str, float]] = Field({}, description="each column that is another one after it")
-
-
-class ChangeEntry(Part):
-    """A change of a source variable, and how the columns of the matrix move with it on average."""
-
-    variable: str = Field(description="the variable of the source")
-    change: str = Field(description="in words")
-    where: str = Field("", description="in which rows, or where other variables are; empty for all rows alike")
-    weights: dict[str, float] = Field(description="the average movement of each column that moves")
-    rows: int = Field(description="over how many rows the movement is averaged")
-    same: bool = Field(True, description="whether all of them move alike")
-    cycle: list[str] = Field([], description="of the parts of a cycle, which is compared with which")
-    sides: SidesEntry | None = Field(None, description="the rows before and after, which a link is taken of")
 
 
 class ColumnMap(Part):

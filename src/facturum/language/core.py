@@ -12,9 +12,10 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Kind, Mask, Values, and_masks
 from facturum.errors import toml_key
 from facturum.language.blocks import Block, product
+from facturum.language.factors import Curve, Holds, Unit
 from facturum.language.nodes import Column, Kinds, Node, Part, Type, finite, need_number, node
 from facturum.language.options import VALUE, argument, arguments, option
-from facturum.language.reading import Curve, Holds, Product, Reading, Unit, scaled, shifted
+from facturum.language.reading import Product, Reading, scaled, shifted
 from facturum.language.rows import Rows
 from facturum.numerics.powers import whole_power
 

@@ -12,9 +12,10 @@ from facturum.data.time.calendar import FORMS, Period, period_of
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text
 from facturum.errors import nearest
 from facturum.language.core import Condition, Missing, Number, Text, Truth, truths
+from facturum.language.factors import Indicator, Unit
 from facturum.language.nodes import Kinds, Node, Type, need_number, node
 from facturum.language.options import FLAG, VALUE, argument, arguments, option
-from facturum.language.reading import Indicator, Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 COMPARE: dict[str, Callable[[Any, Any], Any]] = {

@@ -15,8 +15,9 @@ from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks
 from facturum.errors import PlanError
 from facturum.language.blocks import Block, Dense
+from facturum.language.factors import Curve
 from facturum.language.options import EXACT, argument, arguments, loses_digits, option
-from facturum.language.reading import Curve, Reading
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings, Traits
 

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
 
-from facturum.language.reading import Factor, Product, Reading, Scaled
+from facturum.language.factors import Factor
+from facturum.language.reading import Product, Reading, Scaled
 
 _KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in (*Factor.__subclasses__(), Product, Scaled)}
 
@@ -15,7 +16,8 @@ def structure_of(reading: Reading) -> dict[str, Any]:
     """Return a reading as plain data.
 
     Example:
-        >>> from facturum.language.reading import Holds, Logged, Product
+        >>> from facturum.language.factors import Holds, Logged
+        >>> from facturum.language.reading import Product
         >>> structure_of(Product(Holds("high"), Logged("price")))["right"]
         {'is': 'logged', 'subject': 'price', 'shift': 0.0}
     """

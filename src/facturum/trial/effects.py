@@ -8,7 +8,7 @@ from itertools import groupby
 
 import numpy as np
 
-from facturum.audit.entries import ChangeEntry, SidesEntry
+from facturum.audit.change_entries import ChangeEntry, SidesEntry
 from facturum.data.values import FloatArray
 from facturum.trial.effect_text import Effect, Response, effect_text
 from facturum.trial.predictions import Predictions, rows_of_change

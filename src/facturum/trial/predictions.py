@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from facturum.audit.change_entries import ChangeEntry, SidesEntry
 from facturum.audit.counterfactual.requested import BeforeAndAfter
-from facturum.audit.entries import ChangeEntry, SidesEntry
 from facturum.data.values import FloatArray
 from facturum.trial.effect_text import Effect, Response, difference_text, effect_text
 from facturum.trial.solving import Solution

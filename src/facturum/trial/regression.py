@@ -13,7 +13,8 @@ from facturum.audit.readings.responses import is_truth, proposition
 from facturum.audit.readings.responses import named as named_response
 from facturum.data.values import FloatArray
 from facturum.errors import DataError, counted, named
-from facturum.language.reading import Logged, Product, Scaled, stepped
+from facturum.language.factors import Logged
+from facturum.language.reading import Product, Scaled, stepped
 from facturum.language.structures import reading_of
 from facturum.trial.absorbing import NOTHING, Absorbed, absorbed_by
 from facturum.trial.accuracy import accuracies, residuals_of, truth_accuracies

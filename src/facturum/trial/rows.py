@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.audit.entries import ChangeEntry, ColumnMap
+from facturum.audit.change_entries import ChangeEntry
+from facturum.audit.entries import ColumnMap
 from facturum.data.time.calendar import moment_of
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.factors import Factor

@@ -11,7 +11,8 @@ from facturum.audit.checks.finding import NOTE, WARNING, Finding
 from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn
 from facturum.errors import counted, named
-from facturum.language.reading import Holds, Indicator, NoValue, Product, Reading
+from facturum.language.factors import Holds, Indicator, NoValue
+from facturum.language.reading import Product, Reading
 from facturum.numerics.moments import Moments
 
 FEWEST = 5  # rows of a category or cell

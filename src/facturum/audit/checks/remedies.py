@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 import tomlkit
 
-from facturum.audit.readings.claims import factors_written, opened
 from facturum.data.table import Table
 from facturum.data.values import FloatArray
 from facturum.engine.passes.build import build
@@ -18,9 +17,11 @@ from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError, named
 from facturum.language.core import Number, Power
+from facturum.language.factors import Curve, Logged, Unit
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
-from facturum.language.reading import Curve, Logged, Unit, factors_of
+from facturum.language.products import factors_written, opened
+from facturum.language.reading import factors_of
 from facturum.numerics.factors import triangle_of
 from facturum.numerics.inflation import Inflation
 

@@ -13,7 +13,7 @@ from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.errors import counted, named
-from facturum.language.reading import Indicator
+from facturum.language.factors import Indicator
 from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.relations import Relation, relations
 from facturum.numerics.sparse import SparseColumns

@@ -9,17 +9,18 @@ from itertools import product
 
 import numpy as np
 
+from facturum.audit.change_entries import ChangeEntry, SidesEntry
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Settings, Settled, both, words
-from facturum.audit.entries import ChangeEntry, SidesEntry
 from facturum.data.time.calendar import part_codes, part_labels
 from facturum.data.time.periods import moved_on
 from facturum.data.values import Array, FloatArray, label_text
 from facturum.engine.blocks.windows import Change
 from facturum.language.core import Name
+from facturum.language.factors import Factor, Unit
 from facturum.language.operations.seasons import Part
-from facturum.language.reading import Factor, Reading, Unit, factors_of
+from facturum.language.reading import Reading, factors_of
 
 APART = "apart from what else is made of the time"
 UNITS = {"hour": "hour", "weekday": "day", "week": "week", "month": "month", "quarter": "quarter"}  # from the finest

@@ -9,15 +9,16 @@ from itertools import product
 
 import numpy as np
 
+from facturum.audit.change_entries import ChangeEntry
 from facturum.audit.counterfactual.calendar import CalendarChanges
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Said, Settings, Settled, both, merged, words
-from facturum.audit.entries import ChangeEntry
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
-from facturum.language.reading import STEP, Factor, Indicator, NoValue, Reading, Unit, factors_of, stepped
+from facturum.language.factors import Factor, Indicator, NoValue, Unit
+from facturum.language.reading import STEP, Reading, factors_of, stepped
 
 MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
 MOST_CATEGORIES = 24  # that are compared with the reference

@@ -18,18 +18,8 @@ from facturum.audit.readings.slopes import slope_text
 from facturum.data.values import Array
 from facturum.engine.passes.outline import Outline
 from facturum.language.core import Name
-from facturum.language.reading import (
-    Curve,
-    Factor,
-    NoValue,
-    Orthogonal,
-    Power,
-    Product,
-    Reading,
-    Scaled,
-    Unit,
-    factors_of,
-)
+from facturum.language.factors import Curve, Factor, NoValue, Orthogonal, Power, Unit
+from facturum.language.reading import Product, Reading, Scaled, factors_of
 
 MAX_NAMED = 3  # columns of a term that are named one by one
 MAX_APART = 6  # columns whose part is left out by name

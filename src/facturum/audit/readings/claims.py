@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from facturum.audit.counterfactual.reads import Reads
 from facturum.engine.passes.outline import BuiltColumn
-from facturum.language.core import Multiply, Name
+from facturum.language.factors import Curve, Factor, Orthogonal, Power
 from facturum.language.nodes import Node
-from facturum.language.reading import Curve, Factor, NoValue, Orthogonal, Power, Product, Reading, Scaled, factors_of
+from facturum.language.reading import Reading, factors_of
 
 
 @dataclass(frozen=True)
@@ -106,34 +106,3 @@ def groups_of(
 
 def _degree(factor: Factor) -> int:
     return factor.degree if isinstance(factor, Power | Orthogonal) else 0
-
-
-def opened(reading: Reading, derived: Mapping[str, Node]) -> Reading:
-    """Return a reading in which derived variables that are products are read as their factors."""
-    if isinstance(reading, Product):
-        return Product(opened(reading.left, derived), opened(reading.right, derived))
-    if isinstance(reading, Scaled):
-        return Scaled(opened(reading.of, derived), reading.factor)
-    node = reading.node
-    if isinstance(node, Name) and node.variable in derived and reading.subject == node.variable:
-        inner = opened(derived[node.variable].reading(), derived)
-        factors, _ = factors_of(inner)
-        plain = getattr(reading, "center", None) is None and getattr(reading, "size", None) is None
-        if plain and (len(factors) > 1 or isinstance(inner, NoValue)):
-            return inner
-    return reading
-
-
-def factors_written(node: Node) -> Iterator[Node]:
-    """Yield the factors of a product as it is written, in their order; of anything else, itself.
-
-    Example:
-        >>> from facturum.language.parser import parse
-        >>> [str(factor) for factor in factors_written(parse("a * (b * log(c))"))]
-        ['a', 'b', 'log(c)']
-    """
-    if isinstance(node, Multiply):
-        yield from factors_written(node.left)
-        yield from factors_written(node.right)
-    else:
-        yield node

@@ -13,7 +13,7 @@ import numpy as np
 
 from facturum.audit.counterfactual.probes import Candidate, Tried
 from facturum.data.values import Array, FloatArray, Mask
-from facturum.language.reading import Factor, Power
+from facturum.language.factors import Factor, Power
 
 EXACT = 1e-9  # of the largest value of a column: what is less has not moved
 FOLLOWS = 1e-6  # of the movement claimed

@@ -9,8 +9,8 @@ from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.readings.claims import ColumnGroup
 from facturum.audit.readings.proving import Prover
 from facturum.engine.passes.outline import Outline
+from facturum.language.factors import Holds, Power, Unit
 from facturum.language.nodes import Node
-from facturum.language.reading import Holds, Power, Unit
 
 
 class Conditions:

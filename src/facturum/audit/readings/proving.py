@@ -25,8 +25,8 @@ from facturum.audit.readings.comparisons import (
 )
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.windows import Change
+from facturum.language.factors import Curve, Factor, Power
 from facturum.language.nodes import Node
-from facturum.language.reading import Curve, Factor, Power
 
 CELLS = 200_000  # of the matrix that the worlds of one group have, for as many rows as fit
 MOST = 10_000_000  # of these for one row, above which nothing is proved

@@ -6,11 +6,10 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import replace
 
 from facturum.audit.readings.claims import Claim
-from facturum.audit.readings.responses import effect, named, percent_effect, scale
+from facturum.audit.readings.responses import effect, percent_effect, scale
 from facturum.data.values import multiple_text
 from facturum.errors import named as in_a_row
-from facturum.language.reading import (
-    Contrast,
+from facturum.language.factors import (
     Curve,
     Factor,
     Holds,
@@ -19,15 +18,9 @@ from facturum.language.reading import (
     NoValue,
     Orthogonal,
     Power,
-    Product,
-    Reading,
-    Scaled,
     Unit,
-    factors_of,
-    stepped,
 )
-
-_PARTS = {1: "linear", 2: "quadratic", 3: "cubic"}
+from facturum.language.reading import Product, Reading, Scaled, factors_of, stepped
 
 
 def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
@@ -68,36 +61,6 @@ def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading |
     return text + _conditions(claim) + _missing_main(claim) + "."
 
 
-def absence(factor: Factor) -> str:
-    """Return where a factor is 0, or the columns of its term are on average.
-
-    Example:
-        >>> absence(Indicator("access", "road", "trail")), absence(Unit("beds", center=41.5))
-        ('in rows with access = trail', 'where beds is 41.5')
-    """
-    subject = factor.subject
-    if isinstance(factor, Indicator):
-        return (
-            f"in rows with {_in(factor, factor.reference)}" if factor.reference else f"beside what each {subject} adds"
-        )
-    if isinstance(factor, Contrast | Orthogonal):
-        return f"on average over {subject}"
-    if isinstance(factor, Holds):
-        if factor.center is not None:
-            return f"where {subject} is {factor.center:.4g}"
-        return (
-            f"in rows in which {subject} did not hold {factor.when}"
-            if factor.when
-            else f"in rows in which {subject} does not hold"
-        )
-    if isinstance(factor, NoValue):
-        return f"in rows in which {subject} is not missing"
-    if isinstance(factor, Logged):
-        return f"where {subject} is {factor.zero:.6g}"
-    center = factor.center if isinstance(factor, Unit | Power) else None
-    return f"where {subject} is {center or 0.0:.6g}"
-
-
 def informed(reading: Reading, truths: Set[str], set_missing: Mapping[str, NoValue], every: str | None) -> Reading:
     """Return a reading in which variables are read as what they are, and steps of time in words.
 
@@ -128,77 +91,22 @@ standardized=False))
     return replace(reading, subject=stepped(reading.subject, every), when=when)
 
 
-def _main(reading: Reading, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
+def _main(reading: Factor, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
     if isinstance(reading, Logged):
-        name = f"({named(reading)})" if reading.shift else named(reading)
+        name = f"({reading.inside})" if reading.shift else reading.inside
         return f"With {name} 1 % higher: {percent_effect(response, factor)}"
-    if isinstance(reading, Unit | Curve):
-        return f"{_increase(reading)} is associated with {effect(response, b)}"
+    if (more := reading.increase()) is not None:
+        return f"{more} is associated with {effect(response, b)}"
     if isinstance(reading, Indicator) and reading.reference is None:
-        rows = f"Rows with {_in(reading, reading.category)}"
+        rows = f"Rows with {reading.row(reading.category)}"
         return f"{rows} (no category is the reference): b adds to {scale(response)}"
-    return f"{_comparison(reading, filled)}: {effect(response, b)}"
-
-
-def _increase(reading: Unit | Curve) -> str:
-    if isinstance(reading, Curve):
-        return f"Each additional unit of {reading.subject}"
-    if reading.standardized:
-        return f"An increase of one standard deviation ({reading.size:.4g}) in {reading.subject}"
-    if reading.size is None:
-        head, _, since = reading.subject.partition("s since ")
-        return f"Each additional {head} since {since}" if since else f"Each additional unit of {reading.subject}"
-    if reading.size < 0:
-        return f"Each {'unit' if reading.size == -1 else f'{-reading.size:.6g} units'} less of {reading.subject}"
-    return f"Each additional {reading.size:.6g} units of {reading.subject}"
-
-
-def _in(reading: Indicator | Contrast, category: str) -> str:
-    """Return that rows are in a category.
-
-    Example:
-        >>> _in(Indicator("access"), "road"), _in(Indicator("age", bounds=True), "from 60")
-        ('access = road', 'age 60 or more')
-    """
-    return f"{reading.subject} {_bounds(category) if reading.bounds else f'= {category}'}"
-
-
-def _bounds(category: str) -> str:
-    """Return an interval as people say it."""
-    return f"{category.removeprefix('from ')} or more" if category.startswith("from ") else category
-
-
-def _other(reading: Indicator | Contrast, category: str | None) -> str:
-    """Return a category whose variable has been named."""
-    return _bounds(category or "") if reading.bounds else f"{category}"
-
-
-def _comparison(reading: Reading, filled: str | None = None) -> str:
-    """Return what is compared with what."""
-    if isinstance(reading, Holds):
-        return f"Rows in which {_held(reading)}, compared with the others"
-    if isinstance(reading, NoValue):
-        others = "all others" if filled is None else "rows with the imputed value"
-        return f"Rows in which {_missing(reading)}, compared with {others}{f', {filled}' if filled else ''}"
-    if isinstance(reading, Indicator):
-        return f"{_in(reading, reading.category)} rather than {_other(reading, reading.reference)}"
-    if isinstance(reading, Contrast):
-        return f"{_in(reading, reading.category)} compared with {_against(reading)}"
-    raise TypeError(reading)
-
-
-def _against(reading: Contrast) -> str:
-    return {
-        "all": "the mean of all categories",
-        "before": f"the category before, {_other(reading, reading.other)}",
-        "earlier": f"the mean of the categories before it ({reading.other})",
-    }[reading.against]
+    return f"{reading.comparison(filled)}: {effect(response, b)}"
 
 
 def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float) -> str:
     x, y, b = reading.subject, scale(response), _times(factor)
     if isinstance(reading, Orthogonal):
-        part = f"The {_PARTS.get(reading.degree, f'degree-{reading.degree}')} part of the curve of {y} in {x}"
+        part = f"The {reading.part} part of the curve of {y} in {x}"
         return f"{part}: {effect(response, b)} for each unit of this column, apart from the other parts"
     center = reading.center or 0.0
     if reading.degree == 1:
@@ -233,38 +141,22 @@ def _interaction(factors: list[Factor], response: Reading | None, multiple: floa
     by = next((factor for factor in factors if factor.stepwise), next(f for f in factors if f is not bend))
     factors = [factor for factor in factors if factor is not by]
     b = _times(2 * multiple if bend is not None else multiple)
-    rest = [_effect(factor) for factor in factors]
+    rest = [factor.words() for factor in factors]
     y = scale(response)
     what = f"effect of {rest[0]} on {y}" if len(rest) == 1 else f"interaction of {_listed(rest)} in {y}"
     if bend is not None:
-        beside = [_effect(factor) for factor in factors if factor is not bend]
+        beside = [factor.words() for factor in factors if factor is not bend]
         among = f"The part of {_listed(beside)} in the" if beside else "The"
         what = f"change of the slope of {y} in {bend.subject} with each additional unit of {bend.subject}"
         start = f"{among} {what}"
     else:
         start = f"The {what}"
     if isinstance(by, Indicator) and by.reference is None:
-        rows = f"in rows with {_in(by, by.category)}"
+        rows = f"in rows with {by.row(by.category)}"
         return f"{start} {rows} is {b}" if not claim.apart else f"{start}: {b} adds to it {rows}"
     if by.stepwise:
-        return f"{start} differs by {b} between {_sides(by)}"
-    return f"{start} changes by {b} with each additional unit of {_effect(by)}"
-
-
-def _sides(by: Factor) -> str:
-    """Return the rows that an effect differs between."""
-    if isinstance(by, Indicator):
-        return f"rows with {_in(by, by.category)} and rows with {_other(by, by.reference)} (the reference)"
-    if isinstance(by, Contrast):
-        return f"{_in(by, by.category)} and {_against(by)}"
-    if isinstance(by, NoValue):
-        return f"rows in which {_missing(by)} and the others"
-    return f"rows in which {_held(by)} and the others"
-
-
-def _held(condition: Factor) -> str:
-    """Return a condition as a sentence has it, with the period that it is of."""
-    return f"{condition.subject} held {condition.when}" if condition.when else f"{condition.subject} holds"
+        return f"{start} differs by {b} between {by.sides()}"
+    return f"{start} changes by {b} with each additional unit of {by.words()}"
 
 
 def product_text(factors: Sequence[Factor]) -> str:
@@ -274,7 +166,7 @@ def product_text(factors: Sequence[Factor]) -> str:
         >>> product_text([Logged("price"), Orthogonal("beds", degree=1, top=2)])
         'the product of log(price) and the linear part of beds'
     """
-    words = [_effect(factor) for factor in factors]
+    words = [factor.words() for factor in factors]
     return words[0] if len(words) == 1 else f"the product of {_listed(words)}"
 
 
@@ -284,31 +176,9 @@ def _missing_main(claim: Claim) -> str:
     return f"; the plan has no main effect of {_listed(claim.mainless)}"
 
 
-def _effect(reading: Factor) -> str:
-    if isinstance(reading, NoValue):
-        return f"a missing {reading.subject}"
-    if isinstance(reading, Logged):
-        return f"log({named(reading)})"
-    if isinstance(reading, Indicator):
-        against = f" (rather than {_other(reading, reading.reference)})" if reading.reference else ""
-        return f"{_in(reading, reading.category)}{against}"
-    if isinstance(reading, Contrast):
-        return f"{_in(reading, reading.category)} (compared with {_against(reading)})"
-    if isinstance(reading, Power):
-        bent = f"{reading.subject} (where it is {reading.center or 0.0:.6g})" if reading.top > 1 else reading.subject
-        return f"{reading.subject} to the power {reading.degree}" if reading.degree > 1 else bent
-    if isinstance(reading, Orthogonal):
-        return f"the {_PARTS.get(reading.degree, f'degree-{reading.degree}')} part of {reading.subject}"
-    if isinstance(reading, Unit) and reading.standardized:
-        return f"one standard deviation ({reading.size:.4g}) of {reading.subject}"
-    if isinstance(reading, Unit) and reading.size is not None:
-        return f"{reading.size:.6g} units of {reading.subject}"
-    return reading.subject
-
-
 def _conditions(claim: Claim) -> str:
     """Return the conditions under which a sentence holds, and the columns that differ along with its own."""
-    said = " and ".join(dict.fromkeys(absence(factor) for factor in claim.zero))
+    said = " and ".join(dict.fromkeys(factor.where_zero() for factor in claim.zero))
     conditions = [said] if said else []
     if claim.elsewhen:
         conditions.append(f"with {_listed(claim.elsewhen)} at other periods held fixed")
@@ -333,11 +203,6 @@ def _where_all_are_zero(columns: Sequence[Reading | None]) -> str:
     }
     said = [words for kind, words in kinds.items() if any(isinstance(reading, kind) for reading in readings)]
     return f"when {_listed(said)}" if said else "over all rows"
-
-
-def _missing(reading: NoValue) -> str:
-    wrong = f", or was set to missing ({'; '.join(reading.wrong)})" if reading.wrong else ""
-    return f"{reading.subject} is missing{wrong}"
 
 
 def _times(factor: float) -> str:

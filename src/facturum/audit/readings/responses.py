@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from facturum.data.values import multiple_text, plain_number
-from facturum.language.reading import Holds, Indicator, Logged, NoValue, Product, Reading, Scaled, Unit
+from facturum.data.values import multiple_text
+from facturum.language.factors import Holds, Indicator, Logged, NoValue, Unit
+from facturum.language.reading import Product, Reading, Scaled
 
 
 @dataclass(frozen=True)
@@ -42,8 +43,7 @@ def named(response: Reading | None) -> str:
     if response is None:
         return "the response"
     if isinstance(response, Logged):
-        sign, size = ("+", response.shift) if response.shift >= 0 else ("-", -response.shift)
-        return f"{response.subject} {sign} {plain_number(size)}" if response.shift else response.subject
+        return response.inside
     if isinstance(response, Indicator):
         return f"the share of rows with {proposition(response)}"
     if is_truth(response):

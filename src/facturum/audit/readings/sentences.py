@@ -8,7 +8,6 @@ from dataclasses import replace
 from functools import cached_property
 
 from facturum.audit.readings.claiming import Claims
-from facturum.audit.readings.claims import factors_written, opened
 from facturum.audit.readings.readings import informed, sentence
 from facturum.audit.readings.responses import counted_response, response_reading
 from facturum.audit.topics.preparation import set_missing_of
@@ -16,9 +15,11 @@ from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.core import Number
+from facturum.language.factors import Factor
 from facturum.language.parser import parse
 from facturum.language.printer import brief_text
-from facturum.language.reading import Factor, Reading
+from facturum.language.products import factors_written, opened
+from facturum.language.reading import Reading
 
 LEARNED_TABLE = "lookup("  # what a statistic of groups is written as where it is learned
 

@@ -9,10 +9,11 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values
 from facturum.language.core import truths
+from facturum.language.factors import Unit
 from facturum.language.nodes import Kinds, Node, Type, finite, need_number, operation
 from facturum.language.operations.transforms import Elementwise
 from facturum.language.options import AT_LEAST, NUMBER, argument, arguments, option
-from facturum.language.reading import Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 

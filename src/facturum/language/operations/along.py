@@ -13,9 +13,10 @@ import numpy as np
 from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
 from facturum.language.core import Add, Divide, Multiply, Number, Presence, Subtract
+from facturum.language.factors import Holds, Logged, Unit
 from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
-from facturum.language.reading import STEP, Holds, Logged, Reading, Unit
+from facturum.language.reading import STEP, Reading
 from facturum.language.rows import Look, Rows
 
 MAX_SHIFTS = 1000

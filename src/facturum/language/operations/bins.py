@@ -15,6 +15,7 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Kind, Label, Labels, Mask, Values, plain_number
 from facturum.errors import DataError, counted
 from facturum.language.core import Number
+from facturum.language.factors import Curve
 from facturum.language.logic import Comparison
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.missing import MISSING_OPTION, IsMissing, check_missing_name, missing_name
@@ -29,7 +30,7 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Curve, Reading
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 

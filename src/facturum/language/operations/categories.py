@@ -9,6 +9,7 @@ import numpy as np
 from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.blocks import Block, Dense, Scattered
+from facturum.language.factors import Curve, Unit
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.codings import CODINGS, coded_columns
 from facturum.language.operations.missing import MISSING_OPTION
@@ -27,7 +28,7 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Curve, Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.contrasts import polynomial_contrasts
 

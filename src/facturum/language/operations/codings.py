@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 from facturum.data.values import label_text
 from facturum.language.core import Number
+from facturum.language.factors import Contrast, Indicator, Orthogonal, Unit
 from facturum.language.logic import And, Comparison, Conditional, Membership, Not, literal_node
 from facturum.language.nodes import Column, Node, Part
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.missing import IsMissing
 from facturum.language.options import Absent
-from facturum.language.reading import Contrast, Indicator, Orthogonal, Unit
 from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
 
 if TYPE_CHECKING:

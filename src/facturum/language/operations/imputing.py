@@ -12,6 +12,7 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.core import Presence
+from facturum.language.factors import Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, operation
 from facturum.language.operations.groups import GroupQuestion, Key, KeyIndex, group_codes, in_order
 from facturum.language.operations.samples import present, some
@@ -33,7 +34,7 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Nearest, Rows
 from facturum.numerics.paths import between
 

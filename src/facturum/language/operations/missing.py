@@ -10,11 +10,12 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import nearest
 from facturum.language.core import Condition, truths
+from facturum.language.factors import NoValue, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.statistics import QuantileQuestion
 from facturum.language.operations.transforms import Elementwise
 from facturum.language.options import NUMBERS, TEXT, Absent, argument, either, one_of, option
-from facturum.language.reading import NoValue, Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 MISSING_OPTION = either(one_of("propagate", "category"), TEXT)

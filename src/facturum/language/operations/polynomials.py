@@ -12,12 +12,13 @@ from facturum.data.values import FloatArray, Kind, Values
 from facturum.errors import DataError, counted
 from facturum.language.blocks import Block, Dense
 from facturum.language.core import Number, Power, Subtract
+from facturum.language.factors import Curve, Orthogonal, Unit
+from facturum.language.factors import Power as PowerReading
 from facturum.language.nodes import Column, Kinds, Node, Part, Question, Type, finite, need_number, operation
 from facturum.language.operations.samples import finite_numbers
 from facturum.language.operations.statistics import MeanQuestion
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
-from facturum.language.reading import Curve, Orthogonal, Reading, Unit
-from facturum.language.reading import Power as PowerReading
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float

@@ -12,14 +12,15 @@ from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
 from facturum.language.blocks import Block
 from facturum.language.core import Multiply, Name, Number, Power, Text, declared_as
+from facturum.language.factors import Curve, Unit
+from facturum.language.factors import Power as PowerReading
 from facturum.language.logic import period_written
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.bins import RangeQuestion
 from facturum.language.operations.categories import Category, Codes
 from facturum.language.operations.transforms import Cos, Sin
 from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of, option, whole_from
-from facturum.language.reading import STEP, Curve, Reading, Unit
-from facturum.language.reading import Power as PowerReading
+from facturum.language.reading import STEP, Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings
 

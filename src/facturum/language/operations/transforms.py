@@ -10,10 +10,11 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
 from facturum.language.core import Add, Divide, Multiply, Negative, Number, Power, Subtract
+from facturum.language.factors import Logged, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.options import NUMBER, argument, one_of, option
-from facturum.language.reading import Logged, Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import RawScale
 

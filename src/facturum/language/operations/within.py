@@ -11,6 +11,7 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
+from facturum.language.factors import Logged, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.groups import Group, GroupQuestion, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
@@ -18,7 +19,7 @@ from facturum.language.operations.samples import TOO_FAR, present, some
 from facturum.language.operations.statistics import mean_of_values, table_of
 from facturum.language.operations.transforms import Exp
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
-from facturum.language.reading import Logged, Reading, Unit
+from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.two_way import IntArray, connected_sets, two_way_effects
 
