@@ -18,7 +18,7 @@ import facturum as fa
 from facturum.engine.planning.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
 from tests.expressions import TERMS
-from tests.support import huts, stands_where_it_says
+from tests.support import Folder, command, huts, stands_where_it_says
 
 TABLE: dict[str, Any] = {
     "price": [3.0, 0.0, -2.0, 5.0, 8.0, 9.0],
@@ -171,7 +171,7 @@ CASES = {
         sections={"data": {"every": "row"}},
     ),
     "a series without a table": Bad(
-        ["series.s: the table of the series 's' is not given", "--series s=FILE"],
+        ["series.s: the table of the series 's' is not given", "series={'s': table}"],
         sections={"series": {"s": {"time": "q", "every": "quarter", "take": {"x": {"how": "repeat"}}}}},
         kind=fa.DataError,
     ),
@@ -706,6 +706,104 @@ class Messages(unittest.TestCase):
         self.assertEqual(shifted.X[1, 1], math.log(3))
         left = fa.Plan("stays", {"x": "log(price, nonpositive='missing')"}).build(TABLE)
         self.assertEqual(left.rows.dropped.tolist(), [2, 3])
+
+
+class Options(Folder):
+    """An option in a remedy is in the words of whoever made the call, and gets past the error."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        months = [f"2020-{at % 12 + 1:02d}" for at in range(36)]
+        table = {"month": months, "hut": [*"a" * 12, *"b" * 12, *"c" * 12], "access": ["road", "trail", "boat"] * 12}
+        dice = np.random.default_rng(3)
+        table |= {"price": dice.uniform(5, 90, 36).round(2).tolist(), "stays": dice.poisson(30, 36).tolist()}
+        self.table, self.places = table, {"FILE": "huts.csv", "VARIABLE": "hut", "PLAN": "cut.toml"}
+        energy = {"month": months[:12], "tariff": dice.uniform(1, 2, 12).round(3).tolist()}
+        for name, columns in (("huts.csv", table), ("energy.csv", energy)):
+            lines = [",".join(columns), *(",".join(map(str, row)) for row in zip(*columns.values(), strict=True))]
+            (self.folder / name).write_text("\n".join(lines) + "\n")
+        for name, text in (
+            ("plan.toml", 'response = "stays"\n[terms]\nprice = "price"\naccess = "access"\n'),
+            ("curve.toml", 'response = "stays"\n[terms]\na = "price + 500"\nb = "(price + 500) ** 2"\n'),
+            ("lag.toml", 'response = "stays"\n[data]\ntime = "month"\nevery = "month"\npanel = ["hut"]\n'
+                         '[terms]\nprice = "price"\n'),
+            ("single.toml", 'response = "stays"\n[data]\ntime = "month"\nevery = "month"\n[terms]\nprice = "price"\n'),
+            ("joined.toml", 'response = "stays"\n[data]\ntime = "month"\nevery = "month"\npanel = ["hut"]\n'
+                            '[terms]\ntariff = "energy_tariff"\n[series.energy]\ntime = "month"\nevery = "month"\n'
+                            'take = { tariff = { how = "mean" } }\n'),
+        ):  # fmt: skip
+            (self.folder / name).write_text(text)
+        for plan in ("plan", "lag"):
+            done = command("build", f"{plan}.toml", "huts.csv", "--out", f"{plan}-out", cwd=self.folder)
+            self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_on_the_command_line_it_is_typed_as_it_stands(self) -> None:
+        cases = (
+            ("build plan.toml huts.csv --out plan-out", ""),
+            ("build joined.toml huts.csv --out new", "energy.csv"),
+            ("build curve.toml huts.csv --out new --strict --no-checks", ""),
+            ("amend curve.toml huts.csv --take 1", ""),
+            ("profile huts.csv access --percent row", "hut"),
+            ("trial plan-out --resample 5", "huts.csv"),
+            ("trial plan-out --leave-one-out --folds 3 --data huts.csv", ""),
+            ("profile huts.csv --delimiter ,,", ""),
+            ("trial plan-out --unit a", "F.png"),
+            ("trial plan-out --folds 3", "huts.csv"),
+            ("trial plan-out --errors clustered --data huts.csv", "hut"),
+            ("trial plan-out --errors clustered --by hut", "huts.csv"),
+            ("trial plan-out --by hut --data huts.csv", ""),
+        )
+        tried = 0
+        for line, filled in cases:
+            with self.subTest(line):
+                before = command(*line.split(), cwd=self.folder)
+                self.assertEqual(before.returncode, 2, before.stderr)
+                self.assertNotRegex(before.stderr, r"\w=(?:table|True|\{)")
+                typed = re.search(r"--[a-z-]+(?: \S+?(?=[.,;]?(?:\s|$)))?", before.stderr.partition("\n")[2])
+                if typed is None:
+                    continue
+                tried += 1
+                name, *value = re.sub(r"FILE|VARIABLE|PLAN", filled, typed[0]).split()
+                words = line.split()
+                if name in words:
+                    del words[words.index(name) : words.index(name) + 2]
+                after = command(*words, name, *(each.strip("'") for each in value), cwd=self.folder)
+                self.assertNotIn(before.stderr.splitlines()[0], after.stderr)
+                self.assertNotIn("No such option", after.stderr)
+        self.assertGreater(tried, 10)
+
+    def test_in_python_it_is_given_as_it_stands(self) -> None:
+        series = {"energy": self.folder / "energy.csv"}
+        design = fa.Plan("stays", {"price": "price"}).build(self.table)
+        stored = fa.open_design(self.folder / "plan-out")
+        calls: list[tuple[Any, dict[str, Any], dict[str, Any]]] = [
+            (lambda **given: design.save(self.folder / "plan-out", **given), {}, {"replace": True}),
+            (
+                lambda **given: fa.Plan.load(self.folder / "joined.toml").build(self.table, **given),
+                {},
+                {"series": series},
+            ),
+            (design.trial, {"errors": "clustered"}, {"by": "hut"}),
+            (design.trial, {"by": "hut"}, {"errors": "clustered"}),
+            (stored.trial, {"errors": "clustered", "by": "hut"}, {"table": self.table}),
+            (lambda **given: design.effects("price", by=1, **given), {"errors": "clustered"}, {"clusters": "hut"}),
+            (
+                lambda **given: fa.resample(
+                    fa.Plan.load(self.folder / "single.toml"), {k: v[:12] for k, v in self.table.items()}, **given
+                ),
+                {},
+                {},
+            ),
+        ]
+        for call, given, added in calls:
+            with self.subTest(given, added=added):
+                with self.assertRaises(fa.FacturumError) as caught:
+                    call(**given)
+                self.assertNotIn("--", str(caught.exception))
+                for name in added:
+                    self.assertIn(f"{name}=", caught.exception.remedy or "")
+                if added:
+                    call(**given, **added)
 
 
 class Sizes(unittest.TestCase):

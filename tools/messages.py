@@ -39,7 +39,12 @@ def templates(node: ast.expr | None, local: dict[str, list[ast.expr]]) -> list[s
 def _piece(part: ast.expr) -> str:
     if isinstance(part, ast.Constant):
         return str(part.value)
-    return "{" + ast.unparse(part.value) + "}" if isinstance(part, ast.FormattedValue) else "{..}"
+    if not isinstance(part, ast.FormattedValue):
+        return "{..}"
+    value = part.value
+    if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id == "option":
+        return " / ".join(text for each in value.args for text in templates(each, {}))
+    return "{" + ast.unparse(value) + "}"
 
 
 def messages(path: Path) -> Iterator[tuple[int, str, str]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any
 
 ROWS_SHOWN = 5
@@ -128,6 +129,42 @@ class ChecksFailed(AuditError):
 
 class FacturumWarning(UserWarning):
     """What a build warns of; the column map lists the same."""
+
+
+_ON_COMMAND_LINE: ContextVar[bool] = ContextVar("on_command_line", default=False)
+
+
+@contextmanager
+def on_command_line() -> Iterator[None]:
+    """Tell options in remedies as they are typed on the command line."""
+    before = _ON_COMMAND_LINE.set(True)
+    try:
+        yield
+    finally:
+        _ON_COMMAND_LINE.reset(before)
+
+
+def option(typed: str, given: str) -> str:
+    """Return an option of a remedy as it is typed on the command line, or as it is given in Python.
+
+    Example:
+        >>> with on_command_line():
+        ...     print(option("--data FILE", "table=.."))
+        --data FILE
+        >>> option("--data FILE", "table=..")
+        'table=..'
+    """
+    return typed if _ON_COMMAND_LINE.get() else given
+
+
+def series_remedy(name: str) -> str:
+    """Return what to do about a series whose table is not given.
+
+    Example:
+        >>> series_remedy("energy")
+        "Add series={'energy': table}."
+    """
+    return f"Add {option(f'--series {name}=FILE', f'series={{{name!r}: table}}')}."
 
 
 @contextmanager

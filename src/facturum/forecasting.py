@@ -20,7 +20,7 @@ from facturum.data.values import Kind
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, HISTORY, Given, declared_tables, shaped_first
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, bounded, counted, named
+from facturum.errors import DataError, bounded, counted, named, option
 from facturum.forecast_level import Level
 from facturum.forecast_path import ForecastPath, Forecasts, RowsAhead, looks_of
 from facturum.plan import Plan
@@ -159,7 +159,8 @@ def _shifted(made: RowsAhead, horizon: int, ahead: int) -> RowsAhead:
     if ahead > horizon:
         raise DataError(
             f"a response {horizon} periods later forecasts {horizon} at most, and {ahead} are asked for",
-            remedy=f"Write --ahead {horizon} or fewer, or a response at its own period, whose forecasts go on.",
+            remedy=f"Write {option(f'--ahead {horizon}', f'ahead={horizon}')} or fewer, or a response at its own "
+            "period, whose forecasts go on.",
         )
     timing, table = made.timing, declared_tables(made.spec, Given(made.table))[DATA]
     periods = period_numbers(table[str(timing.time)].data, timing.every)
@@ -193,7 +194,8 @@ def _refuse_response(made: RowsAhead, source: str, recursive: bool) -> None:
             f"'{source}' is missing in the last row of {'the table' if len(last) == 1 else 'each unit'}, "
             "after which forecasts begin",
             rows=(np.sort(last) + 1).tolist(),
-            remedy="Leave the last rows without it out, and give what is known of them as --future FILE.",
+            remedy="Leave the last rows without it out, and give what is known of them: "
+            f"{option('--future FILE', 'future=table')}.",
         )
 
 
@@ -240,7 +242,8 @@ def _unknown(spec: PlanSpec, timing: Timing, rows: Table, unknown: list[str]) ->
         told = "; ".join(f"{name} (in {', '.join(dict.fromkeys(keys))})" for name, keys in nowhere.items())
         raise DataError(
             f"values of the periods ahead are needed and not known: {told}",
-            remedy="Give a table with them by unit and period (--future FILE), or use their lags in the plan.",
+            remedy=f"Give a table with them by unit and period, {option('--future FILE', 'future=table')}, or use "
+            "their lags in the plan.",
         )
     for name in needed:
         gone = lacking(rows, name, timing.panel, str(timing.time), timing.every)
@@ -262,5 +265,5 @@ def _short_series(spec: PlanSpec, timing: Timing, declared: Mapping[str, Table],
         if ends < last:
             yield (
                 f"the series {name} ends in {period_text(ends, timing.every)}, and the periods ahead in "
-                f"{period_text(last, timing.every)}: give a longer file (--series {name}=FILE)"
+                f"{period_text(last, timing.every)}: give a longer table for it"
             )

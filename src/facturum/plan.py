@@ -17,7 +17,7 @@ from facturum.engine.planning.names import names_from_text
 from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
-from facturum.errors import DataError, PlanError, bounded, counted, nearest
+from facturum.errors import DataError, PlanError, bounded, counted, nearest, series_remedy
 from facturum.files.builds.build_folder import read_build
 from facturum.files.builds.build_writer import MARKER
 from facturum.files.parts.choosing import free_memory, is_large
@@ -348,8 +348,7 @@ class Plan:
                 raise DataError(
                     f"the table of the series '{name}' is not given",
                     place=f"series.{name}",
-                    remedy=f"Add --series {name}=FILE, or in Python series={{'{name}': table}}; paths written in a "
-                    "build folder are not followed.",
+                    remedy=f"{series_remedy(name)} Paths written in a build folder are not followed.",
                 )
         return {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()}
 

@@ -14,7 +14,7 @@ from facturum.data.table import Table
 from facturum.data.values import Array
 from facturum.design import Design
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
-from facturum.errors import DataError, FacturumError, bounded
+from facturum.errors import DataError, FacturumError, bounded, option
 from facturum.held_out import Outcome, accuracy_of, of_fitted, with_variable
 from facturum.held_out_parts import MAX_REFITS
 from facturum.plan import Plan
@@ -138,7 +138,8 @@ class _Draws:
         if len(units) < 2:
             raise DataError(
                 "rows cannot be drawn from a single series over time",
-                remedy="Use --origin-folds, or name the units as [data] panel: whole units are drawn.",
+                remedy=f"Use {option('--origin-folds 5', 'fa.validate(.., origin_folds=5)')}, or name the units as "
+                "[data] panel: whole units are drawn.",
             )
         if DRAW in given.table:
             raise DataError(

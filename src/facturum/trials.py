@@ -119,7 +119,7 @@ class Fitting:
                 )
             built = self._origin.built if isinstance(self._origin, FromBuild) else self._built_again(table)
             estimated = estimate(
-                rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, clusters, lags)
+                rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, clusters, lags, "clusters")
             )
             change = RequestedChange(variable, by, ratio, to, at, within)
             return requested_effect(estimated, before_and_after(built.outline, change), variable)

@@ -17,7 +17,7 @@ from typing import Any, NoReturn
 
 import click
 
-from facturum.errors import FacturumError, FacturumWarning
+from facturum.errors import FacturumError, FacturumWarning, on_command_line
 
 FOUND_SOMETHING, INPUT_WRONG, DEFECT = 1, 2, 70
 _PIPE, _INTERRUPT = 141, 130  # 128 and the number of the signal, as shells count
@@ -41,7 +41,8 @@ def run_guarded(command: Callable[[], Any]) -> None:
     atexit.register(_ignore_signals)
     with _signals():
         try:
-            status = command()
+            with on_command_line():
+                status = command()
             sys.stdout.flush()
             code = status if isinstance(status, int) else 0
         except BaseException as problem:

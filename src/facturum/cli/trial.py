@@ -140,9 +140,12 @@ def _refuse_void(questions: list[tuple[str, Any]], beside: list[tuple[str, Any]]
         allowed = [*allowed, "--unit"]
     void = [name for name in given_beside if name not in allowed]
     if void:
-        needs = {"--future": "--ahead", "--unit": "--figure"}
+        needs = {"--future": "--ahead 12", "--unit": "--figure F.png"}
         if not question or void[0] in needs:
-            raise DataError(f"{void[0]} is valid only with {needs[void[0]]}", remedy="Write both, or leave it out.")
+            needed = needs[void[0]]
+            raise DataError(
+                f"{void[0]} is valid only with {needed.split()[0]}", remedy=f"Add {needed}, or leave it out."
+            )
         what = "is of the fit to all rows" if void[0] != "--figure" else "draws the fit to all rows"
         raise DataError(
             f"{question} makes {void[0]} void, which {what}", remedy="Leave one of the two out; call twice for both."

@@ -20,7 +20,7 @@ from typing import BinaryIO, TypeAlias
 
 import pyarrow as pa
 
-from facturum.errors import DataError
+from facturum.errors import DataError, option
 
 _EXCHANGE, _HERE = 2, -100  # RENAME_EXCHANGE and AT_FDCWD of Linux
 _SWAP = 2  # RENAME_SWAP of macOS
@@ -79,7 +79,10 @@ def _refuse_target(target: Path, replaceable: Callable[[Path], Collection[str]],
     if not target.exists() and not target.is_symlink():
         return
     if not replace:
-        raise DataError(f"{target} already exists", remedy="Choose another folder, or replace it (--replace).")
+        raise DataError(
+            f"{target} already exists",
+            remedy=f"Choose another folder, or replace it: {option('--replace', 'replace=True')}.",
+        )
     if target.is_symlink():
         raise DataError(f"{target} is a link, and is not changed", remedy="Choose another folder.")
     replaced = replaceable(target)

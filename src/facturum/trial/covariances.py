@@ -11,7 +11,7 @@ from facturum.data.grouping import dense_ranks
 from facturum.data.time.series import Series
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.spec import DataSpec
-from facturum.errors import DataError, counted, named
+from facturum.errors import DataError, counted, named, option
 from facturum.trial.absorbing import Absorbed, group_leverages
 from facturum.trial.placing import groups_of, periods_of, units_of
 from facturum.trial.rows import Block, Rows
@@ -32,30 +32,31 @@ class ErrorKind:
         by: of clustered ones, the variables that name the units, one or two; of autocorrelation, within which series
             run: otherwise the plan's panel.
         lags: of autocorrelation, how many; None for 4 (periods / 100)^(2/9), rounded down (Newey & West 1994).
+        called: what the caller calls `by`, for remedies.
     """
 
     kind: str = "ordinary"
     by: tuple[str, ...] = ()
     lags: int | None = None
+    called: str = "by"
 
     @classmethod
-    def of(cls, kind: str, by: str | Sequence[str] | None, lags: int | None) -> ErrorKind:
+    def of(cls, kind: str, by: str | Sequence[str] | None, lags: int | None, called: str = "by") -> ErrorKind:
         """Return the kind that a user names."""
         names = () if by is None else (by,) if isinstance(by, str) else tuple(dict.fromkeys(by))
-        return cls(kind, names, lags)
+        return cls(kind, names, lags, called)
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise DataError(f"'{self.kind}' is not a kind of standard errors", remedy="Write " + ", ".join(KINDS) + ".")
         if self.kind == "clustered" and not self.by:
-            raise DataError(
-                "clustered standard errors need a unit",
-                remedy="Name the variable that holds it: --by VARIABLE, or by='..' in Python.",
-            )
+            by = option("--by VARIABLE", f'{self.called}="variable"')
+            raise DataError("clustered standard errors need a unit", remedy=f"Name the variable that holds it: {by}.")
         if self.by and self.kind not in ("clustered", "autocorrelation"):
+            clustered, by = option("--errors clustered", 'errors="clustered"'), option("--by", self.called)
             raise DataError(
-                f"by is valid only with clustered errors and autocorrelation, and errors are {self.kind}",
-                remedy='Write errors="clustered" (--errors clustered), or leave by out.',
+                f"{by} is valid only with clustered errors and autocorrelation, and errors are {self.kind}",
+                remedy=f"Write {clustered}, or leave {by} out.",
             )
         most = 2 if self.kind == "clustered" else 1
         if len(self.by) > most:

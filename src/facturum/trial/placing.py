@@ -11,7 +11,7 @@ from facturum.data.time.periods import period_numbers
 from facturum.data.time.series import row_numbers
 from facturum.data.values import Array
 from facturum.engine.planning.spec import DataSpec
-from facturum.errors import DataError, counted, nearest
+from facturum.errors import DataError, counted, nearest, option
 from facturum.language.core import Name
 from facturum.language.nodes import Node
 from facturum.trial.rows import Rows, moments_of
@@ -26,7 +26,8 @@ def carried(rows: Rows, name: str) -> tuple[Array, Array]:
     if name not in rows.carried:
         raise DataError(
             f"'{name}' is not carried along with the matrix{nearest(name, list(rows.carried))}",
-            remedy=f'Give the source (--data FILE), or write carry = ["{name}"] in [data] and build anew.',
+            remedy=f'Give the source, {option("--data FILE", "table=table")}, or write carry = ["{name}"] in [data] '
+            "and build anew.",
         )
     fitted = np.concatenate([rows.fitted(block) for block in rows.read()])
     chosen = rows.carried[name][fitted]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from facturum.engine.planning.spec import ChecksSpec
-from facturum.errors import ChecksFailed
+from facturum.errors import ChecksFailed, option
 
 WARNING: Literal["warning"] = "warning"
 NOTE: Literal["note"] = "note"
@@ -72,7 +72,7 @@ def refuse(findings: list[Finding], levels: ChecksSpec) -> None:
         raise ChecksFailed(
             first.told + more,
             place=f"checks.{first.check}",
-            remedy=f"Mend it, or write {keys} in [checks] (and build without --strict).",
+            remedy=f"Mend it, or write {keys} in [checks]{option(' (and build without --strict)', '')}.",
         )
 
 

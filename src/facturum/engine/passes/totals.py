@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.data.values import Array
 from facturum.engine.planning.prepared import Prepared
-from facturum.errors import ROWS_SHOWN, DataError, counted
+from facturum.errors import ROWS_SHOWN, DataError, counted, option
 
 if TYPE_CHECKING:
     from facturum.engine.passes.selection import Selection
@@ -76,7 +76,7 @@ class Totals:
         root, step = prepared.parts().get(chief), prepared.spec.data.every
         if root is None or not prepared.looks_along(root) or prepared.shaped.history_rows:
             return "Loosen [rows] keep, or fill or leave out the variables that are missing."
-        earlier = "Give the earlier rows as history (--history FILE, or history=)"
+        earlier = f"Give the earlier rows, {option('--history FILE', 'history=table')}"
         return f'{earlier}, or look less far; and is every = "{step}" the step from one row to the next?'
 
     def _nothing_left(self, prepared: Prepared) -> DataError:

@@ -23,7 +23,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.spec import PlanSpec
-from facturum.errors import DataError, FacturumError, PlanError, nearest
+from facturum.errors import DataError, FacturumError, PlanError, nearest, series_remedy
 from facturum.language.failures import RowFailure
 from facturum.language.parser import parse
 from facturum.threads import on_threads
@@ -285,9 +285,7 @@ def series_to_join(
             remedy="Write [data] time and every.",
         )
     if place not in tables:
-        raise DataError(
-            f"the table of the series '{name}' is not given", place=place, remedy=f"Add --series {name}=FILE."
-        )
+        raise DataError(f"the table of the series '{name}' is not given", place=place, remedy=series_remedy(name))
     source_table = _called_as_here(tables[place], series.matches, place)
     source_table[series.time]  # reports that it is not found
     takes = {target: take.take(target) for target, take in series.take.items()}

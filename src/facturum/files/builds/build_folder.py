@@ -54,7 +54,7 @@ def refuse_others(folder: Path) -> None:
 
 
 def _not_a_build(folder: Path) -> AuditError:
-    return AuditError(f"{folder} is not a Facturum build", remedy="Name the folder that build --out wrote.")
+    return AuditError(f"{folder} is not a Facturum build", remedy="Name the folder that a build was written to.")
 
 
 def snapshot_of(folder: Path) -> tuple[Snapshot, dict[str, Any]]:

@@ -19,7 +19,7 @@ from pyarrow import csv as arrow_csv
 from facturum.data.arrow_import import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.errors import DataError, counted
+from facturum.errors import DataError, counted, option
 from facturum.files.reading.cell_types import CellType
 from facturum.files.reading.scans import known_columns
 from facturum.files.reading.text_scan import TextScanner, TextShape, scan
@@ -314,7 +314,10 @@ def _header(data: bytes, name: str, delimiter: str) -> list[str]:
             f"{name} has one column by the delimiter {delimiter!r}, and its first line has "
             f"{other!r} {names[0].count(other)} times",
             remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
-            "for profile and draft add --delimiter and --decimal.",
+            + option(
+                "for commands without a plan add --delimiter and --decimal.",
+                'fa.profile takes reading={"delimiter": ..}.',
+            ),
         )
     for at, name_at in enumerate(names):
         if not name_at.strip():
