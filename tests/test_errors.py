@@ -795,15 +795,15 @@ class Options(Folder):
                 {},
             ),
         ]
-        for call, given, added in calls:
-            with self.subTest(given, added=added):
+        for call, asked, added in calls:
+            with self.subTest(asked, added=added):
                 with self.assertRaises(fa.FacturumError) as caught:
-                    call(**given)
+                    call(**asked)
                 self.assertNotIn("--", str(caught.exception))
                 for name in added:
                     self.assertIn(f"{name}=", caught.exception.remedy or "")
                 if added:
-                    call(**given, **added)
+                    call(**asked, **added)
 
 
 class Sizes(unittest.TestCase):

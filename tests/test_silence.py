@@ -275,7 +275,7 @@ class Relations(unittest.TestCase):
         new = {"m": [f"2020-{month:02d}" for month in range(1, 8)], "y": [1.0] * 7}
         with warnings.catch_warnings(action="ignore"):
             resolved = plan.build(table).plan
-            self.assertRaisesRegex(fa.DataError, r"no row is left of 7(.|\n)*history \(--history", resolved.build, new)
+            self.assertRaisesRegex(fa.DataError, r"no row is left of 7(.|\n)*history=table", resolved.build, new)
             self.assertEqual(resolved.build(new, history=table).X[:, 1].tolist(), [float(at) for at in range(12, 19)])
         daily = fa.Plan("y", {"ar": "lag(y, 1)"}, data={"time": "m", "every": "day"})
         self.assertRaisesRegex(fa.DataError, 'Write every = "month"', daily.build, table)
