@@ -67,6 +67,11 @@ def measured() -> list[tuple[str, str, str]]:
                   f"{own:.2f} of {whole:.2f} s: {own / whole:.1%}", "≤ 10 %"))  # fmt: skip
     effects = seconds(lambda: source_changes(outline, built.columns), 2)
     found.append(("effects of these, beyond the trial", f"{effects:.2f} s", "≤ 1 s"))
+    table["y"] = DICE.random(ROWS) < 0.4
+    built = plan.build(table)
+    outline = built._origin.built.outline  # type: ignore[union-attr]
+    effects = seconds(lambda: source_changes(outline, built.columns), 2)
+    found.append(("the same of a response of 0 and 1, with the rows before and after", f"{effects:.2f} s", "≤ 1 s"))
     for count, wanted in ((300, 0.5), (2_000, 5.0)):
         plan, table = wide(count)
         made = plan.build(table)._origin.built.outline  # type: ignore[union-attr]

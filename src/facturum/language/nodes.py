@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from abc import ABC, abstractmethod
+from abc import ABC, ABCMeta, abstractmethod
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, dataclass_transform
@@ -93,7 +93,13 @@ class Question(ABC):
         """Return the question for a further pass, or the operation in closed form."""
 
 
-class Node(Traits, ABC):
+class NodeType(ABCMeta):
+    """Abstract classes that no other class is registered with, for which asking for an instance is a plain look."""
+
+    __instancecheck__ = type.__instancecheck__
+
+
+class Node(Traits, metaclass=NodeType):
     """An expression. Subclasses are frozen dataclasses; a field is an argument (expression) or an option (literal)."""
 
     name: ClassVar[str] = ""

@@ -189,7 +189,8 @@ class Remedies:
         old, new = made.X[:, before], made.X[:, [0, *after]]
         inflation, known = dict(zip(names, factors, strict=True)), {column.name for column in made.columns}
         fresh = max((value for name, value in inflation.items() if name not in known), default=1.0)
-        return Outcome(inflation, fresh, spans(old, new) and spans(new, old))
+        same = spans(old, new) and (old.shape[1] == new.shape[1] or spans(new, old))  # new columns are independent
+        return Outcome(inflation, fresh, same)
 
 
 def spans(basis: FloatArray, matrix: FloatArray) -> bool:

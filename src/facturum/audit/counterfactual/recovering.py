@@ -15,7 +15,7 @@ from facturum.engine.blocks.windows import Change
 
 MOST_COLUMNS = 200  # of a matrix whose rows before and after a change are told
 EXACT = 1e-9  # of the largest value of a column
-FEW = 400  # rows that sums are looked for in first
+MOST_ROWS = 1_024  # in which that is seen, evenly spread, with those in which a column is largest or smallest
 DIGITS = 12
 
 
@@ -31,6 +31,8 @@ class Recovery:
     def __init__(self, worlds: Worlds, names: Sequence[str], wanted: bool) -> None:
         self._worlds, self._names, self._wanted = worlds, names, wanted
         self._settled: dict[tuple[int, ...], tuple[tuple[Change, ...], list[str], FloatArray]] = {}
+        self._spreads: dict[bytes, Array] = {}
+        self._chosen: dict[bytes, dict[str, float] | None] = {}
 
     def sides(
         self, rows: Array, terms: Sequence[str], before: FloatArray, after: FloatArray, setting: Settled
@@ -45,7 +47,8 @@ class Recovery:
         """
         if not self._wanted or len(self._positions) > MOST_COLUMNS or not self._known[rows].any():
             return None
-        fine, (changes, chosen, _) = self._known[rows], setting
+        changes, chosen, _ = setting
+        fine = self._spread(rows)
         own = self._matrix[:, rows[fine]]
         others, settled = self._settled_to(changes)
         kept = np.isin(self._worlds.positions(others), self._worlds.positions(terms), invert=True)
@@ -53,11 +56,30 @@ class Recovery:
         columns = np.searchsorted(self._positions, at)
         rest = settled[kept][:, rows[fine]]
         found = [self._as_sums(own, columns, np.concatenate([side[fine].T, rest])) for side in (before, after)]
-        every = not len(chosen) or bool(chosen.all())
-        among = {} if every else self._sum(self._matrix[:, self._known], chosen[self._known].astype(np.float64))
+        among = {} if not len(chosen) or chosen.all() else self._among(chosen)
         if found[0] is None or found[1] is None or among is None:
             return None
         return SidesEntry(among=among, before=found[0], after=found[1])
+
+    def _spread(self, rows: Array) -> Array:
+        """Return the places of some rows that have a value in every column, with the ends of each of many."""
+        key = rows.tobytes()
+        if key not in self._spreads:
+            known = np.flatnonzero(self._known[rows])
+            if len(known) > MOST_ROWS:
+                own = self._matrix[:, rows[known]]
+                even = np.linspace(0, len(known) - 1, MOST_ROWS).astype(np.int64)
+                known = known[np.unique(np.concatenate([even, own.argmax(axis=1), own.argmin(axis=1)]))]
+            self._spreads[key] = known
+        return self._spreads[key]
+
+    def _among(self, chosen: Mask) -> dict[str, float] | None:
+        """Return what is 1 in the rows that are chosen, and 0 in others."""
+        key = chosen.tobytes()
+        if key not in self._chosen:
+            rows = self._spread(np.arange(self._worlds.count))
+            self._chosen[key] = self._sum(self._matrix[:, rows], chosen[rows].astype(np.float64))
+        return self._chosen[key]
 
     def _settled_to(self, changes: tuple[Change, ...]) -> tuple[list[str], FloatArray]:
         """Return the terms that read what all rows are set to, and their columns then (columns, rows)."""
@@ -110,13 +132,12 @@ class Recovery:
         return sums
 
     def _sum(self, own: FloatArray, target: FloatArray) -> dict[str, float] | None:
-        """Return a column as a sum of others, the constant under ""; a few rows are looked at first."""
+        """Return a column as a sum of others, the constant under ""; None where it is none."""
         basis = np.column_stack([np.ones(len(target)), own.T])
         scale = np.maximum(np.abs(basis).max(axis=0), 1e-300)
         names = ["", *(self._names[position] for position in self._positions)]
-        for apart in dict.fromkeys([max(len(target) // FEW, 1), 1]):
-            solved, *_ = np.linalg.lstsq(basis[::apart] / scale, target[::apart], rcond=1e-12)
-            solved = np.where(np.abs(solved) > EXACT * np.abs(solved).max(), solved, 0.0) / scale
-            if np.abs(basis @ solved - target).max() <= EXACT * np.abs(target).max():
-                return {name: float(f"{value:.{DIGITS}g}") for name, value in zip(names, solved, strict=True) if value}
-        return None
+        solved, *_ = np.linalg.lstsq(basis / scale, target, rcond=1e-12)
+        solved = np.where(np.abs(solved) > EXACT * np.abs(solved).max(), solved, 0.0) / scale
+        if np.abs(basis @ solved - target).max() > EXACT * np.abs(target).max():
+            return None
+        return {name: float(f"{value:.{DIGITS}g}") for name, value in zip(names, solved, strict=True) if value}

@@ -195,12 +195,12 @@ def compared(
     """Return the movement of all columns in all comparisons, one for each row and each choice of schemes."""
     moved, expected, small = [], [], []
     for chosen in product(*schemes):
-        total = np.zeros((count, matrix.shape[-1]))
+        total: FloatArray | float = 0.0
         for points in product(*(scheme.weights for scheme in chosen)):
             weight = math.prod(each[1] for each in points)
             places: tuple[Any, ...] = tuple(each[0] for each in points)
-            total += weight * matrix[(slice(None), *places)]
-        moved.append(total)
+            total = total + weight * matrix[(slice(None), *places)]
+        moved.append(np.asarray(total))
         expected.append(multiple * reduce(np.multiply, [scheme.expected[:count] for scheme in chosen]))
         small.append(np.full(count, any(scheme.small for scheme in chosen)))
     if not moved:
