@@ -260,8 +260,13 @@ def _row_text(row: int) -> str:
     return str(row) if row > 0 else f"{1 - row} from the end of the history"
 
 
-def nearest(word: str, choices: Sequence[str]) -> str:
+def nearest(word: str, choices: Sequence[str], alike: float = 0.6) -> str:
     """Return ``"; did you mean 'x'?"`` for the nearest of the choices, or nothing.
+
+    Args:
+        word: what was written.
+        choices: what there is.
+        alike: how alike the two must be, from 0 to 1.
 
     Example:
         >>> nearest("prise", ["price", "beds"])
@@ -270,5 +275,5 @@ def nearest(word: str, choices: Sequence[str]) -> str:
     from difflib import get_close_matches
 
     folded = {choice.casefold(): choice for choice in choices}
-    matches = get_close_matches(word.casefold(), list(folded), n=1, cutoff=0.6)
+    matches = get_close_matches(word.casefold(), list(folded), n=1, cutoff=alike)
     return f"; did you mean '{folded[matches[0]]}'?" if matches else ""

@@ -20,12 +20,13 @@ from typing import Any
 import numpy as np
 
 from facturum.arguments import checked
-from facturum.errors import PlanError, nearest
+from facturum.errors import PlanError
 from facturum.language import core, logic
 from facturum.language.binding import bind, known_operations
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node
 from facturum.language.options import Absent
+from facturum.language.other_words import meant
 from facturum.language.parser import parse
 
 
@@ -192,7 +193,8 @@ def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
 def __getattr__(name: str) -> Callable[..., Expression]:
     operation = REGISTRY.get(name)
     if operation is None:
-        raise AttributeError(f"operation '{name}' not found{nearest(name, known_operations())}")
+        hint, remedy = meant(name, known_operations())
+        raise AttributeError(f"operation '{name}' not found{hint or f': {remedy}'}")
 
     def builder(*positional: Any, **named: Any) -> Expression:
         given: list[tuple[str | None, Any]] = [(None, value) for value in positional]

@@ -17,6 +17,7 @@ from typing import Any, NoReturn
 
 import click
 
+from facturum.cli.other_words import told
 from facturum.errors import FacturumError, FacturumWarning, on_command_line
 
 FOUND_SOMETHING, INPUT_WRONG, DEFECT = 1, 2, 70
@@ -65,7 +66,7 @@ def _ended(problem: BaseException) -> int:
         _say("stopped by a signal: nothing is left half written")
         return 128 + int(problem.args[0])
     if isinstance(problem, click.ClickException):
-        problem.show()
+        told(problem).show()
         return INPUT_WRONG
     if isinstance(problem, FacturumError):
         _show(problem)

@@ -160,13 +160,19 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
 @click.argument("name", nargs=-1)
 def operations(name: tuple[str, ...]) -> None:
     """List the operations that a plan may use, or describe each NAME: what it does, its options, an example."""
-    from facturum.language.reference import operation_called
+    from facturum.language.reference import families, looked_up
     from facturum.show import terminal
-    from facturum.show.operations import operation_view, operations_view
+    from facturum.show.operations import operation_view, operations_view, other_word_view
 
-    chosen = [operation_called(each) for each in name]
+    chosen = [looked_up(each) for each in name]
     screen = terminal.console()
-    for operation in chosen:
-        screen.print(operation_view(operation))
+    for word, found in zip(name, chosen, strict=True):
+        if found.written is not None:
+            screen.print(other_word_view(word, found.written))
+        if found.family is not None:
+            screen.print(operations_view({found.family: list(found.operations)}))
+            continue
+        for operation in found.operations:
+            screen.print(operation_view(operation))
     if not chosen:
-        screen.print(operations_view())
+        screen.print(operations_view(families()))

@@ -14,6 +14,7 @@ from facturum.cli.common import FILE, ahead_options, print_json, put, series_fro
 from facturum.cli.guard import FOUND_SOMETHING, leave, run_guarded
 from facturum.cli.inspect import compare, report, trace
 from facturum.cli.look import draft, operations, profile
+from facturum.cli.other_words import Commands
 from facturum.cli.reshape import convert, sample, stack, unstack
 from facturum.cli.trial import trial
 from facturum.errors import AuditError, PlanError, nearest
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from facturum.design import Design
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
 @click.version_option(VERSION, message="facturum %(version)s")
 def main() -> None:
     """From a table and a readable plan to a design matrix, with every column audited.

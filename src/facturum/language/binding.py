@@ -6,10 +6,11 @@ import dataclasses
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeVar
 
-from facturum.errors import PlanError, nearest
+from facturum.errors import PlanError
 from facturum.language.core import List
 from facturum.language.nodes import REGISTRY, Node
 from facturum.language.options import EXACT, loses_digits
+from facturum.language.other_words import option_meant
 
 T = TypeVar("T")
 G = TypeVar("G", contravariant=True)
@@ -85,7 +86,7 @@ def bind(
                 )
             name = list(fields)[at]
         if name not in fields:
-            hint = nearest(name, list(fields))
+            hint = option_meant(name, fields)
             raise fail(value, f"{operation.name} has no option '{name}'{hint}", f"Write {signature(operation)}.")
         if name in chosen or name in values:
             raise fail(value, f"{operation.name} is given '{name}' twice", f"Write {signature(operation)}.")

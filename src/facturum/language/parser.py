@@ -10,12 +10,13 @@ from collections.abc import Callable
 from threading import RLock
 from typing import Any
 
-from facturum.errors import PlanError, nearest
+from facturum.errors import PlanError
 from facturum.language import core, logic
 from facturum.language.binding import bind, known_operations
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node, Span
 from facturum.language.options import MISSING
+from facturum.language.other_words import meant
 from facturum.language.stored import WORD, found
 
 LONGEST_TEXT = 64 * 1024
@@ -74,7 +75,7 @@ def parse(text: str, learned: bool = False) -> Node:
         facturum.errors.PlanError: operation '__import__' not found
             __import__('os')
             ^^^^^^^^^^
-        The operations are listed in docs/language.md.
+        'facturum operations' lists them.
     """
     try:
         _refuse_hostile(text, LONGEST_LEARNED if learned else LONGEST_TEXT)
@@ -311,11 +312,9 @@ class _Walker:
             return self._variable(tree)
         operation = REGISTRY.get(name)
         if operation is None:
-            raise self.error(
-                tree.func,
-                f"operation '{name}' not found{nearest(name, known_operations())}",
-                "The operations are listed in docs/language.md.",
-            )
+            beside = [ast.get_source_segment("\n".join(self._lines), each) or ".." for each in tree.args]
+            hint, remedy = meant(name, known_operations(), beside)
+            raise self.error(tree.func, f"operation '{name}' not found{hint}", remedy)
         for word in tree.keywords:
             if word.arg is None:
                 raise self.error(tree, "'**' has no meaning in a call", "Write the options by name.")

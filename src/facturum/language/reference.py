@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import dataclasses
 import inspect
+import re
 
-from facturum.errors import PlanError, nearest
+from facturum.errors import PlanError
 from facturum.language.binding import known_operations, signature
 from facturum.language.families import REGISTRY
 from facturum.language.nodes import Node
+from facturum.language.other_words import meant, written_here
 from facturum.language.printer import literal_text
 
 FAMILIES = (
@@ -72,25 +74,48 @@ def families() -> dict[str, list[type[Node]]]:
     return by_family
 
 
-def operation_called(name: str) -> type[Node]:
-    """Return an operation by its name.
+@dataclasses.dataclass(frozen=True)
+class Looked:
+    """What a word leads to.
+
+    Args:
+        operations: those that it means.
+        written: how what it means is written, where it is a word for something else here; None for our own words.
+        family: the family that it names.
+    """
+
+    operations: tuple[type[Node], ...]
+    written: str | None = None
+    family: str | None = None
+
+
+def looked_up(word: str) -> Looked:
+    """Return what an operation, a family or another word for one of them leads to.
 
     Raises:
-        PlanError: where there is none, with the nearest name.
+        PlanError: where it leads to nothing, with the nearest name.
+
+    Example:
+        >>> [found.name for found in looked_up("rolling").operations], looked_up("rolling").written
+        (['moving_average'], 'moving_average(x, 3)')
     """
-    if name not in REGISTRY:
-        raise PlanError(
-            f"operation '{name}' not found{nearest(name, known_operations())}",
-            remedy="facturum operations lists them.",
-        )
-    return REGISTRY[name]
+    if word in REGISTRY:
+        return Looked((REGISTRY[word],))
+    if word in families():
+        return Looked(tuple(families()[word]), family=word)
+    written = written_here(word)
+    if written is not None:
+        names = dict.fromkeys(re.findall(r"[a-z_]+(?=\()", written))
+        return Looked(tuple(REGISTRY[name] for name in names if name in REGISTRY), written)
+    hint, remedy = meant(word, known_operations())
+    raise PlanError(f"operation '{word}' not found{hint}", remedy=remedy)
 
 
 def summary_of(operation: type[Node]) -> str:
     """Return the first sentence of the documentation of an operation.
 
     Example:
-        >>> summary_of(operation_called("mean"))
+        >>> summary_of(REGISTRY["mean"])
         'The mean over the learning rows, or within groups.'
     """
     return " ".join(inspect.cleandoc(operation.__doc__ or "").split("\n\n")[0].split())

@@ -48,9 +48,12 @@ class Recovery:
         if not self._wanted or len(self._positions) > MOST_COLUMNS or not self._known[rows].any():
             return None
         changes, chosen, _ = setting
-        fine = self._spread(rows)
-        own = self._matrix[:, rows[fine]]
         others, settled = self._settled_to(changes)
+        fine = self._spread(rows)
+        fine = fine[np.isfinite(settled[:, rows[fine]]).all(axis=0)]
+        if not len(fine):
+            return None
+        own = self._matrix[:, rows[fine]]
         kept = np.isin(self._worlds.positions(others), self._worlds.positions(terms), invert=True)
         at = np.concatenate([self._worlds.positions(terms), self._worlds.positions(others)[kept]])
         columns = np.searchsorted(self._positions, at)
@@ -138,6 +141,6 @@ class Recovery:
         names = ["", *(self._names[position] for position in self._positions)]
         solved, *_ = np.linalg.lstsq(basis / scale, target, rcond=1e-12)
         solved = np.where(np.abs(solved) > EXACT * np.abs(solved).max(), solved, 0.0) / scale
-        if np.abs(basis @ solved - target).max() > EXACT * np.abs(target).max():
+        if not np.abs(basis @ solved - target).max() <= EXACT * np.abs(target).max():
             return None
         return {name: float(f"{value:.{DIGITS}g}") for name, value in zip(names, solved, strict=True) if value}

@@ -11,6 +11,10 @@ from facturum.errors import PlanError
 from facturum.language.nodes import Column, Part
 
 LONGEST = 60
+_PLAIN = str.maketrans(  # letters that are not an ASCII letter with a mark
+    {"ß": "ss", "æ": "ae", "œ": "oe", "ø": "o", "ł": "l", "đ": "d", "ð": "d", "þ": "th", "ħ": "h", "ı": "i", "ŋ": "n"}
+    | {"Æ": "Ae", "Œ": "Oe", "Ø": "O", "Ł": "L", "Đ": "D", "Ð": "D", "Þ": "Th", "Ħ": "H", "ẞ": "Ss"}
+)
 
 
 def slug(text: str) -> str:
@@ -19,10 +23,10 @@ def slug(text: str) -> str:
     Letters of other scripts, which have no plain form, become the hexadecimal numbers of their code points.
 
     Example:
-        >>> slug("Cable car"), slug("-1.5"), slug("Čapek"), slug("山")
-        ('cable_car', 'minus_1_5', 'capek', 'u5c71')
+        >>> slug("Cable car"), slug("-1.5"), slug("Čapek"), slug("Maß"), slug("山")
+        ('cable_car', 'minus_1_5', 'capek', 'mass', 'u5c71')
     """
-    text = re.sub(r"^-(?=[\d.])", "minus ", text.strip())
+    text = re.sub(r"^-(?=[\d.])", "minus ", text.strip()).translate(_PLAIN)
     plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
     name = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:LONGEST].strip("_")
     if name or not text:

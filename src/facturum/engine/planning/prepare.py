@@ -14,6 +14,7 @@ from facturum.data.values import Kind
 from facturum.engine.planning.dating import with_periods
 from facturum.engine.planning.leaks import refuse_ids, refuse_leaks
 from facturum.engine.planning.prepared import Prepared, sources_of, used_in
+from facturum.engine.planning.quoting import quoting_error
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.shaping import Given, Shaped, given_of, name_clash, shape
 from facturum.engine.planning.spec import PlanSpec
@@ -55,17 +56,17 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
     table = shaped.table
     _check_names(spec, table)
     parsed = {
-        key: _parsed(f"derived.{key}", text, spec.resolved)
+        key: _parsed(f"derived.{key}", text, spec.resolved, table)
         for key, text in spec.derived.items()
         if key != spec.data.time  # which is a variable of the table by now
     }
-    response = None if spec.response is None else _parsed("response", spec.response, spec.resolved)
+    response = None if spec.response is None else _parsed("response", spec.response, spec.resolved, table)
     if response is not None and spec.resolved and not _known(response, shaped, parsed):
         response = None
     reserved = _reserved(spec, table, response, parsed)
     choices = {v.name: v.kind for v in table if v.name not in reserved}
     time = None if spec.data.step in (None, "row") else spec.data.time
-    texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved) for key, text in spec.terms.items()}
+    texts = {f"terms.{key}": _parsed(f"terms.{key}", text, spec.resolved, table) for key, text in spec.terms.items()}
     refuse_deep(parsed, texts | ({} if response is None else {"response": response}))
     passed_over = passed_over_in({**parsed, **texts}, choices, table)
     ids = {name for names in passed_over.values() for name in names}
@@ -118,9 +119,12 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
     return prepared
 
 
-def _parsed(place: str, text: str, learned: bool) -> Node:
+def _parsed(place: str, text: str, learned: bool, table: Table) -> Node:
     with at_place(place, text):
-        return parse(text, learned)
+        try:
+            return parse(text, learned)
+        except PlanError as error:
+            raise quoting_error(text, table.variables) or error from None
 
 
 def _check_names(spec: PlanSpec, table: Table) -> None:
@@ -208,7 +212,7 @@ def _condition(
     if text is None:
         return None
     with at_place(f"rows.{key}", text):
-        node = parse(text, spec.resolved)
+        node = _parsed(f"rows.{key}", text, spec.resolved, table)
         if spec.resolved and not _available(node, table, derived) and key == "learn":
             return None
         refuse_deep(derived, {f"rows.{key}": node})

@@ -9,7 +9,8 @@ from graphlib import CycleError, TopologicalSorter
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.data.variable import TOO_LONG
-from facturum.errors import DataError, PlanError, nearest, toml_key
+from facturum.engine.planning.quoting import not_found
+from facturum.errors import DataError, PlanError, toml_key
 from facturum.language.core import Name, Number, Text, Truth, names_in
 from facturum.language.nodes import Node, Type
 from facturum.language.printer import is_plain_name
@@ -39,11 +40,7 @@ class Scope:
         if name in self._derived:
             return self._derived_type(node, name)
         if name not in self._table:
-            hint = nearest(name, [*self._table.variables, *self._derived])
-            raise node.error(
-                f"variable '{name}' not found{hint}",
-                "The table has " + ", ".join(list(self._table.variables)[:20]) + ".",
-            )
+            raise node.error(*not_found(name, self._table, self._derived))
         variable = self._table[name]
         if variable.kind is Kind.NUMBER and not variable.exact_as_double:
             remedy = f'Write [variables] {toml_key(name)} = {{ kind = "category" }}; as an id it only names units.'

@@ -1,0 +1,62 @@
+"""Commands and options by the names that other programs have for them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+_COMMANDS = {
+    "trial DIR fits a regression to a build": "fit regress regression ols lm glm logit estimate model train",
+    "trial DIR --ahead 12 forecasts the periods to come; build RESOLVED DATA applies a plan to new rows": "predict "
+    "forecast score apply transform project",
+    "profile DATA shows the variables of a table, explain DIR the columns of a build": "describe summary summarize "
+    "summarise info head show view look inspect stats",
+    "compare DIR OTHER tells what changed between two builds": "diff changes delta",
+    "convert DATA brings a table to another step of time": "aggregate resample downsample upsample rollup",
+    "stack DATA and unstack DATA make a table long or wide": "pivot melt reshape gather spread long wide",
+    "draft DATA --response NAME writes a first plan": "new init create start scaffold generate plan",
+    "verify DIR DATA tells whether a build still is what its source gives": "check validate audit",
+    "build PLAN DATA --out DIR writes the design matrix": "run make compile prepare design matrix encode",
+    "report DIR --out FILE writes one page for a browser": "html page publish dashboard",
+    "build PLAN DATA --out DIR --format csv writes text files": "export save write",
+    "trace DIR DATA --row 7 --column NAME follows a cell to its source": "lineage origin why",
+    "operations lists the language of plans": "functions ops language list help-operations",
+    "sample DATA draws rows": "split draw train_test_split partition",
+}
+COMMANDS = {word: sentence for sentence, words in _COMMANDS.items() for word in words.split()}
+OPTIONS = {
+    "--overwrite": "--replace", "--force": "--replace", "-f": "--replace", "--output": "--out", "-o": "--out",
+    "--outdir": "--out", "--output-dir": "--out", "--dir": "--out", "--sep": "--delimiter",
+    "--separator": "--delimiter", "--delim": "--delimiter", "--dec": "--decimal", "--charset": "--encoding",
+    "--group": "--by", "--groupby": "--by", "--group-by": "--by", "--cluster": "--by", "--vce": "--errors",
+    "--se": "--errors", "--robust": "--errors", "--horizon": "--ahead", "--steps": "--ahead", "--periods": "--ahead",
+    "--target": "--response", "--y": "--response", "--outcome": "--response", "--family": "--model",
+    "--plot": "--figure", "--chart": "--figure", "--cv": "--folds", "--k": "--folds", "--bootstrap": "--resample",
+    "--boot": "--resample", "--row-number": "--row", "--col": "--column", "--n": "--size", "--rows": "--size",
+    "--chunked": "--stream", "--low-memory": "--stream", "--type": "--format",
+}  # fmt: skip
+
+
+class Commands(click.Group):
+    """A group of commands that knows other names for them and their options."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Return the command; of an unknown one tell what may be meant."""
+        if args and self.get_command(ctx, args[0]) is None and (meant := COMMANDS.get(args[0].casefold())):
+            ctx.fail(f"No such command '{args[0]}': {meant}.")
+        return super().resolve_command(ctx, args)
+
+
+def told(problem: click.ClickException) -> click.ClickException:
+    """Return an error of the command line that names the option that may be meant, and no other."""
+    if not isinstance(problem, click.NoSuchOption) or problem.ctx is None:
+        return problem
+    known: set[Any] = {name for each in problem.ctx.command.params for name in (*each.opts, *each.secondary_opts)}
+    written = problem.option_name
+    alike = [each for each in problem.possibilities or () if each.strip("-")[:2] == written.strip("-")[:2]]
+    meant = [OPTIONS[written]] if OPTIONS.get(written) in known else alike[:1]
+    hint = f" Did you mean '{meant[0]}'?" if meant else ""
+    return click.NoSuchOption(written, message=f"No such option '{written}'.{hint}", ctx=problem.ctx)
