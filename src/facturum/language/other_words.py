@@ -103,7 +103,7 @@ _OPTION_WORDS = {
     "min_frequency": "pool", "rare": "pool", "other": "rest", "default": "otherwise", "else_": "otherwise",
     "limits": "shares", "offset": "shift", "right": "closed",
 }  # fmt: skip
-NEAR = 0.75  # how alike a misspelt word is to what is meant
+NEAR = 0.77  # how alike a misspelt word is to what is meant
 
 
 def written_here(word: str, given: Iterable[str] = ()) -> str | None:

@@ -1,0 +1,168 @@
+"""The first hour of somebody who has never seen it: other words, any name, exports as they come."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from typing import Any
+
+import numpy as np
+
+import facturum as fa
+from facturum.cli.main import main
+from facturum.cli.other_words import COMMANDS, OPTIONS
+from facturum.language.other_words import OTHER_WORDS
+from tests.support import command
+
+# what analysts type, and the operation or the sign that it is here; "" where there is none
+WISHES = {
+    "category": "dummies dummy get_dummies one_hot factor as_factor indicator_variable cat lump baseline relevel",
+    "bins": "cut qcut ntile discretize bucket quartiles deciles terciles quintile equal_width binned",
+    "lag": "shift lagged previous prev backshift", "lead": "next forward leading", "trend": "time_trend linear_trend",
+    "difference": "diff delta first_difference dlog log_return seasonal_diff",
+    "percent_change": "pct_change growth growth_rate yoy", "moving_average": "rolling rolling_mean ma sma running_mean",
+    "moving_sum": "rolling_sum", "impute": "fillna fill_na replace_na ffill bfill interpolate locf median_fill",
+    "is_missing": "isna isnull is_na isnan missing_flag notna coalesce ifnull", "missing_if": "na_if nullif",
+    "standardize": "zscore z_score scale standardise", "center": "demean mean_center centred",
+    "within": "fixed_effects fe absorb group_demean", "smallest": "min minimum", "largest": "max maximum",
+    "mean_of": "rowmeans row_mean", "sum_of": "rowsums row_total", "smallest_of": "pmin row_min",
+    "largest_of": "pmax row_max", "mean": "avg average group_mean", "sd": "std stdev standard_deviation var variance",
+    "quantile": "percentile", "log": "ln log10 log2 log1p", "exp": "expm1", "sqrt": "root square_root",
+    "polynomial": "poly polynomial_features orthpoly", "clip": "clamp truncate", "winsorize": "winsorise winsor",
+    "regroup": "recode collapse", "lookup": "map vlookup", "season": "seasonal month_dummies fourier harmonics",
+    "part": "month year weekday quarter month_of get_year extract_hour", "score": "ordinal label_encode",
+    "periods_since": "months_since days_since", "reverse": "reverse_score reverse_code", "asinh": "arcsinh ihs",
+    "every_number": "all_numeric numeric_columns", "date_of": "make_date to_date",
+    "**": "squared pow power cube", "*": "interaction interact crossed", "/": "inverse inv",
+    "if": "where ifelse iif case",
+    " in ": "isin is_in", "<": "between",
+    "": "spline round floor ceil cumsum rank hash contains substring concat time_zone entropy random tanh logit boxcox",
+}  # fmt: skip
+ORDERS = {
+    "trial": "fit regress regression ols predict forecast", "profile": "describe summary head info",
+    "explain": "show view", "compare": "diff", "convert": "aggregate resample", "stack": "pivot melt reshape",
+    "draft": "new init create", "verify": "check validate", "build": "run export make", "report": "html page",
+    "operations": "functions", "trace": "lineage", "sample": "split",
+}  # fmt: skip
+
+
+class OtherWords(unittest.TestCase):
+    def setUp(self) -> None:
+        months = [f"{2018 + at // 12}-{at % 12 + 1:02d}" for at in range(48)]
+        dice = np.random.default_rng(1)
+        self.table = {
+            "month": months, "x": dice.uniform(1, 30, 48), "z": dice.uniform(1, 9, 48),
+            "price": dice.uniform(9, 80, 48),
+            "q_1": dice.uniform(1, 5, 48), "y": dice.normal(size=48), "g": ["a", "b", "older", "old"] * 12,
+            "year": np.full(48, 2020.0), "hour": [f"2020-{at % 12 + 1:02d}-{at % 28 + 1:02d} 0{at % 8}:00" for at in range(48)],
+        }  # fmt: skip
+
+    def test_each_word_leads_to_the_operation_that_is_meant(self) -> None:
+        count = 0
+        for wanted, words in WISHES.items():
+            for word in words.split():
+                count += 1
+                with self.subTest(word), self.assertRaises(fa.PlanError) as caught:
+                    fa.Plan("y", {"t": f"{word}(x)"}).build(self.table)
+                told = caught.exception.remedy or ""
+                if not wanted:
+                    self.assertEqual(told, "'facturum operations' lists them.")
+                    self.assertNotIn("did you mean", caught.exception.what)
+                else:
+                    self.assertIn(f"{wanted}(" if wanted.isidentifier() and wanted != "if" else wanted, told)
+                listed = command("operations", word)
+                self.assertEqual(listed.returncode, 0 if wanted else 2, word)
+        self.assertGreater(count, 150)
+
+    def test_what_a_word_is_said_to_be_can_be_built(self) -> None:
+        kinds = {
+            "category(": "g",
+            "score(": "g",
+            "regroup(": "g",
+            " in [": "g",
+            "lookup(": "g",
+            "part(x": "hour",
+            "reverse(": "q_1",
+        }
+        variables = {"hour": {"kind": "time"}, "g": {"kind": "ordered", "order": ["a", "b", "old", "older"]}}
+        for word, written in OTHER_WORDS.items():
+            source = next((name for part, name in kinds.items() if part in written), "x")
+            text = re.sub(r"\bx\b", source, written)
+            text = re.sub(r"\bz\b", "g" if "by=[" in text else "z", text)
+            if "date_of" in text or "reference='..'" in text or (word == "hour" and "hour" not in text):
+                text = text.replace("'..'", "'b'").replace("date_of(x, z)", "date_of(year, 1) > '2019'")
+            with self.subTest(word, text=text):
+                data = {"time": "month", "every": "month"}
+                fa.Plan("y", {"t": text}, data=data, variables=variables).build(self.table)
+
+    def test_options_and_their_other_names(self) -> None:
+        for text, meant in (
+            ("category(g, ref='a')", "reference"), ("bins(x, q=4)", "quantiles"), ("mean(x, groupby=[g])", "by"),
+            ("impute(x, method='median')", "how"), ("lag(x, periods=1)", ""), ("moving_average(x, size=3)", "window"),
+            ("quantile(x, p=0.5)", "share"), ("category(g, zebra=1)", ""), ("clip(x, lower=1)", "low"),
+        ):  # fmt: skip
+            with self.subTest(text), self.assertRaises(fa.PlanError) as caught:
+                fa.Plan("y", {"t": text}).build(self.table)
+            hint = f"; did you mean '{meant}'?" if meant else ""
+            self.assertRegex(caught.exception.what, f"has no option '\\w+'{re.escape(hint)}$")
+
+    def test_commands_and_options_of_the_command_line(self) -> None:
+        for wanted, words in ORDERS.items():
+            for word in words.split():
+                said = command(word, "a.csv").stderr
+                self.assertRegex(said, f"No such command '{word}': .*\\b{wanted} ?", word)
+        self.assertEqual(re.findall("': ", command("zebra").stderr), [])
+        known = {name: {each for p in main.commands[name].params for each in p.opts} for name in main.commands}
+        for sentence in COMMANDS.values():
+            name = sentence.split(" ")[0]
+            self.assertLessEqual(set(re.findall(r"--[a-z-]+", sentence)), known[name], sentence)
+        for other, option in OPTIONS.items():
+            self.assertTrue(any(option in options for options in known.values()), option)
+            self.assertFalse(any(other in options for options in known.values()), other)
+        self.assertIn("Did you mean '--replace'?", command("build", "--overwrite", "p", "d").stderr)
+        self.assertNotIn("Did you mean", command("build", "--zebra", "p", "d").stderr)
+
+    def test_a_text_without_quotes_is_told(self) -> None:
+        for text in ("g == old", "g in [old]"):
+            with self.assertRaisesRegex(fa.PlanError, "it is a category of g(.|\n)*in quotes: 'old'"):
+                fa.Plan("y", {"t": text}).build(self.table)
+
+
+NAMES = [
+    "Preis je Stück", "Größe (m²)", "snow-depth", "class", "lambda", "for", "price/night", "50 % share", "2nd home",
+    "a.b", "a:b", "x y", " padded ", "tab\tname", "Œuvre", "Łódź", "naïve", "山 の 名", "Δ x", "price €", "#1", "$",
+    "a'b", 'a"b', "a\\b", "a,b", "a;b", "(a)", "[a]", "{a}", "a=b", "a==b", "not a", "a and b", "if", "None of them",
+    "True value", "log(x)", "mean of x", "x**2", "x + y", "-x", "1", "1e5", "0x1", "..", "@home", "a|b", "a&b", "~a",
+    "is", "in", "import", "return", "a?", "a!", "a\u00a0b", "q_1 (first)", "très élevé", "ß", "Maß je Tag",
+]  # fmt: skip
+
+
+class AnyName(unittest.TestCase):
+    def test_an_error_says_how_a_name_is_written_and_that_builds(self) -> None:
+        ends = ("netto", "2020", "(EUR)", "je Tag", "ä")
+        made = [f"{a}{b}{c}" for a in ("Umsatz", "no.", "%") for b in (" ", "-", "/", ".", " & ") for c in ends]
+        dice, written = np.random.default_rng(2), 0
+        for name in [*NAMES, *made]:
+            table: dict[str, Any] = {name: dice.uniform(1, 9, 20), "y": dice.normal(size=20)}
+            for place in ("{}", "log({})", "y - {}"):
+                text = place.format(name)
+                with self.subTest(text):
+                    try:
+                        fa.Plan("y", {"t": text}, checks={"leak": "off"}).build(table)
+                        continue  # it can be written as it stands
+                    except fa.FacturumError as error:
+                        found = re.search(r"variable\(('[^']*'|\"(?:[^\"\\]|\\.)*\")\)", error.remedy or "")
+                    self.assertIsNotNone(found, name)
+                    assert found is not None
+                    written += 1
+                    plan = fa.Plan("y", {"t": place.format(found[0])}, checks={"leak": "off"})
+                    design = plan.build(table)
+                    self.assertIn(name.strip() if place == "{}" else "", design.columns["t"].reading)
+                    again = design.plan.build(table)
+                    np.testing.assert_array_equal(again.X, design.X)
+        self.assertGreater(written, 300)
+
+    def test_every_letter_that_has_a_plain_form_is_kept(self) -> None:
+        table = {"g": ["Maß", "Ma", "Øst", "Łódź", "Ænes", "Þor"] * 4, "y": np.arange(24.0)}
+        names = fa.Plan("y", {"g": "category(g, coding='every')"}).build(table).names
+        self.assertEqual(set(names) - {"intercept"}, {"g_mass", "g_ma", "g_ost", "g_lodz", "g_aenes", "g_thor"})
