@@ -166,3 +166,38 @@ class AnyName(unittest.TestCase):
         table = {"g": ["Maß", "Ma", "Øst", "Łódź", "Ænes", "Þor"] * 4, "y": np.arange(24.0)}
         names = fa.Plan("y", {"g": "category(g, coding='every')"}).build(table).names
         self.assertEqual(set(names) - {"intercept"}, {"g_mass", "g_ma", "g_ost", "g_lodz", "g_aenes", "g_thor"})
+
+
+class References(unittest.TestCase):
+    """One place for the category that others are compared with."""
+
+    def setUp(self) -> None:
+        self.dice = np.random.default_rng(3)
+        self.table = {
+            "g": self.dice.choice(["East", "North", "South"], 60), "code": self.dice.choice([3, 5, 9], 60),
+            "x": self.dice.normal(size=60), "y": self.dice.normal(size=60),
+        }  # fmt: skip
+
+    def test_a_declared_one_holds_for_all_terms_that_name_none(self) -> None:
+        declared = {"g": {"reference": "North"}, "code": {"reference": 5}}
+        terms = {"g": "g", "gx": "g * x", "c": "category(code)", "e": "category(g, coding='effect') * x", "x": "x"}
+        named = terms | {"g": "category(g, reference='North')", "gx": "category(g, reference='North') * x",
+                         "c": "category(code, reference=5)", "e": "category(g, coding='effect', reference='North') * x"}  # fmt: skip
+        made = fa.Plan("y", terms, variables=declared).build(self.table)
+        by_hand = fa.Plan("y", named).build(self.table)
+        self.assertEqual(made.names, by_hand.names)
+        np.testing.assert_array_equal(made.X, by_hand.X)
+        np.testing.assert_array_equal(made.plan.build(self.table).X, made.X)
+        other = fa.Plan("y", terms | {"g": "category(g, reference='South')"}, variables=declared).build(self.table)
+        self.assertEqual(other.columns["g_north"].reference, "South")
+        with self.assertRaisesRegex(fa.DataError, "reference category 'Nort' of 'g'; did you mean 'North'"):
+            fa.Plan("y", terms, variables={"g": {"reference": "Nort"}}).build(self.table)
+
+    def test_of_yes_and_no_it_is_the_no(self) -> None:
+        for no, yes in (("nein", "ja"), ("no", "yes"), ("ne", "da"), ("Off", "On"), ("N", "Y"), ("False", "True")):
+            made = fa.Plan("y", {"p": "p"}).build(self.table | {"p": self.dice.choice([no, yes], 60)})
+            self.assertEqual((made.columns.columns[2].reference, made.names[1]), (no, f"p_{yes.lower()}"))
+        kept = fa.Plan("y", {"p": "category(p, order=['ja', 'nein'])"}).build(
+            self.table | {"p": self.dice.choice(["ja", "nein"], 60)}
+        )
+        self.assertEqual(kept.names, ["intercept", "p_nein"])

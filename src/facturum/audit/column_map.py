@@ -34,6 +34,7 @@ from facturum.audit.warnings import (
     lag_warnings,
     overlap_warnings,
     plan_warnings,
+    reference_warnings,
     score_warnings,
     shared_warnings,
     text_warnings,
@@ -170,6 +171,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         warnings=[
             *[each.told for each in findings if each.level == WARNING],
             *plan_warnings(outline),
+            *reference_warnings(outline),
             *shared_warnings(outline),
             *report.lookups.warnings(),
             *lag_warnings(outline, clock, rows.kept),

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
 from facturum.audit.entries import BinsEntry, ClockEntry, ImputationEntry, ScoreEntry
 from facturum.data.number_text import unread_numbers
+from facturum.data.values import Label, label_text
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.leaks import explained_variables, looks, shared_with_response
 from facturum.engine.planning.spreading import walk
-from facturum.errors import counted, named
+from facturum.errors import counted, named, toml_key
 from facturum.language.core import Name
 from facturum.language.operations.bins import Bins
+from facturum.language.operations.categories import Category
+from facturum.language.options import Absent
 from facturum.language.traits import of_kind
 
 THIN, THICK = 1.0, 70.0  # percent of the rows in a bin
@@ -94,6 +98,29 @@ def plan_warnings(outline: Outline) -> Iterator[str]:
             f"{place} leaves out {', '.join(names)}: each value occurs once, as in an id. "
             f"Write {names[0]} as a term if it is a predictor."
         )
+
+
+def reference_warnings(outline: Outline) -> Iterator[str]:
+    """Say which variables are compared with two categories, and which declared references no term takes up."""
+    prepared = outline.prepared
+    if prepared.written.resolved:
+        return
+    found: dict[str, dict[Label, str]] = {}
+    for key, term in prepared.terms.items():
+        for node in of_kind(prepared.reached(term), Category):
+            if node.reference is not None and not isinstance(node.reference, Absent):
+                found.setdefault(node.x.subject(), {}).setdefault(node.reference, key)
+    for name, references in found.items():
+        if len(references) > 1:
+            told = named([f"{label_text(reference)} in {key}" for reference, key in references.items()])
+            first = json.dumps(next(iter(references)), ensure_ascii=False)
+            yield (
+                f"{name} is compared with {told}. For one reference write [variables] {toml_key(name)} = "
+                f"{{ reference = {first} }}, and leave the others out."
+            )
+    for name, each in prepared.written.variables.items():
+        if each.reference is not None and name not in found:
+            yield f"the reference of {name} under [variables] is not used: no term compares its categories with one."
 
 
 def text_warnings(outline: Outline) -> Iterator[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from typing import TYPE_CHECKING, ClassVar, TypeVar
 
 from facturum.data.values import Kind, Label, Mask
@@ -25,12 +25,14 @@ class Surroundings:
         time: the time of the row.
         ids: those that look like ids.
         first_day: the day on which weeks start, None for Mondays.
+        references: for a variable the category that others are compared with.
     """
 
     choices: Mapping[str, Kind]
     time: str | None
     ids: Collection[str] = ()
     first_day: str | None = None
+    references: Mapping[str, Label] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -118,8 +120,8 @@ class Traits:
 
     def entry_count(self) -> int:
         """Return how many entries the tables and lists have that it is written with."""
-        options = [field for field in fields(self) if field.metadata["role"] == "option"]  # type: ignore[arg-type]
-        tables = [getattr(self, field.name) for field in options if field.metadata["accept"].mapping]
+        options = [each for each in fields(self) if each.metadata["role"] == "option"]  # type: ignore[arg-type]
+        tables = [getattr(self, each.name) for each in options if each.metadata["accept"].mapping]
         return sum(len(value) if isinstance(value, tuple) else 1 for table in tables for _, value in table)
 
     def unplaced(self, rows: Rows) -> Mask | None:

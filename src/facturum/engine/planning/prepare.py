@@ -72,7 +72,8 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
     ids = {name for names in passed_over.values() for name in names}
 
     first_day = None if spec.data.week_starts == "monday" else spec.data.week_starts[:3]
-    around = Surroundings(choices, time, ids, first_day)
+    references = {name: each.reference for name, each in spec.variables.items() if each.reference is not None}
+    around = Surroundings(choices, time, ids, first_day, references)
     plain = {key: spread(frozen(node, around)) for key, node in parsed.items()}
     kinds = Scope(table, plain, spec.resolved, spec.data.step)
 
@@ -85,7 +86,7 @@ def prepare(spec: PlanSpec, given: Table | Given, shaped: Shaped | None = None) 
     terms: dict[str, Node] = {}
     for key, text in spec.terms.items():
         with at_place(f"terms.{key}", text):
-            terms[key] = _as_term(written_out(texts[f"terms.{key}"]), scope)
+            terms[key] = _as_term(written_out(texts[f"terms.{key}"]), scope, around)
             scope.type_of(terms[key])
             refuse_ids(terms[key], table, derived)
     if response is not None:
@@ -173,15 +174,15 @@ def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapp
     return taken
 
 
-def _as_term(node: Node, scope: Scope) -> Node:
+def _as_term(node: Node, scope: Scope, around: Surroundings) -> Node:
     """Make columns of bare categories, also inside products and lists."""
     if isinstance(node, List | Multiply):
-        return with_children(node, lambda child: _as_term(child, scope))
+        return with_children(node, lambda child: _as_term(child, scope, around))
     type_of_term = scope.type_of(node)
     if type_of_term.kind.categorical and not type_of_term.block:
         prepared = Category(node)
         object.__setattr__(prepared, "span", node.span)
-        return prepared
+        return prepared.settled(around)
     if type_of_term.kind is Kind.TIME:
         raise node.error(
             f"'{node}' is a time, which cannot be a column by itself", "Compare it with a period: month < '2023-01'."

@@ -87,6 +87,9 @@ class VariableSpec(_Section):
     decimal: Literal[".", ","] | None = Field(None, description="the decimal mark of a number that is written as text")
     thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="between groups of its digits")
     missing: list[str | int | float] = Field([], description="its values that mean a missing one, such as 98 and 99")
+    reference: str | int | float | bool | None = Field(
+        None, description="the category that others are compared with, in all terms that name none"
+    )
 
     def declaration(self, data: DataSpec) -> Declaration:
         """Return the same as the package `data` takes it; how numbers are written holds for all variables otherwise."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar, Self
 
 import numpy as np
@@ -9,6 +10,7 @@ import numpy as np
 from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.blocks import Block, Dense, Scattered
+from facturum.language.core import Name
 from facturum.language.factors import Curve, Unit
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.codings import CODINGS, coded_columns
@@ -30,10 +32,33 @@ from facturum.language.options import (
 )
 from facturum.language.reading import Reading
 from facturum.language.rows import Rows
+from facturum.language.traits import Surroundings
 from facturum.numerics.contrasts import polynomial_contrasts
 
 UNSEEN_OPTION = one_of("fail", "missing", "pool")
 ORDER_OPTION = either(one_of("sorted", "frequency"), LABELS)
+
+
+_NO = frozenset({
+    "no", "nein", "non", "não", "nao", "nej", "nie", "ne", "nei", "nee", "ei", "нет", "hayır", "false", "falsch",
+    "faux", "falso", "off", "n", "f",
+})  # fmt: skip
+_YES = frozenset({
+    "yes", "ja", "oui", "si", "sí", "sim", "tak", "da", "да", "evet", "kyllä", "jo", "true", "wahr", "vrai", "vero",
+    "on", "y", "j", "t",
+})  # fmt: skip
+
+
+def said_no(labels: Sequence[Label | Absent]) -> str | None:
+    """Return which of two categories says no where the other says yes; None of others.
+
+    Example:
+        >>> said_no(("ja", "nein")), said_no(("boat", "road"))
+        ('nein', None)
+    """
+    texts = [label for label in labels if isinstance(label, str)]
+    no, yes = ([text for text in texts if text.strip().casefold() in words] for words in (_NO, _YES))
+    return no[0] if len(texts) == len(labels) == 2 and len(no) == len(yes) == 1 else None
 
 
 @operation
@@ -133,7 +158,8 @@ class Category(Categorical):
     Codings: `reference` (one indicator less than categories), `every` (an indicator each), `effect` (against the mean
     of all), `difference` (each against the one before), `helmert` (each against the mean of those before),
     `polynomial` (orthogonal, of ordered categories), `score` (one column, 1 to k). The reference is the first in the
-    order unless one is named, by its category or its position. Resolving writes `order`, `pooled` and `reference`.
+    order, of yes and no the no, unless one is named, by its category or its position, here or for all terms in
+    `[variables]`. Resolving writes `order`, `pooled` and `reference`.
 
     Example: `category(access, reference="trail")`, `category(valley, coding="effect", pool=0.02)`.
     """
@@ -166,6 +192,11 @@ class Category(Categorical):
         super().check(kinds)
         return Type(Kind.NUMBER, block=True)
 
+    def settled(self, around: Surroundings) -> Node:
+        declared = around.references.get(self.x.variable) if isinstance(self.x, Name) else None
+        own = self.reference is not None or self.coding not in ("reference", "effect")
+        return self if own or declared is None else self.replaced(reference=declared)
+
     def closed(self, counts: dict[Label | Absent, int], ordered: Labels | None) -> Self:
         if self.coding == "score" and ordered is not None and self.order == "sorted":
             return self.replaced(order=ordered)
@@ -179,7 +210,9 @@ class Category(Categorical):
             )
         if category.coding not in ("reference", "effect"):
             return category
-        return category.replaced(reference=category._reference(counts))
+        no = said_no(category.labels()) if self.order == "sorted" and ordered is None else None
+        own = self.reference is not None or no is None
+        return category.replaced(reference=category._reference(counts) if own else no)
 
     def _reference(self, counts: dict[Label | Absent, int]) -> Label | Absent:
         order = self.labels()
