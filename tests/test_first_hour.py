@@ -54,7 +54,8 @@ class OtherWords(unittest.TestCase):
             "month": months, "x": dice.uniform(1, 30, 48), "z": dice.uniform(1, 9, 48),
             "price": dice.uniform(9, 80, 48),
             "q_1": dice.uniform(1, 5, 48), "y": dice.normal(size=48), "g": ["a", "b", "older", "old"] * 12,
-            "year": np.full(48, 2020.0), "hour": [f"2020-{at % 12 + 1:02d}-{at % 28 + 1:02d} 0{at % 8}:00" for at in range(48)],
+            "year": np.full(48, 2020.0),
+            "hour": [f"2020-{at % 12 + 1:02d}-{at % 28 + 1:02d} 0{at % 8}:00" for at in range(48)],
         }  # fmt: skip
 
     def test_each_word_leads_to_the_operation_that_is_meant(self) -> None:
@@ -181,8 +182,10 @@ class References(unittest.TestCase):
     def test_a_declared_one_holds_for_all_terms_that_name_none(self) -> None:
         declared = {"g": {"reference": "North"}, "code": {"reference": 5}}
         terms = {"g": "g", "gx": "g * x", "c": "category(code)", "e": "category(g, coding='effect') * x", "x": "x"}
-        named = terms | {"g": "category(g, reference='North')", "gx": "category(g, reference='North') * x",
-                         "c": "category(code, reference=5)", "e": "category(g, coding='effect', reference='North') * x"}  # fmt: skip
+        named = terms | {
+            "g": "category(g, reference='North')", "gx": "category(g, reference='North') * x",
+            "c": "category(code, reference=5)", "e": "category(g, coding='effect', reference='North') * x",
+        }  # fmt: skip
         made = fa.Plan("y", terms, variables=declared).build(self.table)
         by_hand = fa.Plan("y", named).build(self.table)
         self.assertEqual(made.names, by_hand.names)
