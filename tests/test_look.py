@@ -267,8 +267,9 @@ class Drafts(Folder):
         shown = json.loads(command("profile", path, "--json", *reading).stdout)
         plain = json.loads(command("profile", SAMPLE / "huts.csv", "--json").stdout)
         self.assertEqual(shown["variables"], plain["variables"])
-        told = command("profile", path, "--delimiter", ";", COLUMNS="400").stdout
-        self.assertIn("have a decimal comma", told)
+        told = json.loads(command("profile", path, "--json", "--missing-value", "n/a", "--missing-value", "NA").stdout)
+        self.assertEqual(told["variables"], plain["variables"])  # all of it found in the file
+        self.assertIn('huts.csv was read with delimiter = ";" and decimal = ",", as found in it', told["notes"][0])
         self.assertEqual(command("draft", path, "--response", "stays", "--out", draft, *reading).returncode, 0)
         one = fa.Plan.load(draft).build(path)
         other = fa.Plan.from_text(fa.draft(SAMPLE / "huts.csv", "stays")).build(SAMPLE / "huts.csv")

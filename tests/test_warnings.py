@@ -65,7 +65,7 @@ CASES: list[tuple[str, Any, dict[str, Any], str]] = [
     ("a near copy", {"c": "c"}, table(c=NEARLY_Y), "c alone explains 99.9"),
     ("kept rows", {"rows": {"missing": "keep"}, "terms": {"x": "x", "w": "w"}}, table(x=GAPPED, w=X),
      "without missing values: w is the same as x"),
-    ("two references", {"k": "kind", "kz": "category(kind, reference='b') * z", "z": "z"}, table(), "a in k and b in k"),
+    ("two references", {"k": "kind", "kz": "category(kind, reference='b') * z", "z": "z"}, table(), "a in k and b"),
     ("a spare reference", {"terms": {"x": "x"}, "variables": {"kind": {"reference": "a"}}}, table(), "is not used"),
     ("a later response", {"terms": {"x": "lead(y, 1)"}, "data": PANEL_DATA}, panel(3, gaps=0), "is not known in time"),
 ]  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from facturum.engine.passes.build import build
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
+from facturum.files.reading.sniffing import found_notes, found_reading
 from facturum.files.reading.tables import read
 from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
@@ -31,7 +33,9 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
         DataError: where it is not a table, or where `reading` is given for something other than a file.
     """
     if isinstance(table, str | Path):
-        return read(table, **(reading or {}))
+        found = found_reading(Path(table), reading)
+        made = read(table, **{**found, **(reading or {})})
+        return replace(made, notes=(*made.notes, *found_notes(made.source, found)))
     if reading:
         raise DataError("reading is given, and the table is not a file", remedy="Leave out reading.")
     return Table.of(table)
@@ -50,10 +54,11 @@ def profile(
         table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
         variables: those to profile; none for all.
         quantiles: the shares whose quantiles are wanted of numbers.
-        reading: how a text file is read, as `fa.read` takes it: delimiter, decimal, encoding, missing_values.
+        reading: how a text file is read, as `fa.read` takes it: delimiter, decimal, encoding, missing_values; what is
+            not given of them is found in the file.
 
     Raises:
-        DataError: for a variable that is not there, or a table without rows.
+        DataError: for a variable that is not there, a table without rows, or a file that can be read in two ways.
 
     Example:
         >>> profile({"beds": [8, 40, 8, 60]})["beds"].quartiles
@@ -99,6 +104,8 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
         beds = "beds"  # from 8 to 60
     """
+    if isinstance(table, str | Path):
+        reading = {**found_reading(Path(table), reading), **(reading or {})}
     given = taken_in(table, reading)
     without: dict[str, str] = {}
     while True:

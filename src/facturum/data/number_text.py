@@ -96,6 +96,7 @@ PLAIN = NumberForm()
 # a separator that always comes before three digits is read as one of thousands, not as a decimal mark
 _MARKS = (NumberForm(), NumberForm(".", ","), NumberForm(","), NumberForm(",", "."))
 _SPACED = (NumberForm(".", " "), NumberForm(",", " "), NumberForm(".", "'"), NumberForm(".", "\u00a0"))
+FORMS = (*_MARKS, *_SPACED)
 
 
 def form_of(texts: Sequence[str]) -> NumberForm | None:

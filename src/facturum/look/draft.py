@@ -19,7 +19,9 @@ from facturum.data.variable import Variable
 from facturum.engine.planning.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
+from facturum.language.operations.categories import said_no
 from facturum.look.clock import are_dates, find_clock, one_to_one
+from facturum.look.forms import declaration_text, found_declarations
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
 from facturum.look.profile import VariableProfile, profile_of
 
@@ -72,7 +74,8 @@ class Draft:
                 f"variable '{response}' not found in {table.source}{nearest(response, list(table.variables))}",
                 remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
             )
-        table, self._truths = _with_truths(table, response)
+        self._forms = found_declarations(table)
+        table, self._truths = _with_truths(declare(table, self._forms), response)
         self._table = table
         self._reading = reading or {}
         self._without = without or {}
@@ -178,6 +181,8 @@ class Draft:
             why = self._identity(variable)
             if why and variable.name != self._response.name:
                 lines.append(f'{_key(variable.name)} = {{ kind = "id" }}  # {why}')
+            elif variable.name in self._forms:
+                lines.append(f"{_key(variable.name)} = {declaration_text(self._forms[variable.name])}")
             elif variable.name in self._truths:
                 lines.append(f'{_key(variable.name)} = {{ kind = "truth" }}  # 0 and 1')
             elif variable.kind.categorical and are_dates(variable) and not self._is_clock(variable):
@@ -249,15 +254,17 @@ class Draft:
         x = str(Name(variable.name))
         if variable.kind is Kind.TRUTH and not profile.missing:
             return Line(self._key(variable.name), x, "1 where it is true")
-        options, why = "", []
+        options, why, which = "", [], "most frequent"
         if variable.kind is Kind.TRUTH:
             most = max(profile.values, key=lambda pair: pair[1])[0]
             reference = "True" if most == "true" else "False"
         else:
             counts = dict(profile.values)
-            label = max(variable.labels or (), key=lambda label: counts.get(label_text(label), 0))
-            reference = repr(label)
-        why.append(f"{profile.distinct} categories, against the most frequent")
+            often = max(variable.labels or (), key=lambda label: counts.get(label_text(label), 0))
+            no = said_no(variable.labels or ())
+            reference = repr(no or often)
+            which = which if no is None else "no"
+        why.append(f"{profile.distinct} categories, against the {which}")
         if profile.distinct > MAX_CATEGORIES:
             options += ", pool=0.01, unseen='pool'"
             why.append("those with under 1 % of the rows together")
@@ -364,7 +371,7 @@ def draft_of(
         >>> table = Table.of({"stays": [1, 5, 3, 9], "beds": [8, 40, 8, 60], "open": ["yes", "no", "yes", "yes"]})
         >>> print(draft_of(table, "stays").partition("[terms]")[2].strip())
         beds = "beds"  # from 8 to 60
-        open = "category(open, reference='yes')"  # 2 categories, against the most frequent
+        open = "category(open, reference='no')"  # 2 categories, against the no
     """
     return Draft(table, response, reading, without).text()
 

@@ -87,6 +87,7 @@ class Profile:
         rows: how many there are.
         variables: their profiles, in the order of the table.
         correlations: of each pair of numbers, over the rows in which both have a value.
+        notes: what to notice of the file.
 
     Example:
         >>> made = profile_of(Table.of({"beds": [8, 40, 8, None], "access": ["trail", "road", "road", "road"]}))
@@ -98,6 +99,7 @@ class Profile:
     rows: int
     variables: tuple[VariableProfile, ...]
     correlations: tuple[tuple[str, str, float], ...] = ()
+    notes: tuple[str, ...] = ()
 
     @checked
     def __getitem__(self, name: str) -> VariableProfile:
@@ -165,7 +167,7 @@ def profile_of(
         profiles = [profile for part in parts for profile in part]
         numbers = [v for v, p in zip(chosen, profiles, strict=True) if v.kind is Kind.NUMBER and p.distinct > 1]
         correlated = [v for v in numbers if not v.identity and v.exact_as_double][:MAX_CORRELATED]
-        return Profile(table.source, table.length, tuple(profiles), _correlations(correlated, pool))
+        return Profile(table.source, table.length, tuple(profiles), _correlations(correlated, pool), table.notes)
 
 
 def _profile(variable: Variable, quantiles: Sequence[float]) -> VariableProfile:

@@ -47,7 +47,8 @@ def profile_view(profile: Profile) -> RenderableType:
     )
     more = len(profile.variables) - MAX_SHOWN
     rest = [Text(f"and {more:,} more: name those to see, or write --json")] if more > 0 else []
-    return Group(Rule(title, style="dim", align="left"), Fitting(_HEADS, rows, expand=True, least=110), *rest)
+    told = [safe(f"note: {note}", "yellow") for note in profile.notes]
+    return Group(Rule(title, style="dim", align="left"), *told, Fitting(_HEADS, rows, expand=True, least=110), *rest)
 
 
 def cross_view(crossed: CrossTable, percent: str | None = None) -> RenderableType:

@@ -1,0 +1,84 @@
+"""Texts that are numbers with a unit, or dates, in one way of reading alone."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from itertools import product
+
+from facturum.data.declared import Declaration
+from facturum.data.number_text import FORMS, NumberForm, a_few, form_of
+from facturum.data.table import Table
+from facturum.data.time.calendar import moment_of, period_of
+from facturum.data.values import Kind
+from facturum.data.variable import Variable
+
+_DATE = re.compile(r"\d{1,4}([./-])\d{1,2}\1\d{1,4}(?:[ T]\d{1,2}:\d{2}(:\d{2})?)?")
+
+
+def found_declarations(table: Table) -> dict[str, Declaration]:
+    """Return the declarations of a table's texts that are numbers with a unit, or dates.
+
+    Example:
+        >>> table = Table.of({"rate": ["9,5 %", "12,0 %"], "day": ["13.02.2022", "02.03.2022"], "way": ["a", "b"]})
+        >>> {name: (each.kind, each.pattern or each.form.unit) for name, each in found_declarations(table).items()}
+        {'rate': ('number', '%'), 'day': ('time', '%d.%m.%Y')}
+    """
+    found = {}
+    for variable in table:
+        texts = _texts(variable)
+        if not texts:
+            continue
+        if (form := form_of(texts)) is not None and form.unit and _is_only(form, texts):
+            found[variable.name] = Declaration("number", form=form)
+        elif (pattern := date_pattern(texts)) is not None:
+            found[variable.name] = Declaration("time", pattern=pattern)
+    return found
+
+
+def date_pattern(texts: Sequence[str]) -> str | None:
+    """Return the pattern in which texts are dates; None where they are none, or where day and month may be exchanged.
+
+    Example:
+        >>> date_pattern(["13/02/2022", "01/03/2022"]), date_pattern(["01/02/2022"]), date_pattern(["2022-02-13"])
+        ('%d/%m/%Y', None, None)
+    """
+    first = _DATE.fullmatch(texts[0].strip())
+    if first is None or all(period_of(text) is not None for text in a_few(texts)):
+        return None
+    mark, clock = first[1], "" if ":" not in first[0] else " %H:%M:%S" if first[2] else " %H:%M"
+    fitting: dict[tuple[int, ...], str] = {}
+    for order, year in (*product(("dmy", "mdy"), ("%Y", "%y")), ("ymd", "%Y")):
+        pattern = mark.join({"d": "%d", "m": "%m", "y": year}[part] for part in order) + clock
+        moments = [moment_of(text, pattern) for text in a_few(texts)]
+        if None not in moments and all(moment_of(text, pattern) is not None for text in texts):
+            fitting.setdefault(tuple(moment.start for moment in moments if moment is not None), pattern)
+    return next(iter(fitting.values())) if len(fitting) == 1 else None
+
+
+def declaration_text(form: Declaration) -> str:
+    """Return the declaration of a number with a unit, or of a date, as TOML writes it."""
+    said = {"kind": form.kind, "pattern": form.pattern}
+    if form.kind == "number":
+        said |= {"unit": form.form.unit, "decimal": form.form.decimal if form.form.decimal != "." else None}
+        said |= {"thousands": form.form.thousands or None}
+    return (
+        "{ "
+        + ", ".join(f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in said.items() if value)
+        + " }"
+    )
+
+
+def _texts(variable: Variable) -> list[str]:
+    labels = variable.labels or ()
+    texts = [label for label in labels if isinstance(label, str)]
+    whole = variable.kind is Kind.CATEGORY and not variable.declared and len(texts) == len(labels)
+    return texts if whole else []
+
+
+def _is_only(form: NumberForm, texts: Sequence[str]) -> bool:
+    """Return whether no other marks make other numbers of texts."""
+    others = [NumberForm(each.decimal, each.thousands, form.unit) for each in FORMS]
+    read = {tuple(each.number(text) for text in texts) for each in others if each.reads(texts)}
+    return len(read) == 1
