@@ -158,7 +158,8 @@ class Maps(unittest.TestCase):
         few = plan({"a": "access", "b": "category(valley)"}).build(huts(6, seed=33, missing=0))
         self.assertIn("columns for 6 rows", "\n".join(few.columns.warnings))
         self.assertEqual(
-            [w[:47] for w in self.design.columns.warnings], ["slope is an interaction of price, whose main ef"]
+            [w[:47] for w in self.design.columns.warnings],
+            ["access is compared with road in access and boat", "slope is an interaction of price, whose main ef"],
         )
 
 

@@ -284,7 +284,7 @@ class Claims:
         variables, factor = self._variables(group), group.factors[0][0]
         if len(variables) != 1 or factor.stepwise or (isinstance(factor, Curve) and factor.cycle):
             return None
-        moving = self._prover.moving(variables, slightly=True).tolist()
+        moving = self._alongside(self._prover.moving(variables, slightly=True).tolist(), group)
         columns = [at, *[other for other in moving if other != at]]
         formulas = [column.formula for k in columns if (column := self._outline.columns[k].column) is not None]
         slope = slope_text(formulas, [self._names[k] for k in columns], variables[0], self._probes)
