@@ -6,7 +6,6 @@ import csv
 import io
 import json
 import re
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -16,8 +15,8 @@ from facturum.errors import DataError, named, option
 from facturum.files.reading.encodings import encodings_of
 from facturum.files.reading.file_scans import TEXT
 
-LOOKED_AT = 1 << 20  # bytes from the beginning of the file
-RECORDS = 3_000
+LOOKED_AT = 1 << 18  # bytes from the beginning of the file
+_DIGITS = str.maketrans("012345678", "9" * 9)
 DELIMITERS = (";", "\t", "|", ",")
 _NUMERIC = re.compile(r"[+-]?\s?\d[\d.,'\u00a0\u202f ]*", re.ASCII)
 _FORMS = (
@@ -92,30 +91,22 @@ def _encoding(data: bytes, name: str) -> str:
     raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Say which: {typed}, or encoding under [data].")
 
 
-def _records(text: str, delimiter: str) -> Iterator[list[str]]:
-    """Yield the first records of a text that are not empty."""
-    count = 0
-    for record in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter):
-        if record:
-            yield record
-            count += 1
-        if count > RECORDS:
-            return
+def _records(text: str, delimiter: str) -> list[list[str]]:
+    """Return the records of a text that are not empty."""
+    return [record for record in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter) if record]
 
 
 def _delimiter(text: str, usual: str, name: str) -> str:
     """Return what parts the cells: in all records into as many, in the first into names."""
     fitting = []
-    for mark in DELIMITERS:
+    for mark in (each for each in DELIMITERS if each in text.partition("\n")[0]):
         try:
-            widths = Counter(len(record) for record in _records(text, mark))
+            records = _records(text, mark)
         except csv.Error:
             continue
-        header = next(_records(text, mark), [])
-        width, _ = max(widths.items(), key=lambda item: item[1], default=(1, 0))
-        if width > 1 and len(header) == width and len(widths) == 1:
-            fitting.append((mark, width, header))
-    named = [each for each in fitting if all(_is_name(cell) for cell in each[2])]
+        if len(records[0]) > 1 and len({len(record) for record in records}) == 1:
+            fitting.append((mark, records[0]))
+    named = [each for each in fitting if all(_is_name(cell) for cell in each[1])]
     if len(named) == 1:
         return named[0][0]
     if not named:
@@ -130,10 +121,16 @@ def _is_name(cell: str) -> bool:
 
 
 def _cells(text: str, delimiter: str) -> list[list[str]]:
-    """Return the cells of each column, without the names."""
-    records = list(_records(text, delimiter))[1:]
+    """Return the cells of each column, without the names; of those of one shape, digits apart, one alone."""
+    records = _records(text, delimiter)[1:]
     width = max(map(len, records), default=0)
-    return [[record[at].strip() for record in records if at < len(record)] for at in range(width)]
+    columns = [[record[at].strip() for record in records if at < len(record)] for at in range(width)]
+    return [list({_shape(cell): cell for cell in reversed(column)}.values())[::-1] for column in columns]
+
+
+def _shape(cell: str) -> tuple[bool, str]:
+    """Return how a cell is written, whatever its digits are, and whether it begins with a zero."""
+    return cell.lstrip("+-")[:1] == "0", cell.translate(_DIGITS)
 
 
 def _numbers(columns: Sequence[Sequence[str]], delimiter: str, thousands: str, name: str) -> NumberForm:
