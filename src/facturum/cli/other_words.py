@@ -7,34 +7,31 @@ from typing import Any
 import click
 
 _COMMANDS = {
-    "trial DIR fits a regression to a build": "fit regress regression ols lm glm logit estimate model train",
+    "trial DIR fits a regression to a build": "fit regress regression ols logit estimate model",
     "trial DIR --ahead 12 forecasts the periods to come; build RESOLVED DATA applies a plan to new rows": "predict "
-    "forecast score apply transform project",
+    "forecast apply",
     "profile DATA shows the variables of a table, explain DIR the columns of a build": "describe summary summarize "
-    "summarise info head show view look inspect stats",
-    "compare DIR OTHER tells what changed between two builds": "diff changes delta",
-    "convert DATA brings a table to another step of time": "aggregate resample downsample upsample rollup",
-    "stack DATA and unstack DATA make a table long or wide": "pivot melt reshape gather spread long wide",
-    "draft DATA --response NAME writes a first plan": "new init create start scaffold generate plan",
+    "summarise show view look inspect",
+    "compare DIR OTHER tells what changed between two builds": "diff changes",
+    "convert DATA brings a table to another step of time": "aggregate resample",
+    "stack DATA and unstack DATA make a table long or wide": "pivot melt reshape long wide",
+    "draft DATA --response NAME writes a first plan": "new init create start plan",
     "verify DIR DATA tells whether a build still is what its source gives": "check validate audit",
-    "build PLAN DATA --out DIR writes the design matrix": "run make compile prepare design matrix encode",
-    "report DIR --out FILE writes one page for a browser": "html page publish dashboard",
+    "build PLAN DATA --out DIR writes the design matrix": "run make prepare design matrix",
+    "report DIR --out FILE writes one page for a browser": "html page publish",
     "build PLAN DATA --out DIR --format csv writes text files": "export save write",
-    "trace DIR DATA --row 7 --column NAME follows a cell to its source": "lineage origin why",
-    "operations lists the language of plans": "functions ops language list help-operations",
-    "sample DATA draws rows": "split draw train_test_split partition",
+    "trace DIR DATA --row 7 --column NAME follows a cell to its source": "lineage origin",
+    "operations lists the language of plans": "functions language list",
+    "sample DATA draws rows": "split draw",
 }
 COMMANDS = {word: sentence for sentence, words in _COMMANDS.items() for word in words.split()}
 OPTIONS = {
     "--overwrite": "--replace", "--force": "--replace", "-f": "--replace", "--output": "--out", "-o": "--out",
-    "--outdir": "--out", "--output-dir": "--out", "--dir": "--out", "--sep": "--delimiter",
-    "--separator": "--delimiter", "--delim": "--delimiter", "--dec": "--decimal", "--charset": "--encoding",
-    "--group": "--by", "--groupby": "--by", "--group-by": "--by", "--cluster": "--by", "--vce": "--errors",
-    "--se": "--errors", "--robust": "--errors", "--horizon": "--ahead", "--steps": "--ahead", "--periods": "--ahead",
-    "--target": "--response", "--y": "--response", "--outcome": "--response", "--family": "--model",
-    "--plot": "--figure", "--chart": "--figure", "--cv": "--folds", "--k": "--folds", "--bootstrap": "--resample",
-    "--boot": "--resample", "--row-number": "--row", "--col": "--column", "--n": "--size", "--rows": "--size",
-    "--chunked": "--stream", "--low-memory": "--stream", "--type": "--format",
+    "--output-dir": "--out", "--dir": "--out", "--sep": "--delimiter", "--separator": "--delimiter",
+    "--charset": "--encoding", "--group": "--by", "--group-by": "--by", "--cluster": "--by", "--horizon": "--ahead",
+    "--periods": "--ahead", "--target": "--response", "--outcome": "--response", "--family": "--model",
+    "--plot": "--figure", "--chart": "--figure", "--cv": "--folds", "--bootstrap": "--resample", "--col": "--column",
+    "--rows": "--size",
 }  # fmt: skip
 
 
