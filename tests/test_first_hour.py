@@ -197,6 +197,12 @@ class References(unittest.TestCase):
         np.testing.assert_array_equal(made.plan.build(self.table).X, made.X)
         other = fa.Plan("y", terms | {"g": "category(g, reference='South')"}, variables=declared).build(self.table)
         self.assertEqual(other.columns["g_north"].reference, "South")
+        mixed = fa.Plan("y", terms | {"g": "category(g, reference='South')"}).build(self.table).columns.warnings
+        said = next(each for each in mixed if "is compared with" in each)
+        found = re.search(r'\[variables\] g = \{ reference = "(\w+)" \}, and none in the terms', said)
+        assert found is not None
+        mended = fa.Plan("y", terms, variables={"g": {"reference": found[1]}}).build(self.table).columns.warnings
+        self.assertFalse([each for each in mended if "is compared with" in each])
         with self.assertRaisesRegex(fa.DataError, "reference category 'Nort' of 'g'; did you mean 'North'"):
             fa.Plan("y", terms, variables={"g": {"reference": "Nort"}}).build(self.table)
 

@@ -115,6 +115,20 @@ class Direct(Folder):
         np.testing.assert_allclose([each.forecast for each in made.of], np.exp(levels[72:]), rtol=1e-9)
         self.assertIsNone(Level.of("y / x"))
 
+    def test_changes_written_by_hand_are_forecast_like_their_operations(self) -> None:
+        table = walk(8, units=1)
+        for by_hand, operation in (
+            ("y - lag(y, 1)", "difference(y)"),
+            ("log(y) - lag(log(y), 12)", "difference(log(y), step=12)"),
+            ("100 * (y / lag(y, 1) - 1)", "percent_change(y)"),
+        ):
+            plans = [fa.Plan(text, {"x": "lag(x, 3)"}, data=MONTHLY) for text in (by_hand, operation)]
+            one, other = (fa.forecast(plan.build(table), table, 3) for plan in plans)
+            self.assertEqual((one.response, other.response), ("y", "y"))
+            for a, b in zip(one.of, other.of, strict=True):
+                np.testing.assert_allclose((a.forecast, a.low, a.high), (b.forecast, b.low, b.high), rtol=1e-9)
+        self.assertIsNone(Level.of("y - lag(x, 1)"))  # whose later values are not forecast
+
 
 class Told(Folder):
     def test_units_and_periods_that_do_not_fit_are_named_and_the_others_forecast(self) -> None:

@@ -520,6 +520,19 @@ class Meanings(unittest.TestCase):
                 np.testing.assert_allclose(each.estimate, apart, rtol=1e-8, atol=1e-12, err_msg=each.text)
             self.assertEqual(found, {"in", "where", "on"})
 
+    def test_a_link_needs_the_relations_to_hold_in_each_row_and_not_on_average(self) -> None:
+        dice = np.random.default_rng(22)
+        given: dict[str, Any] = {"u": np.tile([1.0, -1.0], 200), "x": dice.normal(size=400), "v": dice.normal(size=400)}
+        given |= {"q": dice.normal(size=400), "open": dice.random(400) < 0.4, "copy": given["x"] * given["u"]}
+        terms = {"x": "x", "l": "[u, v, q]", "xl": "x * [u, v, q]", "copy": "copy"}  # copy is x * u in every row
+        design = fa.Plan("open", terms).build(given)
+        self.assertIn("x", {each.subject for each in design.trial().effects})  # the mean of u is 0
+        trial = design.trial("logistic")
+        self.assertNotIn("x", {each.subject for each in trial.effects})
+        self.assertIn("x", trial.not_identified)
+        with self.assertRaisesRegex(fa.DataError, "the effect of x is not identified"):
+            design.effects("x", by=1, model="logistic")
+
     def test_what_only_forms_groups_has_no_effect(self) -> None:
         given = table() | {"group": [f"g{at % 9}" for at in range(ROWS)]}
         terms = {"beds": "within(beds, by=[group])", "price": "log(price) - mean(log(price), by=[group])"}

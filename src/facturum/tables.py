@@ -32,13 +32,19 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     Raises:
         DataError: where it is not a table, or where `reading` is given for something other than a file.
     """
+    return _read_as_found(table, reading)[0]
+
+
+def _read_as_found(table: Any, reading: Mapping[str, Any] | None) -> tuple[Table, dict[str, Any]]:
+    """Return a table, and how its file was read: as was said, and for the rest as was found in it."""
     if isinstance(table, str | Path):
         found = found_reading(Path(table), reading)
-        made = read(table, **{**found, **(reading or {})})
-        return replace(made, notes=(*made.notes, *found_notes(made.source, found)))
+        said = {**found, **(reading or {})}
+        made = read(table, **said)
+        return replace(made, notes=(*made.notes, *found_notes(made.source, found))), said
     if reading:
         raise DataError("reading is given, and the table is not a file", remedy="Leave out reading.")
-    return Table.of(table)
+    return Table.of(table), {}
 
 
 @checked
@@ -104,9 +110,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
         beds = "beds"  # from 8 to 60
     """
-    if isinstance(table, str | Path):
-        reading = {**found_reading(Path(table), reading), **(reading or {})}
-    given = taken_in(table, reading)
+    given, reading = _read_as_found(table, reading)
     without: dict[str, str] = {}
     while True:
         text = draft_of(given, response, reading, without)

@@ -14,9 +14,8 @@ from facturum.engine.planning.leaks import explained_variables, looks, shared_wi
 from facturum.engine.planning.spreading import walk
 from facturum.errors import counted, named, toml_key
 from facturum.language.core import Name
+from facturum.language.nodes import Node
 from facturum.language.operations.bins import Bins
-from facturum.language.operations.categories import Category
-from facturum.language.options import Absent
 from facturum.language.traits import of_kind
 
 THIN, THICK = 1.0, 70.0  # percent of the rows in a bin
@@ -105,21 +104,23 @@ def reference_warnings(outline: Outline) -> Iterator[str]:
     prepared = outline.prepared
     if prepared.written.resolved:
         return
-    found: dict[str, dict[Label, str]] = {}
+    found: dict[Node, dict[Label, str]] = {}
     for key, term in prepared.terms.items():
-        for node in of_kind(prepared.reached(term), Category):
-            if node.reference is not None and not isinstance(node.reference, Absent):
-                found.setdefault(node.x.subject(), {}).setdefault(node.reference, key)
-    for name, references in found.items():
+        for node in prepared.reached(term):
+            if node.compared_with is not None:
+                found.setdefault(node.children()[0], {}).setdefault(node.compared_with, key)
+    for category, references in found.items():
         if len(references) > 1:
             told = named([f"{label_text(reference)} in {key}" for reference, key in references.items()])
             first = json.dumps(next(iter(references)), ensure_ascii=False)
-            yield (
-                f"{name} is compared with {told}. For one reference write [variables] {toml_key(name)} = "
-                f"{{ reference = {first} }}, and leave the others out."
-            )
+            remedy = "For one reference name the same in all terms."
+            if isinstance(category, Name) and category.variable in prepared.table:
+                name = toml_key(category.variable)
+                remedy = f"For one write [variables] {name} = {{ reference = {first} }}, and none in the terms."
+            yield f"{category.subject()} is compared with {told}. {remedy}"
+    compared = {category.variable for category in found if isinstance(category, Name)}
     for name, each in prepared.written.variables.items():
-        if each.reference is not None and name not in found:
+        if each.reference is not None and name not in compared:
             yield f"the reference of {name} under [variables] is not used: no term compares its categories with one."
 
 

@@ -90,6 +90,11 @@ class Traits:
         return False
 
     @property
+    def compared_with(self) -> Label | None:
+        """The category that the others are compared with, None where there is none."""
+        return None
+
+    @property
     def moved(self) -> Node | None:
         """The expression that it reads at other periods of the unit, None where it reads none."""
         return None

@@ -30,7 +30,9 @@ class Effect:
         subject: the variable of the source.
         change: the change, in words.
         at: in which rows, or where other variables are, in words; "" where it does not matter.
-        estimate, low, high: of the linear predictor, averaged over the rows, with its interval.
+        estimate, low, high: the average difference of the response as it was fitted, with its interval; of a logit that
+            of the probabilities, of counts the logarithm of the ratio of the means. Where a stored build does not tell
+            the rows after the change, that of the linear predictor.
         text: a sentence.
         weights: of the coefficients that make it up, in the order of the trial.
     """

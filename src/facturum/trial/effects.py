@@ -97,7 +97,11 @@ class Effects:
             return None
         if self.predictions is not None and self.rows is not None and change.sides is not None:
             rows = rows_of_change(change, change.sides, self.known.names, self.rows)
-            return self.predictions.effect(rows, change.variable)
+            if len(rows.before) and not self.predictions.identifies(rows):
+                self.not_identified[change.variable] = None
+                return None
+            if len(rows.before):  # otherwise none of the rows taken is such a one
+                return self.predictions.effect(rows, change.variable)
         with np.errstate(over="ignore", invalid="ignore"):
             estimate, error = float(weights @ self.known.coefficients), self.known.error(weights)
         if error is None or not np.isfinite([estimate, error]).all():

@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.audit.change_entries import ChangeEntry, SidesEntry
 from facturum.audit.counterfactual.requested import BeforeAndAfter
-from facturum.data.values import FloatArray
+from facturum.data.values import FloatArray, Mask
 from facturum.trial.effect_text import Effect, Response, difference_text, effect_text
 from facturum.trial.solving import Solution
 
@@ -27,6 +27,7 @@ class Predictions:
         quantile: of the t or normal distribution, for the intervals.
         response: how differences are reported.
         share: what a response of 0 and 1 is called as a share.
+        predicts: returns which rows keep the relations that leave columns without a coefficient.
     """
 
     model: str
@@ -35,6 +36,11 @@ class Predictions:
     quantile: float
     response: Response
     share: str
+    predicts: Callable[[FloatArray], Mask]
+
+    def identifies(self, rows: BeforeAndAfter) -> bool:
+        """Return whether the predictions before and after a change do not depend on the columns that were left out."""
+        return bool(self.predicts(rows.before).all() and self.predicts(rows.after).all())
 
     def effect(self, rows: BeforeAndAfter, variable: str) -> Effect | None:
         """Return the effect of a change on the response; None where its standard error is not defined.

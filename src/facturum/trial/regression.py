@@ -113,8 +113,9 @@ class Estimated:
         """What it predicts."""
         share = _response_of("linear", self.response).name
         return Predictions(
-            self.fit.model, self.fit.solution, self.spread.error, self.quantile, self.response_told, share
-        )
+            self.fit.model, self.fit.solution, self.spread.error, self.quantile, self.response_told, share,
+            self.identification.predicts,
+        )  # fmt: skip
 
 
 def estimate(rows: Rows, model: str, errors: ErrorKind) -> Estimated:

@@ -19,7 +19,9 @@ def requested_effect(estimated: Estimated, rows: BeforeAndAfter, variable: str) 
     Raises:
         DataError: where the coefficients do not tell it.
     """
-    if not estimated.identification.identifies((rows.after - rows.before).mean(axis=0)):
+    linked = estimated.fit.model != "linear"
+    identified = estimated.identification.identifies((rows.after - rows.before).mean(axis=0))
+    if not identified or (linked and not estimated.predictions.identifies(rows)):
         raise DataError(
             f"the effect of {variable} is not identified: columns made of it are linear combinations of others",
             remedy="See the checks for the columns, and leave one of them out.",

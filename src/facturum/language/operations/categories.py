@@ -262,6 +262,10 @@ class Category(Categorical):
     def columns(self) -> tuple[Column, ...]:
         return coded_columns(self)
 
+    @property
+    def compared_with(self) -> Label | None:
+        return None if isinstance(self.reference, Absent) else self.reference
+
     def response_reading(self) -> Reading:
         return self.columns()[0].reading
 
