@@ -224,6 +224,7 @@ WORDS = {  # names of regions in the letters of a language, and encodings that h
     "ru": (["Москва", "Тверь", "Казань", "Омск"], ["utf-8", "cp1251", "koi8-r"]),
     "en": (["North", "South", "East", "West"], ["utf-8", "utf-16", "cp1252"]),
 }
+NO_EURO = ("latin-1", "iso8859-2", "koi8-r")
 MARKS = [(".", ""), (".", ","), (",", ""), (",", "."), (",", " "), (".", "'")]
 
 
@@ -243,8 +244,7 @@ class Exports(Folder):
         delimiter = ";" if decimal == "," == delimiter else delimiter
         quoted = bool(dice.integers(2)) or delimiter in (decimal, thousands)
         rows, unit = int(dice.choice([12, 40, 300])), ["", " %", "%", " €"][dice.integers(4)]
-        euro = unit == " €"
-        encoding = "utf-8" if euro else str(dice.choice(encodings))
+        encoding = str(dice.choice([each for each in encodings if unit != " €" or each not in NO_EURO]))
         held: dict[str, Any] = {
             "Wert": np.round(dice.uniform(1000, 99999, rows), 2), "Menge": dice.integers(900, 30000, rows),
             "Rate": np.round(dice.uniform(1, 90, rows), 1), "Ort": dice.choice(words, rows),

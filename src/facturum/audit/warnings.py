@@ -113,10 +113,11 @@ def reference_warnings(outline: Outline) -> Iterator[str]:
         if len(references) > 1:
             told = named([f"{label_text(reference)} in {key}" for reference, key in references.items()])
             first = json.dumps(next(iter(references)), ensure_ascii=False)
-            remedy = "For one reference name the same in all terms."
+            remedy = "To have one reference, name the same in all terms."
             if isinstance(category, Name) and category.variable in prepared.table:
                 name = toml_key(category.variable)
-                remedy = f"For one write [variables] {name} = {{ reference = {first} }}, and none in the terms."
+                said = f"[variables] {name} = {{ reference = {first} }}"
+                remedy = f"To have one reference, write {said}, and none in the terms."
             yield f"{category.subject()} is compared with {told}. {remedy}"
     compared = {category.variable for category in found if isinstance(category, Name)}
     for name, each in prepared.written.variables.items():

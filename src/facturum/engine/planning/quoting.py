@@ -31,11 +31,8 @@ def in_quotes(name: str) -> str:
         >>> print(in_quotes("Preis netto"))
         variable('Preis netto')
     """
-    return (
-        f"variable('{name}')"
-        if name.isprintable() and not set(name) & set("'\\\"")
-        else f"variable({json.dumps(name)})"
-    )
+    plain = name.isprintable() and not any(char in name for char in "'\\\"")
+    return f"variable('{name}')" if plain else f"variable({json.dumps(name)})"
 
 
 def quoting_error(text: str, variables: Collection[str]) -> PlanError | None:
@@ -50,6 +47,8 @@ def quoting_error(text: str, variables: Collection[str]) -> PlanError | None:
     """
     odd = sorted((name for name in variables if name.strip() and needs_quotes(name)), key=len, reverse=True)
     for name in odd:
+        if re.fullmatch(r"[\d\s+*/<>=!-]*", name) and text.strip() != name:
+            continue  # which numbers and signs look like
         edge = [r"\b" if name[at].isalnum() else "" for at in (0, -1)]
         quoted = r"[\"']"
         found = re.search(f"(?<!{quoted}){edge[0]}{re.escape(name)}{edge[1]}(?!{quoted})", text)
@@ -77,9 +76,6 @@ def not_found(name: str, table: Table, derived: Mapping[str, object]) -> tuple[s
         return f"variable '{name}' not found; the table has '{whole[0]}'", quotes_remedy(whole[0])
     of = [each.name for each in table if each.labels is not None and name in each.labels]
     if of:
-        return (
-            f"variable '{name}' not found; it is a category of {of[0]}",
-            f"Put texts in quotes: '{name}'.",
-        )
+        return f"variable '{name}' not found; it is a category of {of[0]}", f"Put texts in quotes: '{name}'."
     hint = nearest(name, [*table.variables, *derived])
     return f"variable '{name}' not found{hint}", "The table has " + ", ".join(list(table.variables)[:SHOWN]) + "."

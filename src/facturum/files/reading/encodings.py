@@ -8,6 +8,8 @@ from collections.abc import Sequence
 
 COMMON = ("cp1252", "cp1250", "iso8859-2", "cp1251", "koi8-r", "cp1253", "cp1254")
 RARE = ("mac-roman", "cp850", "cp852", "cp866")  # of other systems, where none of the common ones tells
+# where the rare ones have letters and the common ones signs, but for the euro, dashes, dots and the apostrophe
+OTHERS_LETTERS = frozenset(range(0x80, 0xA0)) - {0x80, 0x85, 0x92, 0x96, 0x97}
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
 )  # fmt: skip
@@ -22,7 +24,7 @@ _LANGUAGES = tuple(  # the letters beyond ASCII of texts in one language
 _SIGNS = frozenset("€£¥§°²³½¼¾µ«»„“”‚‘’–—…•·%‰©®™±×÷ºª¿¡\u00a0№")
 _LETTER = r"[^\W\d_]"
 _ODD = re.compile(
-    rf"[€£¥§½¼¾±×÷µ‰]{_LETTER}|{_LETTER}[€£¥§½¼¾±×÷¿¡‰]|{_LETTER}[„“”«»°²³ºª•·©®™]{_LETTER}"  # signs within words
+    rf"[€£¥§½¼¾±×÷µ‰]{_LETTER}|{_LETTER}[€£¥§½¼¾±×÷¿¡‰‚„]|{_LETTER}[„“”«»°²³ºª•·©®™]{_LETTER}"  # signs within words
     r"|[a-zA-Z][\u0370-\u052f]|[\u0370-\u052f][a-zA-Z]"  # two scripts in one word
     r"|[ńćśźŃĆŚŹ][aeiouyąęóAEIOUYĄĘÓ]"  # which Polish writes ni, ci, si, zi
     r"|ς[α-ω]|[a-zà-ÿа-яα-ω][A-ZÀ-ÖØ-ÞА-ЯΑ-Ω]"  # a last sigma within a word, a capital after a small letter
@@ -60,7 +62,7 @@ def encodings_of(data: bytes) -> list[str]:
         if problem.end == len(data) and problem.reason == "unexpected end of data":
             return ["utf-8"]  # the sample ends within a character
     common = _plausible(data, COMMON)
-    if common and not any(0x80 <= byte < 0xA0 for byte in data):
+    if common and not any(byte in OTHERS_LETTERS for byte in data):
         return common
     return [*common, *(each for each in _plausible(data, RARE) if each not in common)]
 
