@@ -54,10 +54,12 @@ class Direct:
                 keep.append(at)
         self.X, self.y = X[:, keep], y
         self.n, self.k = self.X.shape
-        self.bread = np.linalg.inv(self.X.T @ self.X)
+        q, r = np.linalg.qr(self.X, mode="complete")  # the inverse of X'X would lose half of the digits
+        root = np.linalg.inv(r[: self.k])
+        self.bread = root @ root.T
         self.b = self.bread @ self.X.T @ y
         self.e = y - self.X @ self.b
-        self.h = np.einsum("ij,jk,ik->i", self.X, self.bread, self.X)
+        self.free = np.square(q[:, self.k :]).sum(axis=1)  # one less the leverage, without cancellation
 
     def ordinary(self) -> np.ndarray:
         return self.bread * (self.e @ self.e) / (self.n - self.k)
@@ -70,8 +72,8 @@ class Direct:
         return self.sandwich(self.e) * self.n / (self.n - self.k)
 
     def hc3(self) -> np.ndarray:
-        certain = self.h > 1 - 1e-9
-        return self.sandwich(np.where(certain, 0, self.e / np.where(certain, 1, 1 - self.h)))
+        certain = self.free < 1e-9
+        return self.sandwich(np.where(certain, 0, self.e / np.where(certain, 1, self.free)))
 
     def clustered(self, units: np.ndarray, k: int) -> np.ndarray:
         groups = int(units.max()) + 1
