@@ -245,6 +245,11 @@ class Drafts(Folder):
             self.assertEqual(f'panel = ["{panel_}"]' in text, panel_ is not None)
             self.assertIn('"trend()"', text)
             fa.Plan.from_text(text).build({**table, "y": np.arange(rows) ** 1.5})
+        years = {"year": [*range(1990, 2018)] * 2, "id": [3] * 28 + [7] * 28, "y": np.arange(56) ** 1.5}
+        text = fa.draft(years, "y")
+        self.assertIn('time  = "year"\nevery = "year"\npanel = ["id"]', text)
+        fa.Plan.from_text(text).build(years)
+        self.assertNotIn("every", fa.draft({"beds": np.arange(1800, 1830) % 29 + 1800, "y": np.arange(30) ** 1.5}, "y"))
         for table in ({"when": [*days[:20], None]}, {"when": [days[0]] * 21}):
             self.assertNotIn("every", fa.draft({**table, "x": np.arange(21) % 5, "y": np.arange(21) ** 1.5}, "y"))
 

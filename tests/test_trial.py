@@ -1093,6 +1093,16 @@ class OnTheCommandLine(Folder):
             done = command(*words)
             self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
         self.assertIn("4 forecasts of y", done.stdout)
+        for ending in ("csv", "parquet"):
+            self.assertEqual(command(*words, "--out", folder / f"next.{ending}").returncode, 0)
+            written = fa.read(folder / f"next.{ending}").to_pandas()
+            forecasts = fa.forecast(fa.open_design(folder / "made"), source, 2)
+            told = {(f.unit, f.period[:7]): f.forecast for f in forecasts.of}
+            self.assertEqual(written.unit.tolist(), ["hut 0", "hut 0", "hut 1", "hut 1"])
+            for unit, period, forecast in zip(written.unit, written.period, written.forecast, strict=True):
+                self.assertAlmostEqual(told[unit, str(period)[:7]], forecast, places=9)
+        refused = command(*words, "--out", folder / "next.csv")
+        self.assertEqual((refused.returncode, "already exists" in refused.stderr), (2, True))
         traced = command("trace", folder / "ahead", source, "--row", "1", "--ahead", "2", "--column", "before")
         self.assertIn("hut hut 0, month 2023-04", traced.stdout)
         source.write_text(source.read_text().replace(rows[39], rows[39][:-1] + ("1" if rows[39][-1] != "1" else "2")))

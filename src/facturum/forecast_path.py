@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -75,13 +75,24 @@ class Forecasts:
     def __len__(self) -> int:
         return len(self.of)
 
+    @property
+    def by_unit(self) -> list[Forecast]:
+        """The forecasts unit by unit, each period by period."""
+        return sorted(self.of, key=lambda forecast: forecast.unit)
+
+    def to_table(self) -> Table:
+        """Return the forecasts as a table, unit by unit."""
+        named = [field.name for field in fields(Forecast) if field.name != "unit" or any(f.unit for f in self.of)]
+        return Table.of({name: [getattr(forecast, name) for forecast in self.by_unit] for name in named})
+
     def __repr__(self) -> str:
         head = f"{counted(len(self.of), 'forecast')} of {self.response}"
-        told = [f"{f.unit} {f.period}: {f.forecast:.6g} ({f.low:.6g} to {f.high:.6g})".lstrip() for f in self.of]
+        told = [f"{f.unit} {f.period}: {f.forecast:.6g} ({f.low:.6g} to {f.high:.6g})".lstrip() for f in self.by_unit]
         return listed(head, [*self.without, *told])
 
     def _repr_html_(self) -> str:
-        rows = [[f.unit, f.period, *(f"{v:.6g}" for v in (f.forecast, f.expected, f.low, f.high))] for f in self.of]
+        told = [(f, (f.forecast, f.expected, f.low, f.high)) for f in self.by_unit]
+        rows = [[f.unit, f.period, *(f"{value:.6g}" for value in values)] for f, values in told]
         heads = ("unit", "period", "forecast", "expected", "95 % from", "to")
         return table_html(f"{counted(len(self.of), 'forecast')} of {self.response}", heads, rows, self.without)
 

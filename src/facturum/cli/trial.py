@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from facturum.cli.common import FILE, print_json, series_from, series_option
+from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
 from facturum.errors import DataError, named
 
 if TYPE_CHECKING:
@@ -60,6 +60,7 @@ if TYPE_CHECKING:
 @click.option("--seed", type=int, default=0, show_default=True, help="Of random parts and draws.")
 @click.option("--ahead", type=int, metavar="K", help="Forecast the next K periods of each unit.")
 @click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")
+@click.option("--out", type=FILE, help="With --ahead: write the forecasts to a .csv or .parquet file.")
 @click.option(
     "--figure",
     type=FILE,
@@ -83,6 +84,7 @@ def trial(
     seed: int,
     ahead: int | None,
     future: Path | None,
+    out: Path | None,
     figure: Path | None,
     unit: str | None,
     history: Path | None,
@@ -100,8 +102,9 @@ def trial(
         [("--folds", folds), ("--origin-folds", origin_folds), ("--leave-one-out", leave_one_out),
          ("--resample", resample), ("--ahead", ahead)],
         [("--errors", errors != "ordinary"), ("--by", by), ("--lags", lags is not None), ("--future", future),
-         ("--unit", unit), ("--figure", figure)],
+         ("--out", out), ("--unit", unit), ("--figure", figure)],
     )  # fmt: skip
+    refuse_existing(out)
     design, tables = open_design(folder), series_from(series)
     asked = _Asked(design, model, data, history, tables)
     if folds is not None or origin_folds is not None or leave_one_out:
@@ -115,6 +118,10 @@ def trial(
         if forecasts is None or figure is not None:
             result = design.trial(model, errors=errors, by=by or None, lags=lags, table=data)
         _print(result if forecasts is None else forecasts, as_json)
+        if out is not None and forecasts is not None:
+            from facturum.files.reading.tables import write_table
+
+            write_table(forecasts.to_table(), out)
         if figure is not None and result is not None:
             from facturum.show import terminal
             from facturum.show.trial_figure import trial_figure
@@ -135,12 +142,13 @@ def _refuse_void(questions: list[tuple[str, Any]], beside: list[tuple[str, Any]]
         raise DataError(f"{named(asked)} are questions of their own", remedy="Write one of them; call twice for both.")
     question = asked[0] if asked else ""
     given_beside = [name for name, given in beside if given]
-    allowed = {"": ["--errors", "--by", "--lags", "--figure"], "--ahead": ["--future", "--figure"]}.get(question, [])
+    beside_each = {"": ["--errors", "--by", "--lags", "--figure"], "--ahead": ["--future", "--out", "--figure"]}
+    allowed = beside_each.get(question, [])
     if "--figure" in given_beside and "--figure" in allowed:
         allowed = [*allowed, "--unit"]
     void = [name for name in given_beside if name not in allowed]
     if void:
-        needs = {"--future": "--ahead 12", "--unit": "--figure F.png"}
+        needs = {"--future": "--ahead 12", "--out": "--ahead 12", "--unit": "--figure F.png"}
         if not question or void[0] in needs:
             needed = needs[void[0]]
             raise DataError(

@@ -223,9 +223,25 @@ def _lines(axes: Axes, entry: PathEntry) -> None:
         if own_axes is not axes:
             own_axes.tick_params(colors=BAR)
             own_axes.spines["right"].set_visible(True)
+    handles += _filled(axes, entry)
     within = f", {plain(entry.unit)}" if entry.unit else ""
     axes.set_title(f"{plain(entry.column)}{within}", loc="left")
     axes.legend(handles=handles, frameon=False, fontsize=9, loc="lower left", bbox_to_anchor=(0.0, -0.32), ncols=2)
+
+
+def _filled(axes: Axes, entry: PathEntry) -> list[Any]:
+    """Mark where a column has a value and its source in the same period has none."""
+    column, *sources = entry.lines
+    if not sources or sources[0].periods != column.periods:
+        return []
+    pairs = zip(column.periods, column.values, sources[0].values, strict=True)
+    found = [(period, value) for period, value, source in pairs if value is not None and source is None]
+    if not found:
+        return []
+    moments, values = _dated(PathLine(name="", periods=[p for p, _ in found], values=[v for _, v in found]))
+    label = f"where {plain(sources[0].name)} is missing"
+    ring: dict[str, Any] = {"marker": "o", "markersize": 5, "markerfacecolor": "none", "linewidth": 0, "zorder": 4}
+    return list(axes.plot(moments, values, color=MARK, label=label, **ring))
 
 
 def _dated(line: PathLine) -> tuple[Array, Array]:

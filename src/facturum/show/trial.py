@@ -71,7 +71,7 @@ def _forecasts_view(forecasts: Forecasts) -> RenderableType:
             *map(Text, map(figure, (f.forecast, f.expected, f.low, f.high))),
             *(map(Text, map(figure, (f.mean_low, f.mean_high))) if counts else ()),
         ]
-        for f in forecasts.of
+        for f in forecasts.by_unit
     ]  # fmt: skip
     how = ", made one from another" if forecasts.recursive else ""
     title = f"{counted(len(forecasts), 'forecast')} of {forecasts.response}{how}"
