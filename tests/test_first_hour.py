@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import re
 import unittest
-from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,7 +12,7 @@ import facturum as fa
 from facturum.cli.main import main
 from facturum.cli.other_words import COMMANDS, OPTIONS
 from facturum.language.other_words import OTHER_WORDS
-from tests.support import Folder, command
+from tests.support import command
 
 # what analysts type, and the operation or the sign that it is here; "" where there is none
 WISHES = {
@@ -214,101 +212,3 @@ class References(unittest.TestCase):
             self.table | {"p": self.dice.choice(["ja", "nein"], 60)}
         )
         self.assertEqual(kept.names, ["intercept", "p_nein"])
-
-
-WORDS = {  # names of regions in the letters of a language, and encodings that have them
-    "de": (["Süden", "Köln", "Ärmelkanal", "Straße"], ["utf-8", "utf-8-sig", "utf-16", "cp1252", "latin-1"]),
-    "fr": (["Éire", "Forêt", "Genève", "Besançon"], ["utf-8", "cp1252", "latin-1", "utf-8-sig"]),
-    "pl": (["Łódź", "Kraków", "Gdańsk", "Zamość"], ["utf-8", "cp1250", "iso8859-2"]),
-    "cs": (["Plzeň", "Děčín", "Příbram", "Žďár"], ["utf-8", "cp1250"]),
-    "ru": (["Москва", "Тверь", "Казань", "Омск"], ["utf-8", "cp1251", "koi8-r"]),
-    "en": (["North", "South", "East", "West"], ["utf-8", "utf-16", "cp1252"]),
-}
-NO_EURO = ("latin-1", "iso8859-2", "koi8-r")
-MARKS = [(".", ""), (".", ","), (",", ""), (",", "."), (",", " "), (".", "'")]
-
-
-class Exports(Folder):
-    """Files as programs export them: read as they are meant without a word, or asked about, never otherwise."""
-
-    def written(self, value: float, decimal: str, thousands: str, digits: int = 2) -> str:
-        plain = f"{value:,.{digits}f}"
-        return plain.replace(",", "T").replace(".", decimal).replace("T", thousands)
-
-    def export(self, seed: int) -> tuple[Path, dict[str, Any]]:
-        """Write an export by the rules of its number, and return it with what it holds."""
-        dice = np.random.default_rng(seed)
-        words, encodings = WORDS[[*WORDS][dice.integers(len(WORDS))]]
-        decimal, thousands = MARKS[dice.integers(len(MARKS))]
-        delimiter = [";", "\t", "|", ","][dice.integers(4)]
-        delimiter = ";" if decimal == "," == delimiter else delimiter
-        quoted = bool(dice.integers(2)) or delimiter in (decimal, thousands)
-        rows, unit = int(dice.choice([12, 40, 300])), ["", " %", "%", " €"][dice.integers(4)]
-        encoding = str(dice.choice([each for each in encodings if unit != " €" or each not in NO_EURO]))
-        held: dict[str, Any] = {
-            "Wert": np.round(dice.uniform(1000, 99999, rows), 2), "Menge": dice.integers(900, 30000, rows),
-            "Rate": np.round(dice.uniform(1, 90, rows), 1), "Ort": dice.choice(words, rows),
-        }  # fmt: skip
-        held["Wert"][0], held["Menge"][0], held["Rate"][0] = 1234.56, 12345, 7.5
-        cells = [
-            [self.written(v, decimal, thousands) for v in held["Wert"]],
-            [self.written(v, decimal, thousands, 0) for v in held["Menge"]],
-            [self.written(v, decimal, "", 1) + unit for v in held["Rate"]], list(held["Ort"]),
-        ]  # fmt: skip
-        quote = '"{}"' if quoted else "{}"
-        lines = [delimiter.join(quote.format(name) for name in held)]
-        lines += [delimiter.join(quote.format(cell) for cell in row) for row in zip(*cells, strict=True)]
-        path = self.folder / f"export{seed}.csv"
-        path.write_bytes(("\r\n" if seed % 2 else "\n").join([*lines, ""]).encode(encoding))
-        return path, held
-
-    def test_a_draft_of_an_export_builds_what_it_holds(self) -> None:
-        asked = []
-        for seed in range(120):
-            path, held = self.export(seed)
-            with self.subTest(seed, begins=path.read_bytes()[:160]):
-                try:
-                    text = fa.draft(path, "Wert")
-                except fa.DataError as error:
-                    self.assertRegex(str(error), "in two ways|can be parted by|is not UTF-8")
-                    asked.append(str(error).splitlines()[0])
-                    continue
-                design = fa.Plan.from_text(text).build(path)
-                undone = np.exp(design.y) if "log(Wert)" in text else design.y
-                np.testing.assert_allclose(undone, held["Wert"], rtol=1e-12)
-                built = dict(zip(design.names, design.X.T, strict=True))
-                for name in ("Menge", "Rate"):
-                    column = built.get(name.casefold())
-                    self.assertIsNotNone(column, text)
-                    logged = f'"log({name})"' in text
-                    np.testing.assert_allclose(np.exp(column) if logged else column, held[name], rtol=1e-12)
-                found = {entry.formula for entry in design.columns if entry.term == "ort"}
-                others = {f"Ort == '{word}'" for word in set(held["Ort"])}
-                self.assertLessEqual(found, others)
-                self.assertEqual(len(found), len(others) - 1)
-        self.assertLessEqual(len(asked), 3, asked)
-
-    def test_what_can_be_read_in_two_ways_is_asked(self) -> None:
-        for content, said, typed in (
-            ("y;n\n1;950\n2;1.065\n3;12.400\n", "1.065 can be read in two ways", ["--decimal", ".", ]),
-            ("y\tn\n1\t1,234\n2\t2,345\n", "1,234 can be read in two ways", ["--decimal", ","]),
-            ('y,n\n"1,5",2\n"2,5",3\n', "parted by commas, and its numbers have decimal commas", ["--decimal", "."]),
-        ):  # fmt: skip
-            path = self.folder / "two.csv"
-            path.write_text(content)
-            found = command("profile", path)
-            self.assertEqual(found.returncode, 2)
-            self.assertIn(said, found.stderr)
-            self.assertEqual(command("profile", path, *typed).returncode, 0)
-        path.write_bytes("name;x\ncaf\x8e;1\n".encode("latin-1"))
-        self.assertIn("may be cp1252 or", command("profile", path).stderr)
-        self.assertEqual(command("profile", path, "--encoding", "mac-roman").returncode, 0)
-
-    def test_dates_with_the_day_or_the_month_first(self) -> None:
-        days = [f"2022-{at % 12 + 1:02d}-{at % 28 + 1:02d}" for at in range(60)]
-        for pattern in ("%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y/%m/%d", "%d.%m.%y", "%d-%m-%Y %H:%M"):
-            written = [datetime.fromisoformat(day).strftime(pattern) for day in days]
-            text = fa.draft({"when": written, "x": np.arange(60.0) % 7, "y": np.arange(60.0) ** 1.5}, "y")
-            self.assertIn(f'when = {{ kind = "time", pattern = "{pattern}" }}', text)
-        both = fa.draft({"when": ["01/02/2022", "03/04/2022", "05/06/2022"] * 9, "y": np.arange(27.0)}, "y")
-        self.assertNotIn("pattern", both)

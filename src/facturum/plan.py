@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from facturum.arguments import checked
+from facturum.as_found import as_found, form_of, series_files
 from facturum.audit.entries import ColumnMap
-from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.design import Design
 from facturum.engine.passes.build import Progress, build, resolve
@@ -26,8 +26,7 @@ from facturum.files.parts.streaming import RowProgress, build_into
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.reading.file_scans import scan_of
 from facturum.files.reading.scans import Scan, TableScan
-from facturum.files.reading.tables import read
-from facturum.files.reading.text_tables import TextForm
+from facturum.files.reading.tables import read_file
 from facturum.terms import Expression
 from facturum.warned import issue
 
@@ -176,8 +175,9 @@ class Plan:
             DataError: where the data do not allow it.
         """
         with bounded():
-            given = self.given(table, series=series)
-            return Plan.of(resolve(self._spec, given, threads).spec, self._folder, given.series)
+            plan = self.as_found(table, series)
+            given = plan.given(table, series=series)
+            return Plan.of(resolve(plan.spec, given, threads).spec, self._folder, given.series)
 
     @checked
     def build(
@@ -207,8 +207,10 @@ class Plan:
             DataError: where the data do not allow it.
         """
         with bounded():
-            given = self.given(table, history, series)
-            design = Design.of(build(self._spec, given, threads, progress=progress, sparse=sparse), self._spec)
+            plan = self.as_found(table, series)
+            given = plan.given(table, history, series)
+            built = build(plan.spec, given, threads, progress=progress, sparse=sparse)
+            design = Design.of(built, plan.spec)
         design.remember(self._folder, given.series, self._known)
         if self._spec.checks.refuses:
             _ = design.columns
@@ -259,11 +261,12 @@ class Plan:
             ['intercept', 'x']
         """
         with bounded():
-            scan = self.scan(table)
-            tables = self.series_tables(series)
-            options = {"form": format, "replace": replace, "wait": wait, "threads": threads, "progress": progress}
-            portions = Portions(memory=memory)
-            columns = build_into(self._spec, scan, tables, Path(folder), portions=portions, **options)  # type: ignore[arg-type]
+            plan = self.as_found(table, series)
+            scan, tables = plan.scan(table), plan.series_tables(series)
+            columns = build_into(
+                plan.spec, scan, tables, Path(folder), form=format, replace=replace, wait=wait,
+                threads=threads, portions=Portions(memory=memory), progress=progress,
+            )  # fmt: skip
             design = Design.open(folder, check=False)
         design.remember(self._folder, tables)
         issue(columns.warnings, stacklevel=4)
@@ -275,11 +278,8 @@ class Plan:
         Raises:
             DataError: where it is not found or not a table.
         """
-        if not isinstance(table, str | Path):
-            return TableScan(Table.of(table))
-        path, data = Path(table), self._spec.data
-        numbers = NumberForm(data.decimal, data.thousands)
-        return scan_of(path, TextForm(data.missing_words, self._delimiter_of(path), numbers, data.encoding))
+        is_file = isinstance(table, str | Path)
+        return scan_of(Path(table), form_of(self._spec, Path(table))) if is_file else TableScan(Table.of(table))
 
     @property
     def streams(self) -> bool:
@@ -293,13 +293,8 @@ class Plan:
             DataError: where it is not found or not a table.
         """
         with bounded():
-            return is_large(self._spec, self.scan(table), free_memory())
-
-    def _delimiter_of(self, path: Path) -> str:
-        data = self._spec.data
-        if "delimiter" in data.model_fields_set and data.delimiter:
-            return data.delimiter
-        return "\t" if path.suffix.lower() == ".tsv" else ","
+            plan = self.as_found(table)
+            return is_large(plan.spec, plan.scan(table), free_memory())
 
     @checked
     def view(self, table: Any, *, series: Mapping[str, Any] | None = None) -> Table:
@@ -318,7 +313,18 @@ class Plan:
             [False, True]
         """
         with bounded():
-            return viewed(self._spec, self.given(table, series=series))
+            plan = self.as_found(table, series)
+            return viewed(plan.spec, plan.given(table, series=series))
+
+    def as_found(self, table: Any, series: Mapping[str, Any] | None = None) -> Plan:
+        """Return an open plan that says how the files are written that it is built of; a resolved one as it is.
+
+        Raises:
+            DataError: where a file can be read in two ways.
+        """
+        files = series_files(self._spec, self._folder, {**self._tables, **(series or {})})
+        path = Path(table) if isinstance(table, str | Path) else None
+        return Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
 
     def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:
         """Return the tables that the plan is given, each taken in.
@@ -350,27 +356,16 @@ class Plan:
                     place=f"series.{name}",
                     remedy=f"{series_remedy(name)} Paths written in a build folder are not followed.",
                 )
-        return {name: self._table(data, series_needed(self._spec.series[name])) for name, data in tables.items()}
+        return {name: self._table(data, series_needed(self._spec.series[name]), name) for name, data in tables.items()}
 
     @checked
     def read(self, path: str | Path) -> Table:
         """Read a table according to the plan's [data]."""
-        return self._read(path, None)
+        return self._table(path, None)
 
-    def _read(self, path: str | Path, columns: Collection[str] | None) -> Table:
-        data = self._spec.data
-        return read(
-            path,
-            missing_values=data.missing_words,
-            delimiter=self._delimiter_of(Path(path)),
-            decimal=data.decimal,
-            encoding=data.encoding,
-            thousands=data.thousands,
-            columns=columns,
-        )
-
-    def _table(self, given: Any, columns: Collection[str] | None) -> Table:
-        return self._read(given, columns) if isinstance(given, str | Path) else Table.of(given)
+    def _table(self, given: Any, columns: Collection[str] | None, series: str | None = None) -> Table:
+        is_file = isinstance(given, str | Path)
+        return read_file(Path(given), form_of(self._spec, Path(given), series), columns) if is_file else Table.of(given)
 
     def __str__(self) -> str:
         return plan_text(self._spec)

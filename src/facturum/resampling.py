@@ -127,6 +127,7 @@ class _Draws:
 
     @classmethod
     def of(cls, plan: Plan, table: Any, series: Mapping[str, Any] | None) -> _Draws:
+        plan = plan.as_found(table, series)
         given = plan.given(table, series=series)
         if plan.spec.data.timing is None:
             return cls(plan.with_checks("off"), given)

@@ -22,6 +22,7 @@ from facturum.files.reading.sniffing import found_notes, found_reading
 from facturum.files.reading.tables import read
 from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
+from facturum.look.forms import found_declarations
 from facturum.look.profile import QUARTILES, Profile, profile_of
 from facturum.warned import issue
 
@@ -35,16 +36,23 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     return _read_as_found(table, reading)[0]
 
 
-def _read_as_found(table: Any, reading: Mapping[str, Any] | None) -> tuple[Table, dict[str, Any]]:
-    """Return a table, and how its file was read: as was said, and for the rest as was found in it."""
+def _with_forms(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
+    """Return a table; texts of a file that are numbers with a unit, or dates, as such."""
+    made, _, day_first = _read_as_found(table, reading)
+    return declare(made, found_declarations(made, day_first)) if isinstance(table, str | Path) else made
+
+
+def _read_as_found(table: Any, reading: Mapping[str, Any] | None) -> tuple[Table, dict[str, Any], bool | None]:
+    """Return a table, how its file was read, as said or found in it, and whether days stand first in its dates."""
     if isinstance(table, str | Path):
-        found = found_reading(Path(table), reading)
-        said = {**found, **(reading or {})}
-        made = read(table, **said)
-        return replace(made, notes=(*made.notes, *found_notes(made.source, found))), said
+        said = dict(reading or {})
+        day_first = said.pop("day_first", None)
+        found = found_reading(Path(table), said)
+        made = read(table, **found, **said)
+        return replace(made, notes=(*made.notes, *found_notes(made.source, found))), found | said, day_first
     if reading:
         raise DataError("reading is given, and the table is not a file", remedy="Leave out reading.")
-    return Table.of(table), {}
+    return Table.of(table), {}, None
 
 
 @checked
@@ -61,7 +69,7 @@ def profile(
         variables: those to profile; none for all.
         quantiles: the shares whose quantiles are wanted of numbers.
         reading: how a text file is read, as `fa.read` takes it: delimiter, decimal, encoding, missing_values; what is
-            not given of them is found in the file.
+            not given of them is found in the file. And day_first, of dates of which nothing tells.
 
     Raises:
         DataError: for a variable that is not there, a table without rows, or a file that can be read in two ways.
@@ -71,7 +79,7 @@ def profile(
         (8.0, 24.0, 45.0)
     """
     with bounded():
-        return profile_of(taken_in(table, reading), variables, quantiles)
+        return profile_of(_with_forms(table, reading), variables, quantiles)
 
 
 @checked
@@ -91,7 +99,7 @@ def cross(table: Any, rows: str, columns: str, reading: Mapping[str, Any] | None
         [[50.0, 50.0], [0.0, 100.0]]
     """
     with bounded():
-        return cross_table(taken_in(table, reading), rows, columns)
+        return cross_table(_with_forms(table, reading), rows, columns)
 
 
 @checked
@@ -110,10 +118,10 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
         >>> print(draft({"stays": [1, 5, 3], "beds": [8, 40, 60]}, "stays").splitlines()[-1])
         beds = "beds"  # from 8 to 60
     """
-    given, reading = _read_as_found(table, reading)
+    given, said, day_first = _read_as_found(table, reading)
     without: dict[str, str] = {}
     while True:
-        text = draft_of(given, response, reading, without)
+        text = draft_of(given, response, said, without, day_first)
         try:
             build(parse_plan(text), given)
             return text
@@ -246,6 +254,6 @@ def convert(
     spec = spec_from({"variables": {time: said} if len(said) > 1 else {}})
     own = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
     converted, _ = conversion.convert(
-        declare(taken_in(table), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
+        declare(_with_forms(table), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
     return converted

@@ -125,6 +125,7 @@ def validate(
     if sum([folds is not None, origin_folds is not None, leave_one_out]) != 1:
         raise DataError("name one way to hold rows out", remedy="Write folds=5, origin_folds=3 or leave_one_out=True.")
     with bounded():
+        plan = plan.as_found(table, series)
         spec, given = shaped_first(plan.spec, plan.given(table, history, series))
         base = Plan.of(spec).build(given.table, history=given.history, series=given.series or None)
         if leave_one_out and not base.columns.learned and model == "linear":

@@ -13,6 +13,7 @@ from facturum.errors import PlanError
 
 if TYPE_CHECKING:
     from facturum.design import Design
+    from facturum.plan import Plan
 
 
 @click.command()
@@ -94,7 +95,7 @@ def build(
 
         design = build_ahead(loaded, data, ahead, future=future, history=history, series=tables)
         design.save(out, format=form, replace=replace)
-        _show_build(design, out, form, False, as_json, report)
+        _show_build(design, loaded, data, out, form, False, as_json, report)
         return
     streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
     if streams:
@@ -109,10 +110,12 @@ def build(
                 data, history=history, series=tables, threads=threads, progress=ticked, sparse=form == "npz"
             )
             design.save(out, format=form, replace=replace)
-    _show_build(design, out, form, streams, as_json, report)
+    _show_build(design, loaded, data, out, form, streams, as_json, report)
 
 
-def _show_build(design: Design, out: Path, form: str, streams: bool, as_json: bool, report: Path | None) -> None:
+def _show_build(
+    design: Design, plan: Plan, data: Path, out: Path, form: str, streams: bool, as_json: bool, report: Path | None
+) -> None:
     """Print what was built, and write its report."""
     if report is not None:
         from facturum.design import open_design
@@ -123,10 +126,14 @@ def _show_build(design: Design, out: Path, form: str, streams: bool, as_json: bo
         counts = design.columns.rows.model_dump(mode="json")
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
         return
+    from facturum.as_found import found_in_files
+    from facturum.engine.planning.spec import spec_from
     from facturum.show import terminal
     from facturum.show.columns import columns_view
 
     screen = terminal.console()
+    for found in found_in_files(data.name, plan.spec, spec_from(design.columns.plan)):
+        screen.print(terminal.safe(found))
     screen.print(terminal.rows_view(design.columns))
     screen.print(columns_view(design.columns, brief=True))
     for news in design.news:

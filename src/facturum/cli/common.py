@@ -85,10 +85,15 @@ def reading_options(command: Callable[..., Any]) -> Callable[..., Any]:
         click.option(
             "--missing-value", multiple=True, metavar="WORD", help="A word that means missing; may be given again."
         ),
-        click.option("--encoding", help="Of a text file.  [default: utf-8]"),
+        click.option(
+            "--day-first/--month-first", default=None, help="Of dates such as 01/02/2023, where nothing tells."
+        ),
+        click.option("--sheet", metavar="NAME", help="Of a workbook."),
+        click.option("--header-line", type=click.IntRange(1), metavar="N", help="The line that holds the names."),
+        click.option("--encoding", help="Of a text file.  [default: as found]"),
         click.option("--thousands", metavar="CHARACTER", help="Between groups of three digits of a text file."),
-        click.option("--decimal", type=click.Choice([".", ","]), help="The decimal mark of a text file.  [default: .]"),
-        click.option("--delimiter", metavar="CHARACTER", help="Between the cells of a text file.  [default: a comma]"),
+        click.option("--decimal", type=click.Choice([".", ","]), help="The decimal mark of a text file."),
+        click.option("--delimiter", metavar="CHARACTER", help="Between the cells of a text file.  [default: as found]"),
     ):
         command = option(command)
     return command
@@ -100,6 +105,7 @@ def reading_from(
     encoding: str | None,
     missing_value: tuple[str, ...],
     thousands: str | None = None,
+    **others: Any,
 ) -> dict[str, Any]:
     """Return how a text file is read, as far as options say; the empty cell is always missing.
 
@@ -121,6 +127,7 @@ def reading_from(
         "encoding": encoding,
         "missing_values": words,
         "thousands": thousands,
+        **others,
     }
     return {key: value for key, value in said.items() if value is not None}
 

@@ -306,6 +306,8 @@ def _time_remedy(variable: Variable, texts: Sequence[str], pattern: str | None) 
     if dated is not None:
         first, second = [char for char in dated if not char.isdigit()]
         year = "%Y" if dated[-4:].isdigit() else "%y"
+        if first == second == ".":
+            return f'Write [variables] {name} = {{ kind = "time", pattern = "%d.%m.{year}" }} for dates with points.'
         ways = [f"{a}{first}{b}{second}{year}" for a, b in (("%d", "%m"), ("%m", "%d"))]
         return (
             "The day or the month may stand first: write [variables] "

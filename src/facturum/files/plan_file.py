@@ -14,8 +14,11 @@ from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 from facturum.files.learned_files import learned_tables, named_in, with_tables
+from facturum.files.reading.file_scans import ARROW, PARQUET
+from facturum.files.reading.sheets import SHEETS
 from facturum.language.stored import found
 
+TABLES = (".csv", ".tsv", *PARQUET, *ARROW, *SHEETS)  # endings of files that are not plans
 LARGEST = 2**28  # bytes of a plan file
 FLAT = ("data", "variables", "derived", "rows", "terms", "checks", "columns")  # sections with one line an entry
 SECTIONS = ("data", "variables", "stack", "convert", "series", "derived", "rows", "terms", "checks", "columns")
@@ -28,6 +31,8 @@ def load_plan(path: str | Path) -> PlanSpec:
         PlanError: where the file is not found, is not valid TOML, or holds what a plan may not hold.
     """
     path = Path(path)
+    if path.suffix.lower() in TABLES:
+        raise PlanError(f"{path.name} is a table, and the plan is wanted here", remedy="Write PLAN first, then DATA.")
     try:
         if not path.is_file():
             what = "it is not a regular file" if path.exists() else "there is no such file"

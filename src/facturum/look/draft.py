@@ -21,7 +21,7 @@ from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.language.operations.categories import said_no
 from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.forms import declaration_text, found_declarations
+from facturum.look.forms import declaration_text, found_declarations, found_years, texts_of, two_orders
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
 from facturum.look.profile import VariableProfile, profile_of
 
@@ -57,6 +57,7 @@ class Draft:
         response: the variable to explain.
         reading: how the table's file is read, which the plan repeats.
         without: terms to leave out, each with the reason.
+        day_first: of dates of which nothing tells, whether the day or the month stands first.
 
     Raises:
         DataError: where the response is not found, cannot be one, or is constant.
@@ -68,13 +69,14 @@ class Draft:
         response: str,
         reading: Mapping[str, Any] | None = None,
         without: Mapping[str, str] | None = None,
+        day_first: bool | None = None,
     ) -> None:
         if response not in table:
             raise DataError(
                 f"variable '{response}' not found in {table.source}{nearest(response, list(table.variables))}",
                 remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
             )
-        self._forms = found_declarations(table)
+        self._forms = found_years(table) | found_declarations(table, day_first)
         table, self._truths = _with_truths(declare(table, self._forms), response)
         self._table = table
         self._reading = reading or {}
@@ -95,19 +97,16 @@ class Draft:
         response, why = self._response_text(profile)
         terms = [line for variable in self._table for line in self._lines(variable)]
         terms += list(self._time_lines())
-        terms = [
-            Line("", f"{line.text} left out", self._without[line.key]) if line.key in self._without else line
-            for line in terms
-        ]
+        gone = self._without
+        terms = [Line("", f"{each.text} left out", gone[each.key]) if each.key in gone else each for each in terms]
         if not any(line.key for line in terms):
             raise DataError(
                 f"{self._table.source} has no predictor for '{self._response.name}'",
                 remedy="All others are ids, constants or missing; declare kinds in [variables], or add variables.",
             )
+        head = f"# A first plan for {self._table.source}, drafted from its profile: read each line, and change it."
         lines = [
-            f"# A first plan for {self._table.source}, drafted from its profile: read each line, and change it.",
-            "",
-            "facturum = 1",
+            *(head, "", "facturum = 1"),
             f"response = {_quoted(response)}  # {why}",
             "intercept = true",
             "",
@@ -187,6 +186,9 @@ class Draft:
                 lines.append(f'{_key(variable.name)} = {{ kind = "truth" }}  # 0 and 1')
             elif variable.kind.categorical and are_dates(variable) and not self._is_clock(variable):
                 lines.append(f'{_key(variable.name)} = {{ kind = "time" }}  # dates stored as text')
+            elif ways := two_orders(texts_of(variable)):
+                why = f'where they are dates, write pattern = "{ways[0]}" or "{ways[-1]}" instead'
+                lines.append(f'{_key(variable.name)} = {{ kind = "category" }}  # {why}')
         return ["[variables]", *lines, ""] if lines else []
 
     def _is_clock(self, variable: Variable) -> bool:
@@ -287,9 +289,8 @@ class Draft:
         if codes := odd_codes(np.unique(values[~np.isnan(values)])):
             listed = [str(plain_number(code)) for code in codes]
             which = f"== {listed[0]}" if len(listed) == 1 else f"in [{', '.join(listed)}]"
-            why.append(
-                f"{' and '.join(listed)} far from the others: missing_if({x}, {x} {which}) if a code for missing"
-            )
+            coded = f"missing_if({x}, {x} {which}) if a code for missing"
+            why.append(f"{' and '.join(listed)} far from the others: {coded}")
         if profile.missing:
             filled = f"impute({x}, 'median')"
             why.append(f"{profile.missing:,} missing filled with the median, and flagged")
@@ -355,6 +356,7 @@ def draft_of(
     response: str,
     reading: Mapping[str, Any] | None = None,
     without: Mapping[str, str] | None = None,
+    day_first: bool | None = None,
 ) -> str:
     """Return a first plan for a table as the text of a plan file.
 
@@ -363,6 +365,7 @@ def draft_of(
         response: the variable to explain.
         reading: how the table's file is read, which the plan repeats.
         without: terms to leave out, each with the reason.
+        day_first: of dates of which nothing tells, whether the day or the month stands first.
 
     Raises:
         DataError: where the response is not there or does not vary, or nothing is left to explain it.
@@ -373,7 +376,7 @@ def draft_of(
         beds = "beds"  # from 8 to 60
         open = "category(open, reference='no')"  # 2 categories, against the no
     """
-    return Draft(table, response, reading, without).text()
+    return Draft(table, response, reading, without, day_first).text()
 
 
 def _part(table: Table, rows: Array) -> Table:

@@ -20,27 +20,31 @@ SPARSE = 1.5  # how many times as long as its values are many a stretch of years
 _DATE = re.compile(r"\d{1,4}([./-])\d{1,2}\1\d{1,4}(?:[ T]\d{1,2}:\d{2}(:\d{2})?)?")
 
 
-def found_declarations(table: Table) -> dict[str, Declaration]:
-    """Return the declarations of a table's texts that are numbers with a unit, or dates, and of its years.
+def found_declarations(table: Table, day_first: bool | None = None) -> dict[str, Declaration]:
+    """Return the declarations of a table's texts that are numbers with a unit, or dates.
+
+    Args:
+        table: the table.
+        day_first: whether the day or the month stands first where nothing tells; None where that is not known.
 
     Example:
         >>> table = Table.of({"rate": ["9,5 %", "12,0 %"], "day": ["13.02.2022", "02.03.2022"], "way": ["a", "b"]})
         >>> {name: (each.kind, each.pattern or each.form.unit) for name, each in found_declarations(table).items()}
         {'rate': ('number', '%'), 'day': ('time', '%d.%m.%Y')}
     """
-    found = _years(table)
+    found: dict[str, Declaration] = {}
     for variable in table:
-        texts = _texts(variable)
+        texts = texts_of(variable)
         if not texts:
             continue
         if (form := form_of(texts)) is not None and form.unit and _is_only(form, texts):
             found[variable.name] = Declaration("number", form=form)
-        elif (pattern := date_pattern(texts)) is not None:
+        elif (pattern := date_pattern(texts, day_first)) is not None:
             found[variable.name] = Declaration("time", pattern=pattern)
     return found
 
 
-def _years(table: Table) -> dict[str, Declaration]:
+def found_years(table: Table) -> dict[str, Declaration]:
     """Return the declaration of a number that holds years, and of one that names the units in which each occurs once.
 
     Years are whole numbers from 1800 to 2100, nearly all of a stretch; each once, or once in each unit.
@@ -74,24 +78,51 @@ def _is_unit(unit: Variable, years: Array) -> bool:
     return once and 2 * len(groups) <= len(codes)
 
 
-def date_pattern(texts: Sequence[str]) -> str | None:
+def date_pattern(texts: Sequence[str], day_first: bool | None = None) -> str | None:
     """Return the pattern in which texts are dates; None where they are none, or where day and month may be exchanged.
+
+    With points between its parts, a date begins with the day.
 
     Example:
         >>> date_pattern(["13/02/2022", "01/03/2022"]), date_pattern(["01/02/2022"]), date_pattern(["2022-02-13"])
         ('%d/%m/%Y', None, None)
+        >>> date_pattern(["01.02.2022"]), date_pattern(["01/02/2022"], day_first=False)
+        ('%d.%m.%Y', '%m/%d/%Y')
     """
     first = _DATE.fullmatch(texts[0].strip())
     if first is None or all(period_of(text) is not None for text in a_few(texts)):
         return None
     mark, clock = first[1], "" if ":" not in first[0] else " %H:%M:%S" if first[2] else " %H:%M"
+    fitting = _fitting(texts, mark, clock)
+    if len(fitting) > 1 and day_first is not None:
+        fitting = [pattern for pattern in fitting if pattern.startswith("%d") is day_first] or fitting
+    return fitting[0] if len(fitting) == 1 else None
+
+
+def two_orders(texts: Sequence[str]) -> list[str]:
+    """Return the two patterns of dates of which nothing tells whether the day or the month stands first; or nothing.
+
+    Example:
+        >>> two_orders(["01/02/2022"]), two_orders(["13/02/2022"])
+        (['%d/%m/%Y', '%m/%d/%Y'], [])
+    """
+    if not texts or date_pattern(texts) is not None:
+        return []
+    ways = [date_pattern(texts, day_first) for day_first in (True, False)]
+    return [way for way in ways if way is not None]
+
+
+def _fitting(texts: Sequence[str], mark: str, clock: str) -> list[str]:
+    """Return the patterns that read all texts, one for each way to read them."""
     fitting: dict[tuple[int, ...], str] = {}
     for order, year in (*product(("dmy", "mdy"), ("%Y", "%y")), ("ymd", "%Y")):
+        if order == "mdy" and mark == ".":
+            continue
         pattern = mark.join({"d": "%d", "m": "%m", "y": year}[part] for part in order) + clock
         moments = [moment_of(text, pattern) for text in a_few(texts)]
         if None not in moments and all(moment_of(text, pattern) is not None for text in texts):
             fitting.setdefault(tuple(moment.start for moment in moments if moment is not None), pattern)
-    return next(iter(fitting.values())) if len(fitting) == 1 else None
+    return list(fitting.values())
 
 
 def declaration_text(form: Declaration) -> str:
@@ -107,7 +138,8 @@ def declaration_text(form: Declaration) -> str:
     )
 
 
-def _texts(variable: Variable) -> list[str]:
+def texts_of(variable: Variable) -> list[str]:
+    """Return the categories of a variable that is text and not declared; none of others."""
     labels = variable.labels or ()
     texts = [label for label in labels if isinstance(label, str)]
     whole = variable.kind is Kind.CATEGORY and not variable.declared and len(texts) == len(labels)

@@ -11,6 +11,7 @@ from facturum.data.number_text import PLAIN, a_few, in_two_ways, unread_numbers
 from facturum.data.time.calendar import period_of
 from facturum.data.values import Array, FloatArray, Label, label_text, plain_number
 from facturum.errors import counted
+from facturum.look.forms import two_orders
 from facturum.numerics.order_statistics import quantile_between
 
 MISSING_WORDS = frozenset(
@@ -118,6 +119,8 @@ def label_notes(name: str, labels: Sequence[Label], counts: Array, truth: bool) 
         return
     if all(period_of(text) for text in a_few(texts)) and all(period_of(text) for text in texts):
         yield 'dates stored as text: declare kind = "time"'
+    elif two_orders(texts):
+        yield "may be dates, the day or the month first: --day-first, --month-first, or a pattern under [variables]"
     elif are_numbers(texts):
         yield _number_note(texts)
     words = [text for text in texts if text.strip().casefold() in MISSING_WORDS]

@@ -155,7 +155,7 @@ def declared_tables(spec: PlanSpec, given: Given) -> dict[str, Table]:
     tables = {name: given.series[name] for name in spec.series if name in given.series}
     for name, table in tables.items():
         series = spec.series[name]
-        own = {key: variable.declaration(spec.data) for key, variable in series.variables.items()}
+        own = {key: variable.declaration(series.written(spec.data)) for key, variable in series.variables.items()}
         chosen = {key: kind for key, kind in kinds.items() if key in table and key not in given.table} | own
         if not spec.resolved:
             unknown_declarations(table, {key: kind for key, kind in own.items() if not kind.parts}, f"{SERIES}{name}.")

@@ -41,6 +41,8 @@ class DataSpec(_Section):
     decimal: Literal[".", ","] = Field(".", description="the decimal mark of a text file")
     thousands: Literal["", ",", ".", " ", "'"] = Field("", description="between groups of three digits, in text files")
     encoding: str = Field("utf-8", description="the encoding of a text file")
+    header_line: int = Field(1, ge=1, description="the line with the names; what is above is not read")
+    sheet: str | None = Field(None, description="of a workbook, the sheet to read")
 
     @property
     def missing_words(self) -> tuple[str, ...]:
@@ -67,6 +69,9 @@ class DataSpec(_Section):
     def token(self, every: str) -> str:
         """Return a step as the package `data` takes it, with the first day of its weeks."""
         return every if every != "week" or self.week_starts == "monday" else f"week_{self.week_starts[:3]}"
+
+
+READING = ("encoding", "delimiter", "header_line", "decimal", "thousands", "sheet")  # how a file is written
 
 
 class VariableSpec(_Section):
@@ -210,6 +215,17 @@ class SeriesSpec(_Section):
     )
     variables: dict[str, VariableSpec] = Field({}, description="declarations of the variables of its table")
     take: dict[str, TakeSpec] = Field(description="for each variable, how it is made")
+    delimiter: str | None = Field(None, description="as in [data], where it is another one", max_length=1)
+    decimal: Literal[".", ","] | None = Field(None, description="as in [data], where it is another one")
+    thousands: Literal["", ",", ".", " ", "'"] | None = Field(None, description="as in [data]")
+    encoding: str | None = Field(None, description="as in [data], where it is another one")
+    header_line: int | None = Field(None, ge=1, description="as in [data], where it is another one")
+    sheet: str | None = Field(None, description="as in [data], where it is another one")
+
+    def written(self, data: DataSpec) -> DataSpec:
+        """Return how its table is written: as the plan's own, but for what it says itself."""
+        said = {key: getattr(self, key) for key in READING if getattr(self, key) is not None}
+        return data.model_copy(update=said)
 
     @property
     def matches(self) -> dict[str, str]:

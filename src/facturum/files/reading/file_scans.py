@@ -19,11 +19,37 @@ from facturum.data.arrow_import import table_from
 from facturum.data.table import Table
 from facturum.errors import DataError
 from facturum.files.reading.scans import Counted, Scan, TableScan, known_columns
+from facturum.files.reading.sheets import SHEETS, read_sheet
 from facturum.files.reading.text_tables import TextForm, TextScan
 
 TEXT = (".csv", ".tsv", ".txt")
 PARQUET = (".parquet", ".pq")
 ARROW = (".arrow", ".feather", ".ipc")
+# of programs that can export a table as text
+OTHER_PROGRAMS = (
+    ".xls",
+    ".xlsb",
+    ".xlsm",
+    ".numbers",
+    ".sav",
+    ".por",
+    ".dta",
+    ".sas7bdat",
+    ".xpt",
+    ".rds",
+    ".rdata",
+    ".mat",
+    ".mdb",
+    ".accdb",
+    ".dbf",
+    ".pdf",
+    ".doc",
+    ".docx",
+    ".html",
+    ".json",
+    ".xml",
+    ".zip",
+)
 
 
 # what libraries raise for files that are not what they should be
@@ -125,10 +151,19 @@ def _scan_of(path: Path, form: TextForm) -> Scan:
         return _arrow_scan(path)
     if ending in TEXT:
         return TextScan(path, form)
-    raise DataError(
-        f"{path.name} has an ending that is not known",
-        remedy="Use .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.",
-    )
+    if ending in SHEETS:
+        return TableScan(read_sheet(path, form))
+    raise unknown_ending(path)
+
+
+def unknown_ending(path: Path) -> DataError:
+    """Return the error for a file of another format, with what to do about it."""
+    remedy = "Use .csv, .tsv, .parquet, .arrow, .feather, .xlsx or .ods, or a folder of Parquet files."
+    if path.suffix.lower() == ".toml":
+        return DataError(f"{path.name} is a plan, and the data are wanted here", remedy="Write PLAN first, then DATA.")
+    if path.suffix.lower() in OTHER_PROGRAMS:
+        remedy = "Export the table from its program as CSV, in UTF-8."
+    return DataError(f"{path.name} has an ending that is not known", remedy=remedy)
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import io
 import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
@@ -11,14 +10,17 @@ from pathlib import Path
 from typing import Any
 
 from facturum.data.number_text import NumberForm
+from facturum.data.table import Table
 from facturum.errors import DataError, named, option
 from facturum.files.reading.encodings import encodings_of
 from facturum.files.reading.file_scans import TEXT
+from facturum.files.reading.layout import NUMERIC, layout_of, records_of
+from facturum.files.reading.sheets import SHEETS, found_in_sheet, read_sheet
+from facturum.files.reading.text_tables import TextForm, first_of_text
 
+UNDER = ": to be written under [data] of a plan"
 LOOKED_AT = 1 << 18  # bytes from the beginning of the file
 _DIGITS = str.maketrans("012345678", "9" * 9)
-DELIMITERS = (";", "\t", "|", ",")
-_NUMERIC = re.compile(r"[+-]?\s?\d[\d.,'\u00a0\u202f ]*", re.ASCII)
 _FORMS = (
     NumberForm(), NumberForm(","), NumberForm(".", ","), NumberForm(",", "."), NumberForm(",", " "),
     NumberForm(".", " "), NumberForm(".", "'"), NumberForm(",", "'"),
@@ -34,7 +36,7 @@ def found_reading(path: Path, said: Mapping[str, Any] | None = None) -> dict[str
         said: what has been said of it, as `read` takes it.
 
     Returns:
-        Of ``encoding``, ``delimiter``, ``decimal`` and ``thousands`` those that were found.
+        Of ``encoding``, ``delimiter``, ``header_line``, ``decimal`` and ``thousands`` those that were found.
 
     Raises:
         DataError: where the file can be read in two ways, with both.
@@ -48,6 +50,8 @@ def found_reading(path: Path, said: Mapping[str, Any] | None = None) -> dict[str
         {'encoding': 'cp1252', 'delimiter': ';', 'decimal': ',', 'thousands': '.'}
     """
     given = dict(said or {})
+    if path.suffix.lower() in SHEETS and path.is_file():
+        return {} if "header_line" in given else found_in_sheet(path, given.get("sheet"))
     if path.suffix.lower() not in TEXT or not path.is_file():
         return {}
     with path.open("rb") as file:
@@ -59,27 +63,38 @@ def found_reading(path: Path, said: Mapping[str, Any] | None = None) -> dict[str
     text = data.decode(encoding, "replace").lstrip("\ufeff")
     whole = text if len(data) < LOOKED_AT else text[: text.rfind("\n") + 1]
     usual = "\t" if path.suffix.lower() == ".tsv" else ","
-    delimiter = given.get("delimiter") or _delimiter(whole, usual, path.name)
+    delimiter, line = layout_of(whole, usual, path.name, given.get("delimiter"))
     if "delimiter" not in given and delimiter != usual:
         found["delimiter"] = delimiter
+    if "header_line" not in given and line > 1:
+        found["header_line"] = line
     if "decimal" not in given:
-        form = _numbers(_cells(whole, delimiter), delimiter, str(given.get("thousands") or ""), path.name)
+        cells = _cells(whole, delimiter, given.get("header_line", line))
+        form = _numbers(cells, delimiter, str(given.get("thousands") or ""), path.name)
         found |= {"decimal": form.decimal} if form.decimal != "." else {}
         found |= {"thousands": form.thousands} if form.thousands and "thousands" not in given else {}
     return found
 
 
-def found_notes(source: str, found: Mapping[str, Any]) -> Iterator[str]:
-    """Say how a file was read where that was found in it.
+def first_rows(path: Path, form: TextForm) -> Table | None:
+    """Return the first rows of a text file, or all of a sheet; None of other files, whose types are their own."""
+    if path.suffix.lower() in SHEETS and path.is_file():
+        return read_sheet(path, form)
+    if path.suffix.lower() in TEXT and path.is_file():
+        return first_of_text(path, form, LOOKED_AT)
+    return None
+
+
+def found_notes(source: str, found: Mapping[str, Any], after: str = UNDER) -> Iterator[str]:
+    """Say how a file was read where that was found in it, and what follows from it.
 
     Example:
         >>> next(found_notes("a.csv", {"delimiter": ";", "decimal": ","}))
-        'a.csv was read with delimiter = ";" and decimal = ",", as found in it: write them under [data] of a plan.'
+        'a.csv was read with delimiter = ";" and decimal = ",", as found in it: to be written under [data] of a plan.'
     """
     if found:
-        them = "them" if len(found) > 1 else "it"
         told = named([f"{key} = {json.dumps(value)}" for key, value in found.items()])
-        yield f"{source} was read with {told}, as found in it: write {them} under [data] of a plan."
+        yield f"{source} was read with {told}, as found in it{after}."
 
 
 def _encoding(data: bytes, name: str) -> str:
@@ -91,38 +106,12 @@ def _encoding(data: bytes, name: str) -> str:
     raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Say which: {typed}, or encoding under [data].")
 
 
-def _records(text: str, delimiter: str) -> list[list[str]]:
-    """Return the records of a text that are not empty."""
-    return [record for record in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter) if record]
-
-
-def _delimiter(text: str, usual: str, name: str) -> str:
-    """Return what parts the cells: in all records into as many, in the first into names."""
-    fitting = []
-    for mark in (each for each in DELIMITERS if each in text.partition("\n")[0]):
-        try:
-            records = _records(text, mark)
-        except csv.Error:
-            continue
-        if len(records[0]) > 1 and len({len(record) for record in records}) == 1:
-            fitting.append((mark, records[0]))
-    named = [each for each in fitting if all(_is_name(cell) for cell in each[1])]
-    if len(named) == 1:
-        return named[0][0]
-    if not named:
-        return usual
-    marks = " or ".join(repr(each[0]) for each in named)
-    typed = option(f"--delimiter '{named[0][0]}'", 'reading={"delimiter": ..}')
-    raise DataError(f"the cells of {name} can be parted by {marks}", remedy=f"Say which: {typed}.")
-
-
-def _is_name(cell: str) -> bool:
-    return bool(cell.strip()) and not _NUMERIC.fullmatch(cell.strip())
-
-
-def _cells(text: str, delimiter: str) -> list[list[str]]:
-    """Return the cells of each column, without the names; of those of one shape, digits apart, one alone."""
-    records = _records(text, delimiter)[1:]
+def _cells(text: str, delimiter: str, header_line: int) -> list[list[str]]:
+    """Return the cells of each column below the names; of those of one shape, digits apart, one alone."""
+    try:
+        records = [record for line, record in records_of(text, delimiter) if line > header_line]
+    except csv.Error:
+        return []  # which reading the file tells of, with its line
     width = max(map(len, records), default=0)
     columns = [[record[at].strip() for record in records if at < len(record)] for at in range(width)]
     return [list({_shape(cell): cell for cell in reversed(column)}.values())[::-1] for column in columns]
@@ -136,26 +125,22 @@ def _shape(cell: str) -> tuple[bool, str]:
 def _numbers(columns: Sequence[Sequence[str]], delimiter: str, thousands: str, name: str) -> NumberForm:
     """Return how the numbers are written of the columns that hold some, one way for all.
 
-    Beside commas that part the cells, the point is the decimal mark. A group of thousands does not begin with a zero.
+    Beside commas that part the cells, the point is the decimal mark, unless no number can be read so. A group of
+    thousands does not begin with a zero.
     """
     texts = [[_UNIT.sub("", cell) for cell in cells if cell and cell not in ("NA", "-")] for cells in columns]
-    numeric = [cells for cells in texts if cells and all(_NUMERIC.fullmatch(cell) for cell in cells)]
+    numeric = [cells for cells in texts if cells and all(NUMERIC.fullmatch(cell) for cell in cells)]
     numeric = [cells for cells in numeric if not _dates(cells)]
     forms = [form for form in _FORMS if not thousands or form.thousands in ("", thousands)]
-    if delimiter == ",":
-        forms = [form for form in forms if form.decimal == "."]
     marked = [cells for cells in numeric if any(re.search(r"[^\d+-]", cell) for cell in cells)]
     if not marked:
         return NumberForm(thousands=thousands)
     fitting = [form for form in forms if all(_fits(form, cells) for cells in marked) and _is_seen(form, marked)]
+    if delimiter == "," and any(form.decimal == "." for form in fitting):
+        fitting = [form for form in fitting if form.decimal == "."]
     by_values: dict[tuple[float | None, ...], NumberForm] = {}
     for form in fitting:
         by_values.setdefault(tuple(form.number(cell) for cells in marked for cell in cells), form)
-    if not by_values and delimiter == "," and any(_fits(form, cells) for form in _FORMS[1:2] for cells in marked):
-        raise DataError(
-            f"the cells of {name} are parted by commas, and its numbers have decimal commas",
-            remedy="Export it with another delimiter, such as a semicolon or a tab.",
-        )
     if len(by_values) < 2:  # none where some columns are text, whatever the marks
         return next(iter(by_values.values()), NumberForm(thousands=thousands))
     ways = " or ".join("a decimal point" if form == NumberForm() else str(form) for form in by_values.values())

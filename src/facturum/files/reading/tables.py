@@ -24,8 +24,10 @@ from facturum.files.reading.file_scans import (
     arrow_names,
     parts_of,
     readable,
+    unknown_ending,
 )
 from facturum.files.reading.scans import known_columns
+from facturum.files.reading.sheets import SHEETS, read_sheet
 from facturum.files.reading.text_tables import TextForm, read_text
 
 
@@ -38,22 +40,26 @@ def read(
     decimal: str = ".",
     encoding: str = "utf-8",
     thousands: str = "",
+    header_line: int = 1,
+    sheet: str | None = None,
     columns: Collection[str] | None = None,
 ) -> Table:
-    """Read a table from a CSV, Parquet, Arrow or Feather file.
+    """Read a table from a CSV, Parquet, Arrow or Feather file, or a sheet of a workbook.
 
     In text files a column is a number, a truth value or a date where all its cells are; whole numbers with leading
     zeros or too many digits, and all else, are text. Nothing is dropped: one cell that is not a number makes a column
     text. Quotes that are not closed and records with other numbers of cells are errors.
 
     Args:
-        path: the file; its ending gives the format (.csv, .tsv, .txt; .parquet; .arrow, .feather). Or a folder of
-            Parquet files, in which folders named ``key=value`` give variables.
+        path: the file; its ending gives the format (.csv, .tsv, .txt; .parquet; .arrow, .feather; .xlsx, .ods). Or a
+            folder of Parquet files, in which folders named ``key=value`` give variables.
         missing_values: words that mean a missing value, in text files.
         delimiter: between the cells; a comma, or a tab in .tsv, where none is given.
         decimal: the decimal mark.
         encoding: of text files.
         thousands: what stands between groups of three digits.
+        header_line: the line with the names, counted from 1; what is above is not read.
+        sheet: of a workbook, the sheet to read; the only one with a table where none is given.
         columns: those to read; all where none are given, or one of them is not in it.
 
     Returns:
@@ -63,6 +69,27 @@ def read(
         DataError: where the file is not found, is not a table, or is cut short; in text files with the line.
     """
     path = Path(path)
+    mark = delimiter or usual_delimiter(path)
+    numbers = NumberForm(decimal, thousands)
+    return read_file(path, TextForm(tuple(missing_values), mark, numbers, encoding, header_line, sheet), columns)
+
+
+def usual_delimiter(path: Path) -> str:
+    """Return what parts the cells of a text file where nothing is said: a tab in .tsv, else a comma."""
+    return "\t" if path.suffix.lower() == ".tsv" else ","
+
+
+def read_file(path: Path, form: TextForm, columns: Collection[str] | None = None) -> Table:
+    """Read a table from a file, as `read` does.
+
+    Args:
+        path: the file, or a folder of Parquet files.
+        form: how texts and sheets are written.
+        columns: those to read; all where none are given, or one of them is not in it.
+
+    Raises:
+        DataError: where the file is not found, is not a table, or is cut short.
+    """
     with readable(path.name):
         ending = path.suffix.lower()
         if path.is_dir() or (ending in PARQUET and path.is_file()):
@@ -74,12 +101,10 @@ def read(
             wanted = None if names is None else known_columns(columns, list(names))
             return _whole(feather.read_table(path, wanted, memory_map=False), path)
         if ending in TEXT:
-            mark = delimiter or ("\t" if ending == ".tsv" else ",")
-            form = TextForm(tuple(missing_values), mark, NumberForm(decimal, thousands), encoding)
             return read_text(path, form, columns)
-    raise DataError(
-        f"{path.name} has an ending that is not known", remedy="Use .csv, .tsv, .parquet, .arrow or .feather."
-    )
+        if ending in SHEETS:
+            return read_sheet(path, form, columns)
+    raise unknown_ending(path)
 
 
 def write_table(table: Table, path: Path) -> None:

@@ -51,6 +51,7 @@ class TextScanner:
         delimiter: one ASCII character.
         width: how many cells each record must have.
         name: of the file, for messages.
+        line: in which the file begins that is looked through.
 
     Example:
         >>> scanner = TextScanner(",", 2, "t.csv")
@@ -60,9 +61,9 @@ class TextScanner:
         TextShape(records=2, long=1, first_long=2)
     """
 
-    def __init__(self, delimiter: str, width: int, name: str) -> None:
+    def __init__(self, delimiter: str, width: int, name: str, line: int = 1) -> None:
         self._delimiter, self._width, self._name = ord(delimiter), width, name
-        self._state = _State()
+        self._state = _State(line=line, opened=line, started=line)
         self._held = b""  # the last byte so far, whose meaning depends on the next one
 
     def add(self, block: bytes, last: bool = False) -> None:
@@ -101,7 +102,7 @@ class TextScanner:
         return TextShape(state.records, state.long, state.first_long)
 
 
-def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
+def scan(data: bytes, delimiter: str, width: int, name: str, line: int = 1) -> TextShape:
     """Look through a text file, in blocks of 1 MiB.
 
     Args:
@@ -109,6 +110,7 @@ def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
         delimiter: one ASCII character.
         width: how many cells each record must have.
         name: of the file, for messages.
+        line: in which these bytes begin.
 
     Raises:
         DataError: for quotes that are not closed or stand within a cell, and for records of too many or too few cells;
@@ -118,7 +120,7 @@ def scan(data: bytes, delimiter: str, width: int, name: str) -> TextShape:
         >>> scan(b'a,b\\n1,"x\\ny"\\n', ",", 2, "t.csv")
         TextShape(records=2, long=1, first_long=2)
     """
-    scanner = TextScanner(delimiter, width, name)
+    scanner = TextScanner(delimiter, width, name, line)
     scanner.add(data, last=True)
     return scanner.finish()
 
@@ -193,7 +195,8 @@ def _check_width(cells: Array, lines: Array, width: int, name: str) -> None:
         at = wrong[0]
         others = len(wrong) - 1
         more = f"; {counted(others, 'further line')} {'differs' if others == 1 else 'differ'} too" if others else ""
+        held = counted(int(cells[at]), "cell")
         raise DataError(
-            f"{name}, line {lines[at]} has {counted(int(cells[at]), 'cell')}, and the first line has {width}{more}",
+            f"{name}, line {lines[at]} has {held}, and the line of the names has {width}{more}",
             remedy="Quote cells that hold the delimiter, or correct these lines.",
         )

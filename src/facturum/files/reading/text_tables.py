@@ -37,12 +37,16 @@ class TextForm:
         delimiter: between the cells.
         numbers: how numbers are written.
         encoding: of its characters.
+        header_line: the line that holds the names, counted from 1; what is above is not read.
+        sheet: of a file of several sheets, the one to read.
     """
 
     missing: tuple[str, ...]
     delimiter: str
     numbers: NumberForm
     encoding: str
+    header_line: int = 1
+    sheet: str | None = None
 
     def refuse_delimiter(self, name: str) -> None:
         """Refuse a delimiter that cannot part cells.
@@ -51,10 +55,10 @@ class TextForm:
             DataError: with the name of the file.
         """
         mark = self.delimiter
-        if len(mark) != 1 or not mark.isascii() or mark in '"\r\n\0' or mark == self.numbers.decimal == ",":
+        if len(mark) != 1 or not mark.isascii() or mark in '"\r\n\0':
             raise DataError(
                 f"{mark!r} cannot part the cells of {name}",
-                remedy="A delimiter is one ASCII character, neither a quote nor the decimal mark.",
+                remedy="A delimiter is one ASCII character, and no quote.",
             )
 
 
@@ -70,15 +74,29 @@ def read_text(path: Path, form: TextForm, columns: Collection[str] | None = None
         DataError: where it is not a table, with the line.
     """
     form.refuse_delimiter(path.name)
-    data = b"".join(block for block, _ in _Lines(path, form.encoding).blocks(None))
-    names = _header(data, path.name, form.delimiter)
-    shape = scan(data, form.delimiter, len(names), path.name)
+    data = b"".join(block for block, _ in _Lines(path, form).blocks(None))
+    names = _header(data, path.name, form)
+    shape = scan(data, form.delimiter, len(names), path.name, form.header_line)
     return replace(_table_of(data, form, path.name, known_columns(columns, names)), notes=_notes(shape, path.name))
+
+
+def first_of_text(path: Path, form: TextForm, size: int) -> Table | None:
+    """Return the records in the first bytes of a text file as a table; None where they are not one."""
+    held = b""
+    try:
+        for block, last in _Lines(path, form).blocks(size):
+            held += block
+            end = len(held) if last else _end_of_records(held)
+            if end:
+                return _table_of(held[:end], form, path.name)
+    except (DataError, pa.ArrowException, csv.Error):
+        pass  # which reading the file tells of, with its line
+    return None
 
 
 def _table_of(data: bytes, form: TextForm, source: str, wanted: list[str] | None = None) -> Table:
     """Return records, the first of which holds the names, as a table of the columns wanted, or of all."""
-    names = _header(data, source, form.delimiter)
+    names = _header(data, source, form)
     parsed = _parsed(data, names, form, _BLOCK, wanted=wanted)
     columns = []
     names = names if wanted is None else wanted
@@ -145,10 +163,11 @@ class TextScan:
 
     @cached_property
     def _survey(self) -> _Survey:
-        names = _header(next(self._pieces(), (b"", True))[0], self.source, self._form.delimiter)
+        names = _header(next(self._pieces(), (b"", True))[0], self.source, self._form)
         types = {name: CellType(self._form.numbers) for name in names}
-        scanner, length = TextScanner(self._form.delimiter, len(names), self.source), 0
-        for block, last in _Lines(self._path, self._form.encoding).blocks(_BLOCK):
+        scanner = TextScanner(self._form.delimiter, len(names), self.source, self._form.header_line)
+        length = 0
+        for block, last in _Lines(self._path, self._form).blocks(_BLOCK):
             scanner.add(block, last)
         shape = scanner.finish()
         for piece, first in self._pieces():
@@ -161,7 +180,7 @@ class TextScan:
     def _pieces(self) -> Iterator[tuple[bytes, bool]]:
         """Yield the file in pieces that end with a record, and whether each is the first."""
         held, first = b"", True
-        for block, last in _Lines(self._path, self._form.encoding).blocks(_BLOCK):
+        for block, last in _Lines(self._path, self._form).blocks(_BLOCK):
             held += block
             end = len(held) if last else _end_of_records(held)
             if end:
@@ -242,11 +261,12 @@ class _Lines:
 
     Args:
         path: the file.
-        encoding: of its characters.
+        form: how it is written; what is above the line of its names is left out.
     """
 
-    def __init__(self, path: Path, encoding: str) -> None:
-        self._path, self._encoding = path, encoding
+    def __init__(self, path: Path, form: TextForm) -> None:
+        self._path, self._encoding = path, form.encoding
+        self._above, encoding = form.header_line - 1, form.encoding
         self._plain = encoding.lower().replace("_", "-") in ("utf-8", "utf8")
         decoder: Any = codecs.getincrementaldecoder("utf-8-sig" if self._plain else encoding)
         self._decoder: codecs.IncrementalDecoder = decoder()
@@ -274,10 +294,17 @@ class _Lines:
                 self._refuse_nul(text)
                 text = text.replace(b"\r\n", b"\n").replace(b"\r", b"\n") if b"\r" in text else text
                 self._line += text.count(b"\n") if following else 0
-                yield text, not following
+                yield self._below(text), not following
                 if not following:
                     return
                 block = following
+
+    def _below(self, text: bytes) -> bytes:
+        """Return what is not above the line of the names."""
+        while self._above and text:
+            _, end, text = text.partition(b"\n")
+            self._above -= len(end)
+        return text
 
     def _decoded(self, block: bytes, last: bool) -> bytes:
         self._ascii = self._ascii and block.isascii()
@@ -303,15 +330,17 @@ class _Lines:
             )
 
 
-def _header(data: bytes, name: str, delimiter: str) -> list[str]:
+def _header(data: bytes, name: str, form: TextForm) -> list[str]:
+    delimiter = form.delimiter
     lines = io.StringIO(data[: 1 << 24].decode("utf-8", "replace"), newline="\n")
     names = next(csv.reader(lines, delimiter=delimiter), [])
     if not names:
-        raise DataError(f"{name} is empty", remedy="A table has a first line with the names of its variables.")
+        what = "is empty" if form.header_line == 1 else f"has nothing in line {form.header_line}"
+        raise DataError(f"{name} {what}", remedy="A table has a line with the names of its variables.")
     other = max({";", ",", "\t", "|"} - {delimiter}, key=names[0].count)
     if len(names) == 1 and names[0].count(other) > 1:
         raise DataError(
-            f"{name} has one column by the delimiter {delimiter!r}, and its first line has "
+            f"{name} has one column by the delimiter {delimiter!r}, and the line of its names has "
             f"{other!r} {names[0].count(other)} times",
             remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
             + option(
@@ -321,12 +350,15 @@ def _header(data: bytes, name: str, delimiter: str) -> list[str]:
         )
     for at, name_at in enumerate(names):
         if not name_at.strip():
-            raise DataError(f"{name}: column {at + 1} has no name", remedy="Name it in the first line.")
+            raise DataError(
+                f"{name}: column {at + 1} has no name",
+                remedy="Name it in the line of the names; where that is another one, write header_line under [data].",
+            )
     twice = sorted({name_at for name_at in names if names.count(name_at) > 1}) if len(set(names)) < len(names) else []
     if twice:
         raise DataError(
             f"{name} has two columns of one name: {', '.join(repr(name_at) for name_at in twice)}",
-            remedy="Rename one of them in the first line.",
+            remedy="Rename one of them.",
         )
     return names
 
