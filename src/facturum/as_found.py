@@ -11,7 +11,7 @@ from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.spec import READING, DataSpec, PlanSpec, SeriesSpec, VariableSpec
-from facturum.errors import DataError, named, toml_key
+from facturum.errors import DataError, named, plan_says, toml_key
 from facturum.files.reading.sniffing import first_rows, found_notes, found_reading
 from facturum.files.reading.tables import usual_delimiter
 from facturum.files.reading.text_tables import TextForm
@@ -54,6 +54,11 @@ def as_found(spec: PlanSpec, path: Path | None, series: Mapping[str, Path]) -> P
     if spec.resolved:
         return spec
     own = _said(spec.data)
+    with plan_says():
+        return _as_found(spec, own, path, series)
+
+
+def _as_found(spec: PlanSpec, own: Mapping[str, Any], path: Path | None, series: Mapping[str, Path]) -> PlanSpec:
     found = {} if path is None else found_reading(path, own)
     if found:
         spec = spec.model_copy(update={"data": spec.data.model_copy(update=found)})

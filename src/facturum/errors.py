@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import shlex
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -155,6 +157,42 @@ def option(typed: str, given: str) -> str:
         'table=..'
     """
     return typed if _ON_COMMAND_LINE.get() else given
+
+
+_IN_PLAN: ContextVar[bool] = ContextVar("in_plan", default=False)
+
+
+@contextmanager
+def plan_says() -> Iterator[None]:
+    """Tell how a file is read as a plan says it, which has no options for it."""
+    before = _IN_PLAN.set(True)
+    try:
+        yield
+    finally:
+        _IN_PLAN.reset(before)
+
+
+def reading_option(**said: str | int) -> str:
+    """Return in a remedy how a file is read: as a plan, the command line or Python says it.
+
+    Example:
+        >>> reading_option(header_line=3)
+        "reading={'header_line': 3}"
+        >>> with plan_says():
+        ...     print(reading_option(delimiter=";"))
+        delimiter = ";" under [data]
+    """
+    if _IN_PLAN.get():
+        return (
+            named([f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in said.items()]) + " under [data]"
+        )
+    typed = " ".join(f"--{key.replace('_', '-')} {_as_typed(value)}" for key, value in said.items())
+    return option(typed, f"reading={said}")
+
+
+def _as_typed(value: str | int) -> str:
+    quoted = shlex.quote(str(value))
+    return quoted if quoted[0] == "'" or str(value).isalnum() else f"'{value}'"
 
 
 def series_remedy(name: str) -> str:

@@ -17,7 +17,7 @@ from facturum.engine.planning.names import names_from_text
 from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
-from facturum.errors import DataError, PlanError, bounded, counted, nearest, series_remedy
+from facturum.errors import DataError, PlanError, bounded, counted, nearest, plan_says, series_remedy
 from facturum.files.builds.build_folder import read_build
 from facturum.files.builds.build_writer import MARKER
 from facturum.files.parts.choosing import free_memory, is_large
@@ -260,7 +260,7 @@ class Plan:
             ...     design.names
             ['intercept', 'x']
         """
-        with bounded():
+        with bounded(), plan_says():
             plan = self.as_found(table, series)
             scan, tables = plan.scan(table), plan.series_tables(series)
             columns = build_into(
@@ -364,8 +364,10 @@ class Plan:
         return self._table(path, None)
 
     def _table(self, given: Any, columns: Collection[str] | None, series: str | None = None) -> Table:
-        is_file = isinstance(given, str | Path)
-        return read_file(Path(given), form_of(self._spec, Path(given), series), columns) if is_file else Table.of(given)
+        if not isinstance(given, str | Path):
+            return Table.of(given)
+        with plan_says():
+            return read_file(Path(given), form_of(self._spec, Path(given), series), columns)
 
     def __str__(self) -> str:
         return plan_text(self._spec)

@@ -136,7 +136,13 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
 
 
 @checked
-def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Sequence[str] | None = None) -> Table:
+def stack(
+    table: Any,
+    into: Mapping[str, Sequence[str]],
+    which: str,
+    labels: Sequence[str] | None = None,
+    reading: Mapping[str, Any] | None = None,
+) -> Table:
     """Return a table with several columns stacked into one, beside a category that names the column.
 
     Args:
@@ -144,6 +150,7 @@ def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Seq
         into: for each new variable, the columns stacked into it.
         which: the name of the category: the column that a value came from.
         labels: its categories; the names of the columns where none are given.
+        reading: how a text file is read, as for `profile`.
 
     Warns:
         FacturumWarning: where one list of columns is shorter than another.
@@ -155,13 +162,13 @@ def stack(table: Any, into: Mapping[str, Sequence[str]], which: str, labels: Seq
         >>> stack({"q_1": [1, 4], "q_2": [5, 2]}, {"answer": ["q_1", "q_2"]}, "item").to_pandas().answer.tolist()
         [1, 5, 4, 2]
     """
-    made = reshaping.stack(taken_in(table), into, which, labels)
+    made = reshaping.stack(taken_in(table, reading), into, which, labels)
     issue(made.notes, stacklevel=4)
     return made
 
 
 @checked
-def unstack(table: Any, value: str, which: str, by: Sequence[str]) -> Table:
+def unstack(table: Any, value: str, which: str, by: Sequence[str], reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table with a column for each category of one variable: what `stack` does, turned back.
 
     Raises:
@@ -172,11 +179,19 @@ def unstack(table: Any, value: str, which: str, by: Sequence[str]) -> Table:
         >>> list(unstack(long, "answer", "item", ["guest"]).variables)
         ['guest', 'q_1', 'q_2']
     """
-    return reshaping.unstack(taken_in(table), value, which, by)
+    return reshaping.unstack(taken_in(table, reading), value, which, by)
 
 
 @checked
-def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, seed: int) -> Any:
+def sample(
+    table: Any,
+    n: Any,
+    by: str | None = None,
+    replace: bool = False,
+    *,
+    seed: int,
+    reading: Mapping[str, Any] | None = None,
+) -> Any:
     """Return a random sample of rows, or several that share no row.
 
     Args:
@@ -186,6 +201,7 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
         by: a category; then ``n`` counts in each of its categories.
         replace: whether a row may be drawn more than once.
         seed: of the random numbers; the same seed gives the same rows.
+        reading: how a text file is read, as for `profile`.
 
     Returns:
         A Table; a list of them, or a dict, where ``n`` is one.
@@ -198,7 +214,7 @@ def sample(table: Any, n: Any, by: str | None = None, replace: bool = False, *, 
         >>> {name: len(part) for name, part in parts.items()}
         {'learn': 7, 'check': 3}
     """
-    whole = taken_in(table)
+    whole = taken_in(table, reading)
     samples = [whole.take(rows) for rows in sample_rows(whole, named_sizes(n), by, replace, seed)]
     if isinstance(n, Mapping):
         return dict(zip(n, samples, strict=True))
@@ -216,6 +232,7 @@ def convert(
     *,
     pattern: str | None = None,
     parts: Mapping[str, str] | None = None,
+    reading: Mapping[str, Any] | None = None,
 ) -> Table:
     """Return a table at another step: days brought to months, quarters to months, and so on.
 
@@ -228,6 +245,7 @@ def convert(
         panel: the variables within which a series runs.
         pattern: how the time is written, as in [variables] of a plan.
         parts: of a time held in several variables, the variable of each part: ``{"year": "y", "month": "m"}``.
+        reading: how a text file is read, as for `profile`.
 
     Raises:
         PlanError: for a method that is missing, not found, or of the other direction.
@@ -254,6 +272,6 @@ def convert(
     spec = spec_from({"variables": {time: said} if len(said) > 1 else {}})
     own = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
     converted, _ = conversion.convert(
-        declare(_with_forms(table), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
+        declare(_with_forms(table, reading), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
     return converted

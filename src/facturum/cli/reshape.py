@@ -141,8 +141,9 @@ def convert(
         how, *more = _cells(rest)
         ways[name] = {"how": how, **{key: _way(key, value) for key, value in (_named("--take", text) for text in more)}}
     composed = None if parts is None else dict(_named("--parts", text) for text in _cells(parts))
-    table = _read(data, reading)
-    _write({out: convert_table(table, time, every, to, ways, panel, pattern=pattern, parts=composed)})
+    how_read = reading_from(**reading)
+    made = convert_table(data, time, every, to, ways, panel, pattern=pattern, parts=composed, reading=how_read)
+    _write({out: made})
 
 
 def _named(option: str, text: str) -> tuple[str, str]:
@@ -167,9 +168,9 @@ def _cells(text: str) -> list[str]:
 
 
 def _read(data: Path, reading: dict[str, Any]) -> Table:
-    from facturum.files.reading.tables import read
+    from facturum.tables import taken_in
 
-    return read(data, **reading_from(**reading))
+    return taken_in(data, reading_from(**reading))
 
 
 def _write(tables: dict[Path, Table]) -> None:

@@ -7,7 +7,7 @@ import io
 import re
 from collections.abc import Iterator, Sequence
 
-from facturum.errors import DataError, option
+from facturum.errors import DataError, reading_option
 
 DELIMITERS = (";", "\t", "|", ",")
 ABOVE = 40  # records that may stand above the names
@@ -109,11 +109,8 @@ def layout_of(text: str, usual: str, name: str, said: str | None = None) -> tupl
         fitting = {mark: line for mark, line in fitting.items() if line == 1} or fitting
         if len(fitting) > 1:
             marks = " or ".join(map(repr, fitting))
-            typed = option(f"--delimiter '{next(iter(fitting))}'", 'reading={"delimiter": ..}')
-            raise DataError(
-                f"the cells of {name} can be parted by {marks}",
-                remedy=f"Say which: {typed}, or delimiter under [data].",
-            )
+            typed = reading_option(delimiter=next(iter(fitting)))
+            raise DataError(f"the cells of {name} can be parted by {marks}", remedy=f"Say which, such as {typed}.")
         if fitting:
             return next(iter(fitting.items()))
     return said or usual, 1

@@ -13,7 +13,7 @@ import pyarrow as pa
 from facturum.data.arrow_import import table_from
 from facturum.data.table import Table
 from facturum.data.values import label_text, plain_number
-from facturum.errors import DataError, counted, nearest, option
+from facturum.errors import DataError, counted, nearest, reading_option
 from facturum.files.reading.cell_types import CellType
 from facturum.files.reading.layout import Record, names_line
 from facturum.files.reading.scans import known_columns
@@ -43,7 +43,8 @@ def read_sheet(path: Path, form: TextForm, columns: Collection[str] | None = Non
         names.pop()
     where = f"line {form.header_line} of the sheet {name}"
     if not names:
-        raise DataError(f"{path.name}: {where} holds no names", remedy="Write header_line under [data].")
+        remedy = f"Say in which line they are, such as {reading_option(header_line=2)}."
+        raise DataError(f"{path.name}: {where} holds no names", remedy=remedy)
     for at, each in enumerate(names):
         if not each or names.count(each) > 1:
             what = f"column {at + 1} has no name" if not each else f"two columns have the name {each!r}"
@@ -104,10 +105,10 @@ def _sheet(path: Path, wanted: str | None) -> tuple[str, dict[int, list[Any]]]:
         raise DataError(f"{path.name} cannot be read: {problem}", remedy="Check that it is whole.") from None
     held = {name: rows for name, rows in tables.items() if len(rows) > 1}
     if len(held) > 1:
-        typed = option(f"--sheet '{next(iter(held))}'", 'reading={"sheet": ..}')
+        typed = reading_option(sheet=next(iter(held)))
         raise DataError(
             f"{path.name} has {counted(len(held), 'sheet')} with tables: {', '.join(held)}",
-            remedy=f"Say which: {typed}, or sheet under [data].",
+            remedy=f"Say which, such as {typed}.",
         )
     if not held:
         raise DataError(f"{path.name} has no table", remedy="A table has a line of names, and rows below it.")

@@ -11,7 +11,7 @@ from typing import Any
 
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.errors import DataError, named, option
+from facturum.errors import DataError, named, reading_option
 from facturum.files.reading.encodings import encodings_of
 from facturum.files.reading.file_scans import TEXT
 from facturum.files.reading.layout import NUMERIC, layout_of, records_of
@@ -102,8 +102,8 @@ def _encoding(data: bytes, name: str) -> str:
     if len(found) == 1:
         return found[0]
     what = f"may be {' or '.join(found)}" if found else "is in none of the common encodings"
-    typed = option(f"--encoding {(found or ['cp1252'])[0]}", 'reading={"encoding": ..}')
-    raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Say which: {typed}, or encoding under [data].")
+    typed = reading_option(encoding=(found or ["cp1252"])[0])
+    raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Say which, such as {typed}.")
 
 
 def _cells(text: str, delimiter: str, header_line: int) -> list[list[str]]:
@@ -145,9 +145,13 @@ def _numbers(columns: Sequence[Sequence[str]], delimiter: str, thousands: str, n
         return next(iter(by_values.values()), NumberForm(thousands=thousands))
     ways = " or ".join("a decimal point" if form == NumberForm() else str(form) for form in by_values.values())
     example = next(cell for cells in marked for cell in cells if re.search(r"[.,]", cell))
-    typed = option("--decimal and --thousands", 'reading={"decimal": .., "thousands": ..}')
+    said = [
+        {"decimal": form.decimal} | ({"thousands": form.thousands} if form.thousands else {})
+        for form in by_values.values()
+    ]
     raise DataError(
-        f"numbers of {name} such as {example} can be read in two ways: {ways}", remedy=f"Say which: {typed}."
+        f"numbers of {name} such as {example} can be read in two ways: {ways}",
+        remedy=f"Say which: {said}.",
     )
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import json
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -19,7 +18,7 @@ from pyarrow import csv as arrow_csv
 from facturum.data.arrow_import import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
-from facturum.errors import DataError, counted, option
+from facturum.errors import DataError, counted, reading_option
 from facturum.files.reading.cell_types import CellType
 from facturum.files.reading.scans import known_columns
 from facturum.files.reading.text_scan import TextScanner, TextShape, scan
@@ -342,11 +341,7 @@ def _header(data: bytes, name: str, form: TextForm) -> list[str]:
         raise DataError(
             f"{name} has one column by the delimiter {delimiter!r}, and the line of its names has "
             f"{other!r} {names[0].count(other)} times",
-            remedy=f"Write delimiter = {json.dumps(other)} under [data] of the plan, and decimal where it is a comma; "
-            + option(
-                "for commands without a plan add --delimiter and --decimal.",
-                'fa.profile takes reading={"delimiter": ..}.',
-            ),
+            remedy=f"Say so: {reading_option(delimiter=other)}; and the decimal mark where it is a comma.",
         )
     for at, name_at in enumerate(names):
         if not name_at.strip():
