@@ -58,8 +58,11 @@ class Keys(unittest.TestCase):
                 fa.Plan("y", {"a": text}).build(LAKES)
 
     def test_a_constant_forms_no_groups(self) -> None:
-        for text in ("impute(x, 'median', by='lake')", "mean(x, by=['lake'])", "within(x, by='lake')", "mean(x, by=1)"):
-            with self.subTest(text), self.assertRaisesRegex(fa.PlanError, r"the same in every row(.|\n)*Write by=\["):
+        for text in ("impute(x, 'median', by='lake')", "mean(x, by=['lake'])", "within(x, by='lake')"):
+            named, bare = (fa.Plan("y", {"a": each}).build(LAKES) for each in (text, text.replace("'lake'", "lake")))
+            np.testing.assert_array_equal(named.X, bare.X)
+        for text in ("mean(x, by='lakes')", "mean(x, by=1)"):
+            with self.subTest(text), self.assertRaisesRegex(fa.PlanError, r"the same in every row(.|\n)* by=\["):
                 fa.Plan("y", {"a": text}).build(LAKES)
 
 
@@ -238,7 +241,7 @@ class Tables(Folder):
         words = ["convert", path, "--time", "d", "--every", "day", "--to", "month", "--take", "x=sum,partial=keep"]
         out = self.folder / "months.csv"
         words += ["--delimiter", ";", "--pattern", "%d.%m.%Y", "--thousands", ".", "--out", out]
-        self.assertIn("both the decimal mark and what stands", command(*words).stderr)
+        self.assertIn("Say which: --decimal '.' or --decimal ',' --thousands '.'", command(*words).stderr)
         done = command(*words, "--decimal", ",")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(pd.read_csv(out)["x"].tolist(), [3200, 3100])

@@ -14,6 +14,7 @@ from facturum.design import Design
 from facturum.engine.passes.build import Progress, build, resolve
 from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.names import names_from_text
+from facturum.engine.planning.naming import with_names
 from facturum.engine.planning.needed import series_needed, variables_needed
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, spec_from
@@ -25,7 +26,7 @@ from facturum.files.parts.portions import Portions
 from facturum.files.parts.streaming import RowProgress, build_into
 from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
 from facturum.files.reading.file_scans import scan_of
-from facturum.files.reading.scans import Scan, TableScan
+from facturum.files.reading.scans import Scan, TableScan, names_of
 from facturum.files.reading.tables import read_file
 from facturum.terms import Expression
 from facturum.warned import issue
@@ -317,14 +318,18 @@ class Plan:
             return viewed(plan.spec, plan.given(table, series=series))
 
     def as_found(self, table: Any, series: Mapping[str, Any] | None = None) -> Plan:
-        """Return an open plan that says how the files are written that it is built of; a resolved one as it is.
+        """Return an open plan that says how its files are written, with names as expressions; a resolved one as it is.
 
         Raises:
             DataError: where a file can be read in two ways.
         """
         files = series_files(self._spec, self._folder, {**self._tables, **(series or {})})
         path = Path(table) if isinstance(table, str | Path) else None
-        return Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
+        found = Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
+        if self.resolved:
+            return found
+        spec = with_names(found.spec, lambda: names_of(found.scan(table)))
+        return Plan.of(spec, self._folder, self._tables, self._known)
 
     def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:
         """Return the tables that the plan is given, each taken in.

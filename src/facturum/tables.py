@@ -15,6 +15,7 @@ from facturum.data.table import Table
 from facturum.data.time import conversion
 from facturum.data.time.periods import OWN_STEPS, STEPS, Timing
 from facturum.engine.passes.build import build
+from facturum.engine.planning.naming import with_names
 from facturum.engine.planning.spec import spec_from
 from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
 from facturum.files.plan_file import parse_plan
@@ -123,7 +124,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
     while True:
         text = draft_of(given, response, said, without, day_first)
         try:
-            build(parse_plan(text), given)
+            build(with_names(parse_plan(text), lambda: given.variables), given)
             return text
         except FacturumError as error:
             section, _, key = (error.place or "").partition(".")

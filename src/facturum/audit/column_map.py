@@ -43,6 +43,7 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.factors import Holds, NoValue
+from facturum.language.printer import in_words
 from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
@@ -229,7 +230,7 @@ def _entry(
         sources=[] if inner is None else report.outline.prepared.sources(inner.formula),
         measure="constant" if inner is None else inner.measure,
         reference=None if inner is None else inner.reference,
-        reading=reading,
+        reading=in_words(reading),
         missing=report.preparation.missing(column, report.missing),
         imputed=report.preparation.filled_rows(column),
         min=_finite(moments.smallest[at]),

@@ -7,6 +7,7 @@ import math
 import re
 import warnings
 from collections.abc import Callable
+from functools import lru_cache
 from threading import RLock
 from typing import Any
 
@@ -20,6 +21,7 @@ from facturum.language.other_words import meant
 from facturum.language.stored import WORD, found
 
 LONGEST_TEXT = 64 * 1024
+LONGEST_KNOWN = 500  # characters of an expression that is kept in mind
 LONGEST_LEARNED = 4 * 1024 * 1024
 DEEPEST_BRACKETS = 100
 MAX_NODES = 10_000
@@ -77,6 +79,15 @@ def parse(text: str, learned: bool = False) -> Node:
             ^^^^^^^^^^
         'facturum operations' lists them.
     """
+    return _known(text) if not learned and len(text) <= LONGEST_KNOWN else _parsed(text, learned)
+
+
+@lru_cache(maxsize=8192)  # as a plan's texts are read for their names, their kinds and their readings
+def _known(text: str) -> Node:
+    return _parsed(text, False)
+
+
+def _parsed(text: str, learned: bool) -> Node:
     try:
         _refuse_hostile(text, LONGEST_LEARNED if learned else LONGEST_TEXT)
         plain = text.replace("\r", " ")  # which the grammar would take for the end of a line

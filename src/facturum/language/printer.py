@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import ast
 import dataclasses
 import keyword
+import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -77,6 +79,19 @@ def is_plain_name(name: str) -> bool:
     import unicodedata
 
     return name.isidentifier() and name not in WORDS and unicodedata.normalize("NFKC", name) == name
+
+
+_QUOTED = re.compile(r"""variable\(('(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*")\)""")
+
+
+def in_words(text: str) -> str:
+    """Return a text with the names of variables as they are, as sentences have them.
+
+    Example:
+        >>> in_words("With variable('Preis je Stück') 1 % higher")
+        'With Preis je Stück 1 % higher'
+    """
+    return _QUOTED.sub(lambda found: str(ast.literal_eval(found[1])), text)
 
 
 @dataclass(frozen=True)

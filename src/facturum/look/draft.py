@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from facturum.data.declared import Declaration, as_time, declare
+from facturum.data.declared import as_time, declare
 from facturum.data.identity import MANY_ROWS, looks_like_id
 from facturum.data.table import Table
 from facturum.data.time.calendar import PARTS, part_codes
@@ -21,9 +22,10 @@ from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.language.operations.categories import said_no
 from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.forms import declaration_text, found_declarations, found_years, texts_of, two_orders
+from facturum.look.forms import declaration_text, found_declarations, found_years, texts_of, two_orders, with_truths
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
 from facturum.look.profile import VariableProfile, profile_of
+from facturum.look.short_names import as_derived, short_names
 
 MAX_CATEGORIES = 30
 FEW_UNITS = 12
@@ -77,7 +79,7 @@ class Draft:
                 remedy="It has " + ", ".join(list(table.variables)[:20]) + ".",
             )
         self._forms = found_years(table) | found_declarations(table, day_first)
-        table, self._truths = _with_truths(declare(table, self._forms), response)
+        table, self._truths = with_truths(declare(table, self._forms), response)
         self._table = table
         self._reading = reading or {}
         self._without = without or {}
@@ -90,6 +92,7 @@ class Draft:
         self._profiles = {profile.name: profile for profile in profile_of(_part(table, self._rows))}
         self._clock = find_clock(table)
         self._keys: set[str] = set()
+        self._short = short_names(list(table.variables))
 
     def text(self) -> str:
         """Return the plan as the text of a plan file."""
@@ -112,6 +115,7 @@ class Draft:
             "",
             *self._data_lines(),
             *self._variable_lines(),
+            *self._short_lines(" ".join([response, *[line.text for line in terms if line.key]])),
             "[rows]",
             'missing = "drop"  # rows without a value in the response or a term; build lists each of them',
             "",
@@ -126,7 +130,7 @@ class Draft:
         return "\n".join(lines) + "\n"
 
     def _response_text(self, profile: VariableProfile) -> tuple[str, str]:
-        name = str(Name(profile.name))
+        name = self._short.get(profile.name, profile.name)
         unfit = self._unfit_response(profile)
         if unfit is not None:
             raise DataError(f"'{profile.name}' cannot be a response: {unfit}", remedy="Name another response.")
@@ -191,6 +195,11 @@ class Draft:
                 lines.append(f'{_key(variable.name)} = {{ kind = "category" }}  # {why}')
         return ["[variables]", *lines, ""] if lines else []
 
+    def _short_lines(self, written: str) -> list[str]:
+        used = {name: short for name, short in self._short.items() if re.search(rf"\b{short}\b", written)}
+        lines = [f"{short} = {_quoted(as_derived(name))}" for name, short in used.items()]
+        return ["[derived]", *lines, ""] if lines else []
+
     def _is_clock(self, variable: Variable) -> bool:
         return self._clock is not None and variable.name == self._clock.time
 
@@ -253,7 +262,7 @@ class Draft:
         return None
 
     def _category_line(self, variable: Variable, profile: VariableProfile) -> Line:
-        x = str(Name(variable.name))
+        x = self._short.get(variable.name, variable.name)
         if variable.kind is Kind.TRUTH and not profile.missing:
             return Line(self._key(variable.name), x, "1 where it is true")
         options, why, which = "", [], "most frequent"
@@ -276,7 +285,7 @@ class Draft:
         return Line(self._key(variable.name), f"category({x}, reference={reference}{options})", "; ".join(why))
 
     def _number_lines(self, variable: Variable, profile: VariableProfile) -> Iterator[Line]:
-        x = str(Name(variable.name))
+        x = self._short.get(variable.name, variable.name)
         key = self._key(variable.name)
         why = []
         values = self._present(variable)
@@ -338,17 +347,6 @@ class Draft:
             key, number = f"{stem}_{number}", number + 1
         self._keys.add(key)
         return key
-
-
-def _with_truths(table: Table, response: str) -> tuple[Table, set[str]]:
-    """Return a table whose numbers of 0 and 1 are truth values, and their names."""
-    names = set()
-    for variable in table:
-        if variable.kind is Kind.NUMBER and variable.name != response and not variable.declared:
-            there = np.unique(variable.data[~variable.missing_rows()])
-            if there.tolist() == [0, 1]:
-                names.add(variable.name)
-    return declare(table, {name: Declaration("truth") for name in names}, None), names
 
 
 def draft_of(

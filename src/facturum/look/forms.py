@@ -9,7 +9,7 @@ from itertools import product
 
 import numpy as np
 
-from facturum.data.declared import Declaration
+from facturum.data.declared import Declaration, declare
 from facturum.data.number_text import FORMS, NumberForm, a_few, form_of
 from facturum.data.table import Table
 from facturum.data.time.calendar import moment_of, period_of
@@ -42,6 +42,17 @@ def found_declarations(table: Table, day_first: bool | None = None) -> dict[str,
         elif (pattern := date_pattern(texts, day_first)) is not None:
             found[variable.name] = Declaration("time", pattern=pattern)
     return found
+
+
+def with_truths(table: Table, response: str) -> tuple[Table, set[str]]:
+    """Return a table whose numbers of 0 and 1 are truth values, and their names."""
+    names = set()
+    for variable in table:
+        if variable.kind is Kind.NUMBER and variable.name != response and not variable.declared:
+            there = np.unique(variable.data[~variable.missing_rows()])
+            if there.tolist() == [0, 1]:
+                names.add(variable.name)
+    return declare(table, {name: Declaration("truth") for name in names}, None), names
 
 
 def found_years(table: Table) -> dict[str, Declaration]:

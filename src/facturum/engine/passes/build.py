@@ -24,6 +24,7 @@ from facturum.engine.planning.spec import PlanSpec, VariableSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError
 from facturum.language.core import Multiply
+from facturum.language.printer import in_words
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
 
@@ -130,7 +131,7 @@ def resolved(prepared: Prepared) -> Prepared:
     if prepared.response is not None:
         response_columns = prepared.response.columns()
         text = prepared.response.children()[0] if prepared.response.responds else prepared.spec.response
-        names[RESPONSE] = column_names(slug(str(text)), response_columns)
+        names[RESPONSE] = column_names(slug(in_words(str(text))), response_columns)
     refuse_equal_names({**intercept, **names})
     spec = prepared.spec.model_copy(
         update={

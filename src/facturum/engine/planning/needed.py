@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from facturum.engine.planning.naming import groups_in_quotes
 from facturum.engine.planning.spec import PlanSpec, SeriesSpec
 from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
@@ -26,7 +27,7 @@ def variables_needed(spec: PlanSpec) -> frozenset[str] | None:
         return None  # which is told with its place once the plan is prepared
     if spec.stack is not None or any(part.selects for node in nodes for part in walk(node)):
         return None
-    read = {name for node in nodes for name in names_in(node)}
+    read = {name for node in nodes for name in {*names_in(node), *groups_in_quotes(node)}}
     if spec.convert is not None:
         read = {take.of or name for name, take in spec.convert.take.items()}
     joined = tuple(f"{name}_" for name in spec.series)

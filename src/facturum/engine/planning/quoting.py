@@ -9,6 +9,7 @@ from collections.abc import Collection, Mapping
 
 from facturum.data.table import Table
 from facturum.engine.planning.names import slug
+from facturum.engine.planning.naming import is_expression
 from facturum.errors import PlanError, nearest
 
 SHOWN = 20  # variables of a table that an error lists
@@ -47,7 +48,7 @@ def quoting_error(text: str, variables: Collection[str]) -> PlanError | None:
     """
     odd = sorted((name for name in variables if name.strip() and needs_quotes(name)), key=len, reverse=True)
     for name in odd:
-        if re.fullmatch(r"[\d\s+*/<>=!-]*", name) and text.strip() != name:
+        if re.fullmatch(r"[\d\s+*/<>=!-]*", name) and text.strip() != name and is_expression(name):
             continue  # which numbers and signs look like
         edge = [r"\b" if name[at].isalnum() else "" for at in (0, -1)]
         quoted = r"[\"']"

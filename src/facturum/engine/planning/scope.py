@@ -91,10 +91,13 @@ def _refuse_constant_groups(node: Node) -> None:
         if field in node.groups_by and isinstance(child, Text | Number | Truth):
             written = str(child.value)
             name = written if is_plain_name(written) else f'variable("{written}")'
+            remedy = f"Write {field}=[{name}], without quotes."
+            if not isinstance(child, Text):
+                remedy = f"Name a variable; one whose name looks like a number stands in quotes: {field}=['2023']."
             raise child.error(
                 f"{field} names variables, and {child} is {'a text' if isinstance(child, Text) else 'a constant'}, the "
                 "same in every row",
-                f"Write {field}=[{name}], without quotes.",
+                remedy,
             )
 
 

@@ -91,3 +91,9 @@ def known_columns(columns: Collection[str] | None, names: list[str]) -> list[str
     if columns is None or len(set(names)) < len(names) or not set(columns) <= set(names):
         return None
     return [name for name in names if name in columns] or None
+
+
+def names_of(scan: Scan) -> list[str]:
+    """Return the variables of a table."""
+    first = scan.first(None, 1)
+    return [] if first is None else list(first.variables)

@@ -145,10 +145,8 @@ def _numbers(columns: Sequence[Sequence[str]], delimiter: str, thousands: str, n
         return next(iter(by_values.values()), NumberForm(thousands=thousands))
     ways = " or ".join("a decimal point" if form == NumberForm() else str(form) for form in by_values.values())
     example = next(cell for cells in marked for cell in cells if re.search(r"[.,]", cell))
-    said = [
-        {"decimal": form.decimal} | ({"thousands": form.thousands} if form.thousands else {})
-        for form in by_values.values()
-    ]
+    marks = [{"decimal": form.decimal, "thousands": form.thousands} for form in by_values.values()]
+    said = " or ".join(reading_option(**{key: mark for key, mark in each.items() if mark}) for each in marks)
     raise DataError(
         f"numbers of {name} such as {example} can be read in two ways: {ways}",
         remedy=f"Say which: {said}.",
