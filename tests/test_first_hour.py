@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
+from facturum.audit.fingerprints import changed_cells, fingerprint_of, value_before
 from facturum.cli.main import main
 from facturum.cli.other_words import COMMANDS, OPTIONS
 from facturum.language.other_words import OTHER_WORDS
-from tests.support import command
+from tests.support import Folder, command
 
 # what analysts type, and the operation or the sign that it is here; "" where there is none
 WISHES = {
@@ -244,3 +245,80 @@ class References(unittest.TestCase):
             self.table | {"p": self.dice.choice(["ja", "nein"], 60)}
         )
         self.assertEqual(kept.names, ["intercept", "p_nein"])
+
+
+class NextMonth(Folder):
+    """The same plan on later rows, and builds of two months compared."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        dice = np.random.default_rng(5)
+        months = [f"{2022 + at // 12}-{at % 12 + 1:02d}" for at in range(14)]
+        self.rows = [
+            f"{month},{shop},{dice.uniform(5, 50):.2f},{dice.uniform(1, 4):.2f},{dice.choice(['no', 'yes'])}"
+            for month in months
+            for shop in ("A", "B", "C")
+        ]
+        self.head = "month,shop,sales,price,promo"
+        data = '[data]\ntime = "month"\nevery = "month"\npanel = ["shop"]\n'
+        terms = '[terms]\nprice = "price"\npromo = "promo"\ntrend = "trend()"\n'
+        (self.folder / "plan.toml").write_text(f'response = "sales"\n{data}{terms}')
+        self.write("old.csv", self.rows[:36])
+        self.assertEqual(self.run_("build", "plan.toml", "old.csv", "--out", "old").returncode, 0)
+
+    def write(self, name: str, rows: list[str]) -> None:
+        (self.folder / name).write_text("\n".join([self.head, *rows]) + "\n")
+
+    def run_(self, *words: str) -> Any:
+        return command(*words, cwd=self.folder)
+
+    def test_what_is_new_is_told_and_no_advice_on_columns_is_given(self) -> None:
+        self.write("next.csv", [*self.rows[39:41], "2023-02,C,7.0,9.5,no"])
+        told = self.run_("build", "old/plan.resolved.toml", "next.csv", "--out", "next").stdout
+        self.assertIn("new in these rows: they reach 2023-02, and the earlier rows end in 2022-12.", told)
+        self.assertIn("new in these rows: price reaches 9.5, beyond the range of the earlier rows", told)
+        for advice in ("warning", "Leave", "trend reaches", "have no coefficients", "fewer than"):
+            self.assertNotIn(advice, told)
+
+    def test_builds_are_compared_by_unit_and_period_whatever_the_order(self) -> None:
+        order = np.random.default_rng(6).permutation(42)
+        self.write("new.csv", [self.rows[at] for at in order])
+        self.assertEqual(self.run_("build", "plan.toml", "new.csv", "--out", "new").returncode, 0)
+        told = self.run_("compare", "old", "new").stdout
+        self.assertIn("36 rows in both, matched by shop and month", told)
+        self.assertNotIn("cells differ", told)
+        self.assertIn("6 rows in the second build only", told)
+
+    def test_verify_tells_old_and_new_values_lines_and_rows_that_are_new(self) -> None:
+        dice = np.random.default_rng(7)
+        for at in dice.choice(36, 5, replace=False).tolist():
+            for column, value in ((3, "77.125"), (4, "no" if self.rows[at].endswith("yes") else "yes"), (2, "")):
+                cells = self.rows[at].split(",")
+                was, cells[column] = cells[column], value
+                self.write("changed.csv", [*self.rows[:at], ",".join(cells), *self.rows[at + 1 : 36]])
+                told = self.run_("verify", "old", "changed.csv").stdout
+                now = "missing" if value == "" else value
+                name = self.head.split(",")[column]
+                before = was if column == 4 else f"{float(was):g}"
+                wanted = (
+                    f"The cell of {name} in row {at + 1} has changed since the build. It was {before}, and is {now}. "
+                    f"Line {at + 2} of the file."
+                )
+                self.assertIn(wanted, re.sub(r"\s+", " ", told))
+        self.write("longer.csv", self.rows[:39])
+        told = self.run_("verify", "old", "longer.csv").stdout
+        self.assertIn(
+            "Rows that the build did not have would be in the matrix. Rows 37, 38, 39. Lines 38, 39, 40", told
+        )
+        self.assertNotIn("left out", told)
+
+    def test_old_values_are_told_to_the_bit(self) -> None:
+        dice = np.random.default_rng(8)
+        for values in (dice.normal(size=300), dice.integers(-9, 9, 300), dice.integers(0, 2, 300) == 1):
+            before = fingerprint_of(fa.Table.of({"x": values})["x"])
+            for at in (0, 17, 299):
+                other = values.copy()
+                other[at] = not values[at] if values.dtype == bool else values[at] + 1
+                variable = fa.Table.of({"x": other})["x"]
+                (changed,) = changed_cells(variable, before)
+                self.assertEqual((changed.row, value_before(variable, changed, at)), (at + 1, values[at]))

@@ -286,11 +286,18 @@ class Comparisons(Folder):
             [(each.kind, each.count, each.rows[0]) for each in found.rows], [("gained", 8, "Alpina, 2020-11")]
         )
         bare = fa.compare(made([], old), made([], new))
-        self.assertTrue(bare.cells)
-        self.assertIn('write carry = ["hut", "month"] in [data]', str(bare))
+        self.assertEqual((bare.by, bare.cells, bare.rows), (found.by, found.cells, found.rows))
+        order = np.random.default_rng(3).permutation(20)
+        shuffled = {key: [values[at] for at in order] for key, values in old.items()}
+        self.assertTrue(fa.compare(made([], old), made([], shuffled)).matched.endswith("matched by hut and month"))
+        self.assertEqual(fa.compare(made([], old), made([], shuffled)).cells, ())
         changed = {**old, "price": [99.0, *old["price"][1:]]}
-        same = fa.compare(made(["hut", "month"], old), made(["hut", "month"], changed))
-        self.assertEqual(same.by, ())  # rows that lie where they lay are told by their numbers
+        same = fa.compare(made([], old), made([], changed))
+        self.assertEqual([each.rows for each in same.cells], [("Alpina, 2020-02",)] * 1)
+        keyed = {"id": [f"k{at}" for at in range(20)], "x": [float(at * at % 7) for at in range(20)]}
+        plan = fa.Plan(None, {"x": "x"}, data={"carry": ["id"]})
+        again = fa.compare(plan.build(keyed), plan.build({key: values[::-1] for key, values in keyed.items()}))
+        self.assertEqual((again.by, again.cells, again.rows_in_both), (("id",), (), 20))
         fewer = fa.compare(made([], old), fa.Plan(None, {"one": "1 / price"}).build(old))
         gone = [text for text in fewer.source if "does not read" in text]  # in the order of the table, not of a set
         self.assertEqual(gone, [f"The second build does not read {name}." for name in ("hut", "month")])

@@ -261,14 +261,14 @@ class TablesBehind(unittest.TestCase):
         stack = {"into": {"answer": ["q_1", "q_2"]}, "which": "item"}
         design = fa.Plan("answer", ["category(item)", "y"], stack=stack).build(wide)
         self.assertTrue(design.verify(wide).ok)
-        told = "The cell of q_2 in row 3 has changed since the build."
+        told = "The cell of q_2 in row 3 has changed since the build. It was 4, and is 5."
         self.refused(told, design, {**wide, "q_2": [2, 4, 5, 1]})
         months = {"month": [f"2020-{at:02d}" for at in range(1, 13)], "snow": list(range(12)), "stays": list(range(12))}
         take = {"depth": {"how": "mean", "of": "snow", "partial": "keep"}, "stays": {"how": "sum", "partial": "keep"}}
         data = {"time": "month", "every": "quarter"}
         design = fa.Plan("stays", "lag(depth, 1)", data=data, convert={"every": "month", "take": take}).build(months)
         self.assertTrue(design.verify(months).ok)
-        told = "The cell of snow in row 5 has changed since the build."
+        told = "The cell of snow in row 5 has changed since the build. It was 4, and is 9."
         self.refused(told, design, {**months, "snow": [*range(4), 9, *range(5, 12)]})
 
     def test_history_and_series(self) -> None:
@@ -285,11 +285,12 @@ class TablesBehind(unittest.TestCase):
         series = {"energy": costs}
         design = made.build(new, history=old, series=series)
         self.assertTrue(design.verify(new, history=old, series=series).ok)
-        told = "The cell of snow in row 4 of the history has changed since the build."
+        was = f"It was {old['snow'][3]:g}, and is 0.5."
+        told = f"The cell of snow in row 4 of the history has changed since the build. {was}"
         changed = {**old, "snow": [*old["snow"][:3], 0.5, *old["snow"][4:]]}
         self.refused(told, design, new, history=changed, series=series)
         self.refused("The build was made with a history, and none is given.", design, new, series=series)
-        told = "The cell of index in row 12 of the series energy has changed since the build."
+        told = "The cell of index in row 12 of the series energy has changed since the build. It was 11, and is 0.5."
         changed = {"energy": {**costs, "index": [*range(11), 0.5, *range(12, 16)]}}
         self.refused(told, design, new, history=old, series=changed)
         longer = {"energy": {**{k: [*v, v[-1]] for k, v in costs.items()}, "quarter": [*quarters, "2023Q1"]}}
@@ -302,7 +303,9 @@ class TablesBehind(unittest.TestCase):
         table = panel(missing=0, gaps=0)
         design = plan({"t": "lag(snow, 1)"}, data=PANEL_DATA).build(table)
         told = "The cell of hut in row 1 has changed since the build."
-        self.refused(told, design, {**table, "hut": ["hut 9", *table["hut"][1:]]})
+        self.refused(
+            f"{told} It was {table['hut'][0]}, and is hut 9.", design, {**table, "hut": ["hut 9", *table["hut"][1:]]}
+        )
         twice = next(h for h in ("hut 0", "hut 1") if h != table["hut"][0])
         found = design.verify({**table, "hut": [twice, *table["hut"][1:]]})
         self.assertIn(told, str(found))

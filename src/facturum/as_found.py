@@ -31,6 +31,15 @@ def _said(section: DataSpec | SeriesSpec) -> dict[str, Any]:
     return {key: value for key, value in said.items() if value is not None}
 
 
+def with_keys(spec: PlanSpec) -> PlanSpec:
+    """Return an open plan that carries along the unit and the period of each row, by which builds are compared."""
+    data = spec.data
+    if spec.resolved or data.time is None or data.every in (None, "row"):
+        return spec
+    carry = list(dict.fromkeys([*data.carry, *data.clock]))
+    return spec.model_copy(update={"data": data.model_copy(update={"carry": carry})})
+
+
 def series_files(spec: PlanSpec, folder: Path | None, tables: Mapping[str, Any]) -> dict[str, Path]:
     """Return the files of a plan's series: those given, or those that it names, looked for in its folder."""
     own = {name: folder / each.file for name, each in spec.series.items() if each.file and folder is not None}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -27,9 +29,9 @@ def compare(before: Design | str | Path, after: Design | str | Path, by: list[st
 
     Args:
         before, after: designs, or the folders of builds.
-        by: carried variables that identify a row together. Otherwise rows are those with one number in the source;
-            where the units or the periods of the source have changed, and are carried along, those of one unit and
-            period.
+        by: carried variables that identify a row together. Otherwise rows are those of one unit and period, where both
+            plans have a time; those with the same variables carried along, where these tell rows apart; or those with
+            one number in the source.
 
     Raises:
         AuditError: where a folder is not a build, or the variables do not identify rows.
@@ -47,26 +49,39 @@ def compare(before: Design | str | Path, after: Design | str | Path, by: list[st
             name if isinstance(each, Design) else str(each)
             for each, name in ((before, "the first build"), (after, "the second build"))
         ]
-        moved = [] if by else _moved(first.audited, second.audited)
-        carried = bool(moved) and all(set(moved) <= set(design_carried(each)) for each in (first, second))
-        names = by or (moved if carried else [])
-        hint = "" if carried or not moved else _hint(moved)
+        sides = list(zip(titles, (first, second), strict=True))
+        names, keys = (list(by), [_keys(each, by, title) for title, each in sides]) if by else _keys_of_both(sides)
+        moved = [] if names else _moved(first.audited, second.audited, _clock(first))
+        in_place = not names or not _moved(first.audited, second.audited, names)
         old, new = (
-            Side(title, each.audited, each.rows, each.column, _keys(each, names, title) if names else None)
-            for title, each in zip(titles, (first, second), strict=True)
+            Side(title, each.audited, each.rows, each.column, keys[at] if keys else None, in_place)
+            for at, (title, each) in enumerate(sides)
         )
-        return compare_sides(old, new, by=tuple(names), hint=hint)
+        return compare_sides(old, new, by=tuple(names), hint=_hint(moved) if moved else "")
 
 
-def _moved(before: ColumnMap, after: ColumnMap) -> list[str]:
-    """Return the units and the time of both builds where the rows of the source lie at other units and periods."""
-    settings = [columns.resolved.get("data", {}) for columns in (before, after)]
-    keys = [[*data.get("panel", []), data["time"]] if data.get("time") else [] for data in settings]
-    if not keys[0] or keys[0] != keys[1] or "row" in [data.get("every") for data in settings]:
-        return []
+def _clock(design: Design) -> list[str]:
+    """Return the variables that tell the unit and the period of a row; nothing where the plan has no periods."""
+    data = design.columns.resolved.get("data", {})
+    return [*data.get("panel", []), data["time"]] if data.get("time") and data.get("every") not in (None, "row") else []
+
+
+def _keys_of_both(sides: Sequence[tuple[str, Design]]) -> tuple[list[str], list[Array]]:
+    """Return what tells a row in both builds, and its keys: unit and period, or what is carried along; or nothing."""
+    carried = [each.columns.resolved.get("data", {}).get("carry", []) for _, each in sides]
+    for first, second in ([_clock(each) for _, each in sides], carried):
+        if first and first == second and all(set(first) <= set(design_carried(each)) for _, each in sides):
+            with suppress(AuditError):
+                return list(first), [_keys(each, first, title) for title, each in sides]
+    return [], []
+
+
+def _moved(before: ColumnMap, after: ColumnMap, names: Sequence[str]) -> list[str]:
+    """Return variables that tell rows where rows of one number in the source differ in them, or may do."""
     marks = [columns.fingerprints.get(DATA, {}) for columns in (before, after)]
-    read = {*keys[0], *settings[0].get("parts", {}).values()}
-    return [] if all(marks[0].get(name) == marks[1].get(name) for name in read) else keys[0]
+    parts = before.resolved.get("variables", {})
+    read = {part for name in names for part in ((parts.get(name) or {}).get("parts") or {name: name}).values()}
+    return [] if all(marks[0].get(name) == marks[1].get(name) for name in read) else list(names)
 
 
 def _hint(names: list[str]) -> str:
@@ -82,10 +97,12 @@ def _texts(design: Design, name: str, called: str) -> list[str]:
     moments = variable_from_arrow(name, column) if name == data.get("time") else None
     if moments is None or moments.kind is not Kind.TIME:
         return [str(value) for value in column.to_pylist()]
-    return [period_text(int(number), data["every"]) for number in period_numbers(moments.data, data["every"])]
+    periods, place = np.unique(period_numbers(moments.data, data["every"]), return_inverse=True)
+    texts = [period_text(int(number), data["every"]) for number in periods]
+    return [texts[at] for at in place]
 
 
-def _keys(design: Design, by: list[str], title: str) -> Array:
+def _keys(design: Design, by: Sequence[str], title: str) -> Array:
     carried = design_carried(design)
     for name in by:
         if name not in carried:

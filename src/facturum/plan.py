@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from facturum.arguments import checked
-from facturum.as_found import as_found, form_of, series_files
+from facturum.as_found import as_found, form_of, series_files, with_keys
 from facturum.audit.entries import ColumnMap
 from facturum.data.table import Table
 from facturum.design import Design
@@ -328,7 +328,7 @@ class Plan:
         found = Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
         if self.resolved:
             return found
-        spec = with_names(found.spec, lambda: names_of(found.scan(table)))
+        spec = with_names(with_keys(found.spec), lambda: names_of(found.scan(table)))
         return Plan.of(spec, self._folder, self._tables, self._known)
 
     def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:

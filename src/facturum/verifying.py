@@ -6,19 +6,23 @@ from collections import ChainMap
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from facturum.as_found import form_of
 from facturum.audit.fingerprints import column_digests, sparse_digests
 from facturum.audit.proof.content import content_failures, row_failures, table_failures, words_note
 from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.data.values import FloatArray
-from facturum.errors import AuditError, bounded
+from facturum.errors import AuditError, FacturumError, bounded
 from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.files.builds.stored_build import Stored
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
+from facturum.files.reading.file_scans import TEXT
+from facturum.files.reading.text_tables import line_of_rows
 
 if TYPE_CHECKING:
     from facturum.design import Design
@@ -28,6 +32,32 @@ def verified(
     design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
 ) -> Verification:
     """Return whether a design still follows from its source, as `Design.verify` does."""
+    outcome = _verified(design, origin, table, history, series)
+    offset = None if outcome.ok else _lines_ahead(design, table)
+    if offset is None:
+        return outcome
+    return replace(outcome, failures=tuple(_with_lines(failure, offset) for failure in outcome.failures))
+
+
+def _with_lines(failure: Failure, offset: int) -> Failure:
+    """Return a failure with the lines of its rows in a text file."""
+    rows = [failure.at] if failure.at is not None else failure.rows if failure.kind in ("rows", "column") else []
+    return replace(failure, lines=tuple(row + offset for row in rows))
+
+
+def _lines_ahead(design: Design, table: Any) -> int | None:
+    """Return how far the lines of a text file are ahead of the rows that a plan is built of; None where that varies."""
+    spec = design.plan.spec
+    if not isinstance(table, str | Path) or Path(table).suffix.lower() not in TEXT or spec.stack or spec.convert:
+        return None
+    with suppress(FacturumError, OSError):
+        return line_of_rows(Path(table), form_of(spec, Path(table)))
+    return None
+
+
+def _verified(
+    design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
+) -> Verification:
     if isinstance(origin, Stored) and history is None and _in_parts(design, origin, table):
         with bounded(), suppress(InOtherOrder):
             tables = design.plan.series_tables(series)

@@ -194,6 +194,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         flags=preparation.flags,
         scores=scores,
         clock=clock,
+        last_period=report.last_period.entry(),
         conversions=conversion_entries(prepared),
         paths=report.paths.entries(),
         findings=[

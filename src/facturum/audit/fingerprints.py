@@ -51,11 +51,15 @@ class Fingerprint(BaseModel):
 
 @dataclass(frozen=True)
 class ChangedCells:
-    """Cells that differ from those a fingerprint was taken of; ``row`` where there is one in a leaf, from 1."""
+    """Cells that differ from those a fingerprint was taken of; ``row`` where there is one in a leaf, from 1.
+
+    `apart` is by how much the hash of that cell exceeds the one before, modulo 2 to the 64.
+    """
 
     first: int
     last: int
     row: int | None
+    apart: np.uint64
 
 
 class FingerprintTaker:
@@ -146,8 +150,8 @@ def fingerprint_of(variable: Variable) -> Fingerprint:
     Example:
         >>> a = fingerprint_of(Variable("x", Kind.NUMBER, np.array([1.0, 2.0, 3.0])))
         >>> b = Variable("x", Kind.NUMBER, np.array([1.0, 2.5, 3.0]))
-        >>> changed_cells(b, a)
-        [ChangedCells(first=1, last=3, row=2)]
+        >>> changed_cells(b, a)[0].row
+        2
     """
     words = _Words()
     for part in _words_by_leaf(variable):
@@ -171,8 +175,41 @@ def _changes(locators: Sequence[str], before: Fingerprint, rows: int) -> list[Ch
     for (start, stop), now, text in zip(_leaves(rows), locators, before.locators, strict=True):
         if now != text:
             apart = _sums(now) - _sums(text)
-            changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop)))
+            changes.append(ChangedCells(start + 1, stop, _spelled(apart, start, stop), apart[0]))
     return changes
+
+
+def value_before(variable: Variable, changed: ChangedCells, at: int) -> float | int | str | None:
+    """Return what a cell was that alone of its leaf has changed; None where that cannot be told.
+
+    The hash before is the one now less the difference of the sums. Hashes can be turned back, so that numbers and times
+    are given to the bit; a category is told where the variable still has it.
+
+    Args:
+        variable: the cell as it is now, and others.
+        changed: what is known of the change.
+        at: where the cell is in the variable, from 0.
+
+    Example:
+        >>> a = fingerprint_of(Variable("x", Kind.NUMBER, np.array([1.0, 2.25, 3.0])))
+        >>> now = Variable("x", Kind.NUMBER, np.array([1.0, 2.5, 3.0]))
+        >>> value_before(now, changed_cells(now, a)[0], 1)
+        2.25
+    """
+    if changed.row is None:
+        return None
+    exact, labels = variable.exact_as_double, _LabelWords()
+    place = _mixed(np.array([changed.row - changed.first + 1], dtype=np.uint64))
+    with np.errstate(over="ignore"):
+        now = _mixed(_words(variable.part(at, at + 1), exact, labels) ^ place)
+        word = _unmixed(now - changed.apart) ^ place
+    if word[0] == _MISSING:
+        return "missing"
+    if variable.labels is not None:
+        found = np.flatnonzero(labels.of(variable.labels)[:-1] == word[0])
+        return label_text(variable.labels[int(found[0])]) if len(found) else None
+    as_double = variable.kind is Kind.NUMBER and exact
+    return float(word.view(np.float64)[0]) if as_double else int(word.view(np.int64)[0])
 
 
 def _written(sums: Words) -> str:
@@ -285,6 +322,14 @@ def _mixed(words: Words) -> Words:
     words = (words ^ (words >> np.uint64(27))) * _TWO
     mixed: Words = words ^ (words >> np.uint64(31))
     return mixed
+
+
+def _unmixed(words: Words) -> Words:
+    """Return the words that `_mixed` makes these of."""
+    words = (words ^ (words >> np.uint64(31)) ^ (words >> np.uint64(62))) * np.uint64(pow(int(_TWO), -1, 1 << 64))
+    words = (words ^ (words >> np.uint64(27)) ^ (words >> np.uint64(54))) * np.uint64(pow(int(_ONE), -1, 1 << 64))
+    plain: Words = words ^ (words >> np.uint64(30)) ^ (words >> np.uint64(60))
+    return plain
 
 
 def _words_by_leaf(variable: Variable) -> Iterator[Words]:

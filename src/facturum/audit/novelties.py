@@ -35,8 +35,11 @@ def novelties(before: ColumnMap, after: ColumnMap) -> Iterator[str]:
         'new in these rows: x reaches 2.19722, beyond the range of the earlier rows, 0 to 0.693147.'
     """
     known = {entry.name: entry for entry in before.columns}
+    later = list(_later(before, after))
+    yield from later
+    times = {before.resolved.get("data", {}).get("time")} if later else set()
     for entry in after.columns:
-        if entry.name in known:
+        if entry.name in known and not (times and set(entry.sources) == times):
             yield from _beyond(known[entry.name], entry)
             if entry.missing and not known[entry.name].missing:
                 yield f"new in these rows: {entry.name} is missing in {counted(entry.missing, 'row')}, and never was."
@@ -48,6 +51,13 @@ def novelties(before: ColumnMap, after: ColumnMap) -> Iterator[str]:
         if filled.groups_not_seen:
             cells = counted(filled.groups_not_seen, "cell")
             yield f"new in these rows: {cells} of {filled.variable} filled in groups that were not seen."
+
+
+def _later(before: ColumnMap, after: ColumnMap) -> Iterator[str]:
+    """Yield that rows lie after the last period of the earlier ones."""
+    first, second = before.last_period, after.last_period
+    if first is not None and second is not None and second > first:
+        yield f"new in these rows: they reach {second}, and the earlier rows end in {first}."
 
 
 def _beyond(before: ColumnEntry, after: ColumnEntry) -> Iterator[str]:

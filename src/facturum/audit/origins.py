@@ -29,7 +29,8 @@ def variables_read(prepared: Prepared) -> dict[str, set[str]]:
         *prepared.terms.values(),
         *[node for node in (prepared.response, prepared.keep, prepared.learn) if node is not None],
     ]
-    roots += [Name(name) for name in spec.data.carry]
+    known = {*prepared.table.variables, *prepared.derived}
+    roots += [Name(name) for name in spec.data.carry if name in known]
     read = {name for root in roots for name in prepared.sources(root)}
     by_table: dict[str, set[str]] = {}
     for key, series in spec.series.items():

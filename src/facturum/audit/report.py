@@ -14,7 +14,7 @@ from facturum.audit.topics.lookups import Lookups
 from facturum.audit.topics.preparation import PreparationReport
 from facturum.audit.topics.source_values import SourceValues
 from facturum.audit.topics.stretch import Stretch
-from facturum.audit.topics.timeline import Clock, Paths, is_clocked
+from facturum.audit.topics.timeline import Clock, LastPeriod, Paths, is_clocked
 from facturum.data.values import FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built
@@ -46,6 +46,7 @@ class BuildReport:
         self.later_rows = LaterRows(outline.prepared)
         self.lookups = Lookups(outline.prepared)
         self.clock, self.paths = Clock(outline.prepared), Paths(outline)
+        self.last_period = LastPeriod(outline.prepared)
         self.checks = Checks(outline)
         self.responses_are_counts = False
         self._may_be_counts = len(outline.responses) == 1
@@ -63,6 +64,7 @@ class BuildReport:
         self.absences.see(stretch)
         self.later_rows.see(stretch)
         self.lookups.see(stretch)
+        self.last_period.see(built.source, stretch.start, stretch.stop)
         if is_clocked(self.outline.prepared):
             self.clock.see(built.source, stretch.start, stretch.stop)
             self.paths.see(built.source, stretch.start, stretch.stop)

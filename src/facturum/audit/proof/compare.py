@@ -34,6 +34,7 @@ class Side:
         rows: the row map.
         values: returns a column by name, doubles (rows,).
         keys: what identifies each row of the matrix; None for the source row number.
+        in_place: whether a row number of the source is the same row in both.
     """
 
     name: str
@@ -41,6 +42,7 @@ class Side:
     rows: RowMap
     values: Callable[[str], FloatArray]
     keys: Array | None = None
+    in_place: bool = True
 
     @property
     def identities(self) -> Array:
@@ -200,8 +202,7 @@ def _source(old: ColumnMap, new: ColumnMap) -> Iterator[str]:
         for place, marks in old.fingerprints.items()
         if place in tables
     }
-    for _, sentence in source_changes(tables, read):
-        yield sentence
+    yield from (change.what for change in source_changes(tables, read))
     for place, marks in read.items():
         for name in [each for each in old.fingerprints[place] if each not in marks]:
             yield f"The second build does not read {name}{'' if place == DATA else f' of {place}'}."
@@ -215,23 +216,25 @@ def _row_changes(before: Side, after: Side) -> Iterator[RowChange]:
     for kind, here, there in (("lost", before, after), ("gained", after, before)):
         only = np.setdiff1d(here.identities, there.identities)
         if len(only):
-            yield from _by_reason(kind, only, there)
+            yield from _by_reason(kind, only, here, there)
 
 
-def _by_reason(kind: str, only: Array, there: Side) -> Iterator[RowChange]:
-    if there.keys is not None:
-        yield RowChange(kind, "not in the other matrix", tuple(only[:5].tolist()), len(only))
+def _by_reason(kind: str, only: Array, here: Side, there: Side) -> Iterator[RowChange]:
+    if not there.in_place:
+        other = "second" if kind == "lost" else "first"
+        yield RowChange(kind, f"not in the matrix of the {other}", tuple(only[:5].tolist()), len(only))
         return
+    numbers = dict(zip(here.identities.tolist(), here.rows.kept.tolist(), strict=True))
     place = {int(row): at for at, row in enumerate(there.rows.dropped)}
     other = "the second" if kind == "lost" else "the first"
     reasons: Counter[str] = Counter()
     rows: dict[str, list[int]] = {}
     for row in only.tolist():
-        at = place.get(int(row))
+        at = place.get(int(numbers[row]))
         told = there.rows.reasons[int(there.rows.causes[at])] if at is not None else None
         reason = f"in {other}, {told[0]} in {told[1]}" if told else f"the table of {other} has no such row"
         reasons[reason] += 1
-        rows.setdefault(reason, []).append(int(row))
+        rows.setdefault(reason, []).append(row)
     for reason, count in reasons.most_common():
         yield RowChange(kind, reason, tuple(rows[reason][:5]), count)
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from threading import Lock
 
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.proof.source_changes import KnownTable, source_changes
+from facturum.audit.proof.source_changes import KnownTable, SourceChange, source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, build, without_missing_response
@@ -27,6 +27,8 @@ from facturum.numerics.distance import ulp_distance
 from facturum.threads import on_threads
 
 _ONE_AT_A_TIME = Lock()
+BACK = "Rows left out of the matrix would be kept now."
+NEW = "Rows that the build did not have would be in the matrix."
 NOT_APPLIED = "The resolved plan cannot be applied to this table"
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
 
@@ -41,6 +43,8 @@ class Failure:
         what: one sentence.
         rows: source row numbers, the first few.
         count: how many rows.
+        at: of a changed cell, its row, which the sentence names.
+        lines: of a text file, in which these rows stand.
     """
 
     kind: str
@@ -48,9 +52,14 @@ class Failure:
     what: str
     rows: tuple[int, ...] = ()
     count: int = 0
+    at: int | None = None
+    lines: tuple[int, ...] = ()
 
     def __str__(self) -> str:
-        return self.what + (" " + rows_in_words(self.rows, self.count) if self.rows else "")
+        rows = " " + rows_in_words(self.rows, self.count) if self.rows else ""
+        called = "Line" if len(self.lines) == 1 else "Lines"
+        lines = f" {called} {', '.join(map(str, self.lines))} of the file." if self.lines else ""
+        return self.what + rows + lines
 
 
 @dataclass(frozen=True)
@@ -109,7 +118,7 @@ def verify(
         spec = spec_from(stored.resolved)
         tables = {place: KnownTable(table) for place, table in declared_tables(spec, given).items()}
         changes = source_changes(tables, stored.fingerprints)
-        failures += [Failure("variable", name, what) for name, what in changes]
+        failures += changed_cells_of(changes)
         prepared = without_missing_response(prepare(spec, given))
     except FacturumError as error:
         failures += [Failure("plan", "", f"{NOT_APPLIED}: {error}")]
@@ -117,7 +126,7 @@ def verify(
     if not len(kept) or kept[0] < 1 or (np.diff(kept) < 1).any():
         failures.append(Failure("file", "source_row", "The stored source rows are not increasing row numbers."))
         return _stopped(failures, kept)
-    failures += _row_failures(prepared, kept)
+    failures += _row_failures(prepared, kept, stored.rows.given)
     anew, changed = _anew(stored, spec, given, sparse)
     failures += changed
     length = prepared.table.length - prepared.shaped.history_rows
@@ -176,7 +185,12 @@ def first_difference(failures: Sequence[Failure], shared: int) -> Iterator[Failu
         yield Failure("variable", "", f"The first row in which the matrix and the table disagree is row {min(rows)}.")
 
 
-def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
+def changed_cells_of(changes: Iterable[SourceChange]) -> Iterator[Failure]:
+    """Yield what has become of the source, as failures."""
+    yield from (Failure("variable", change.name, change.what, at=change.row) for change in changes)
+
+
+def _row_failures(prepared: Prepared, kept: Array, given: int) -> Iterator[Failure]:
     try:
         now = Sample(prepared, prepared.source()).settled().whole.source_rows()
     except FacturumError as error:
@@ -187,8 +201,15 @@ def _row_failures(prepared: Prepared, kept: Array) -> Iterator[Failure]:
     gone, come = np.setdiff1d(kept, now), np.setdiff1d(now, kept)
     if len(gone):
         yield rows_failure("rows", "", "Rows of the matrix would be left out now.", gone)
-    if len(come):
-        yield rows_failure("rows", "", "Rows left out of the matrix would be kept now.", come)
+    for what, rows in rows_come(come, given):
+        yield rows_failure("rows", "", what, rows)
+
+
+def rows_come(come: Array, given: int) -> Iterator[tuple[str, Array]]:
+    """Yield rows that the matrix has not: those of the build's own table, and those that are new in this one."""
+    for what, rows in ((BACK, come[come <= given]), (NEW, come[come > given])):
+        if len(rows):
+            yield what, rows
 
 
 def _anew(

@@ -116,6 +116,31 @@ class Clock:
         )
 
 
+class LastPeriod:
+    """The last period of the rows given, whether or not anything looks along time."""
+
+    def __init__(self, prepared: Prepared) -> None:
+        timing = prepared.spec.data.timing
+        time = None if timing is None else timing.time
+        dated = time is not None and time in prepared.table and prepared.table[time].kind is Kind.TIME
+        self._time, self._every = (time, timing.every) if dated and timing is not None else (None, "")
+        self._last: int | None = None
+
+    def see(self, source: Source, start: int, stop: int) -> None:
+        """Look at a range of rows."""
+        if self._time is not None:
+            moments = source.table[self._time].part(start, stop)
+            there = moments.data[~moments.missing_rows()]
+            if len(there):
+                self._last = max(int(there.max()), there.max() if self._last is None else self._last)
+
+    def entry(self) -> str | None:
+        """Return the period as text."""
+        if self._last is None:
+            return None
+        return period_text(int(period_numbers(np.array([self._last]), self._every)[0]), self._every)
+
+
 def _unit_text(prepared: Prepared, row: int) -> str:
     names = [prepared.table[name] for name in prepared.spec.data.panel]
     return ", ".join(variable.text_of(variable.data[row : row + 1][0].item()) for variable in names)

@@ -137,7 +137,7 @@ def _check_names(spec: PlanSpec, table: Table) -> None:
     for key, names in (("time", times), ("panel", spec.data.panel), ("carry", spec.data.carry)):
         for name in names:
             made = key == "carry" and name in spec.derived
-            if name not in table and not made and not (spec.resolved and key != "carry"):
+            if name not in table and not made and not (spec.resolved and (key != "carry" or name in spec.data.clock)):
                 raise PlanError(
                     f"variable '{name}' not found{nearest(name, known)}",
                     place=f"data.{key}",

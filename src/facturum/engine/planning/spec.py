@@ -66,6 +66,11 @@ class DataSpec(_Section):
             return None
         return Timing(self.time, self.token(self.every), tuple(self.panel))
 
+    @property
+    def clock(self) -> list[str]:
+        """The variables that tell the unit and the period of a row."""
+        return [*self.panel, *([] if self.time is None else [self.time])]
+
     def token(self, every: str) -> str:
         """Return a step as the package `data` takes it, with the first day of its weeks."""
         return every if every != "week" or self.week_starts == "monday" else f"week_{self.week_starts[:3]}"

@@ -150,8 +150,10 @@ def design_table(built: Built, rows: RowMap, columns: Sequence[FloatArray]) -> p
     """
     parts: list[tuple[str, Any]] = [(SOURCE_ROW, pa.array(rows.kept, pa.int64()))]
     taken = [column.name for column in (*built.responses, *built.columns)]
+    known = {*built.prepared.table.variables, *built.prepared.derived}
     for name, called in carried_names(built.spec.data.carry, taken).items():
-        parts.append((called, arrow_column(_carried(built, name))))
+        if name in known:  # a resolved plan may be built on rows without their period
+            parts.append((called, arrow_column(_carried(built, name))))
     parts.append((LEARNING_ROW, pa.array(rows.learning)))
     if built.y is not None:
         parts += [(column.name, doubles(built.y[:, at])) for at, column in enumerate(built.responses)]

@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import chain, zip_longest
 from pathlib import Path
 from typing import Any
@@ -22,6 +24,7 @@ from facturum.audit.proof.verify import (
     NOT_APPLIED,
     Failure,
     Verification,
+    changed_cells_of,
     definitions_of,
     digest_failures,
     disagreement,
@@ -29,19 +32,21 @@ from facturum.audit.proof.verify import (
     formula_node,
     not_resolved,
     resolved_failures,
+    rows_come,
 )
 from facturum.audit.report import BuildReport
 from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
+from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, answered, built_rows, without_missing_response
 from facturum.engine.passes.outline import RESPONSE, Outline
 from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.scope import Scope, refuse_deep
-from facturum.engine.planning.shaping import DATA
-from facturum.engine.planning.spec import spec_from
+from facturum.engine.planning.shaping import DATA, Given, declared_tables
+from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import AuditError, FacturumError, FailedRows, PlanError
 from facturum.files.behind import Behind
 from facturum.files.builds.build_writer import IMPUTED, ROWS, dropped_table
@@ -92,13 +97,28 @@ def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], por
     if taken.prepared.shaped.numbers is not None and _in_order_of_rows(stored):
         raise InOtherOrder
     tables: dict[str, Known] = {place: KnownTable(table) for place, table in taken.series.items()}
-    tables[DATA] = KnownMarks(taken.prepared.table.length, taken.marks, taken.first)
+    look = partial(_cell_again, scan, plan)
+    tables[DATA] = KnownMarks(taken.prepared.table.length, taken.marks, taken.first, look)
     changes = source_changes(tables, stored.columns.fingerprints)
-    failures += [Failure("variable", name, what) for name, what in changes]
+    failures += changed_cells_of(changes)
     try:
         return _compared(stored, taken, folder, portions, failures)
     except AuditError as error:
         return _stopped([*failures, Failure("file", "", f"The build cannot be read: {error.what}.")])
+
+
+def _cell_again(scan: Scan, plan: PlanSpec, name: str, row: int) -> tuple[Variable, int] | None:
+    """Read the rows of a table once more that hold one cell; return its variable in these, and where in it it is."""
+    before = 0
+    for block in scan.blocks(None, _BLOCK):
+        if row <= before + block.length:
+            alone = plan.model_copy(update={"series": {}})
+            with suppress(FacturumError):
+                declared = declared_tables(alone, Given(block))[DATA]
+                return (declared[name], row - before - 1) if name in declared else None
+            return None
+        before += block.length
+    return None
 
 
 def _stopped(failures: list[Failure]) -> Verification:
@@ -238,7 +258,8 @@ class _Comparing:
                 self._others.setdefault(failure.name, failure)
         else:
             self._tally("rows", "", GONE, np.setdiff1d(kept, now.kept))
-            self._tally("rows", "", "Rows left out of the matrix would be kept now.", np.setdiff1d(now.kept, kept))
+            for what, rows in rows_come(np.setdiff1d(now.kept, kept), self._stored.columns.rows.given):
+                self._tally("rows", "", what, rows)
         self._dropped.compare(dropped_table(now.dropped, now.causes, now.reasons))
 
     def _as_written(self, beside: list[str]) -> bool:

@@ -79,6 +79,24 @@ def read_text(path: Path, form: TextForm, columns: Collection[str] | None = None
     return replace(_table_of(data, form, path.name, known_columns(columns, names)), notes=_notes(shape, path.name))
 
 
+def line_of_rows(path: Path, form: TextForm) -> int | None:
+    """Return how far the lines of a text file are ahead of its rows; None where a row is not a line each.
+
+    Raises:
+        DataError: where it is not a table.
+    """
+    scanner: TextScanner | None = None
+    held, empty = b"", False
+    for block, last in _Lines(path, form).blocks(_BLOCK):
+        held += block
+        if scanner is None:
+            scanner = TextScanner(form.delimiter, len(_header(held, path.name, form)), path.name, form.header_line)
+        scanner.add(block, last)
+        empty = empty or b"\n\n" in held.rstrip(b"\n")
+        held = held[-1:]
+    return None if scanner is None or empty or scanner.finish().long else form.header_line
+
+
 def first_of_text(path: Path, form: TextForm, size: int) -> Table | None:
     """Return the records in the first bytes of a text file as a table; None where they are not one."""
     held = b""
