@@ -12,7 +12,7 @@ from jsonschema import Draft202012Validator
 import facturum as fa
 from facturum.audit.entries import ColumnMap
 from facturum.data.table import Table
-from facturum.files.builds.build_writer import neutral
+from facturum.files.builds.csv_files import neutral
 from facturum.language.parser import parse
 from tests.support import MIXED_TERMS, ROOT, SAMPLE, VARIABLES, Folder, huts, plan
 

@@ -114,11 +114,11 @@ class Sources(Folder):
         clock = {"time": "m", "every": "month", "panel": ["u"]}
         for terms, sections, wanted in (
             ({"x": "x"}, {}, {"x", "y"}),
-            ({"x": "x"}, {"data": clock}, {"x", "y"}),
+            ({"x": "x"}, {"data": clock}, {"m", "u", "x", "y"}),  # which name its rows
             ({"x": "lag(x, 1)"}, {"data": clock}, {"m", "u", "x", "y"}),
-            ({"x": "x"}, {"data": {**clock, "carry": ["u"]}}, {"u", "x", "y"}),
+            ({"x": "x"}, {"data": {"carry": ["u"]}}, {"u", "x", "y"}),
             ({"x": "x"}, {"rows": {"keep": "z == 0"}}, {"x", "y", "z"}),
-            ({"x": "x"}, {"rows": {"learn": "m < '2020-05'"}, "data": clock}, {"m", "x", "y"}),
+            ({"x": "x"}, {"rows": {"learn": "m < '2020-05'"}, "data": clock}, {"m", "u", "x", "y"}),
         ):
             made = fa.Plan("y", terms, **sections).build(table)
             self.assertEqual(set(made._origin.audited.fingerprints["data"]), wanted)

@@ -34,7 +34,7 @@ def _said(section: DataSpec | SeriesSpec) -> dict[str, Any]:
 def with_keys(spec: PlanSpec) -> PlanSpec:
     """Return an open plan that carries along the unit and the period of each row, by which builds are compared."""
     data = spec.data
-    if spec.resolved or data.time is None or data.every in (None, "row"):
+    if data.time is None or data.every in (None, "row"):
         return spec
     carry = list(dict.fromkeys([*data.carry, *data.clock]))
     return spec.model_copy(update={"data": data.model_copy(update={"carry": carry})})
@@ -50,7 +50,7 @@ def series_files(spec: PlanSpec, folder: Path | None, tables: Mapping[str, Any])
 def as_found(spec: PlanSpec, path: Path | None, series: Mapping[str, Path]) -> PlanSpec:
     """Return an open plan that says how its files are written, and what is a number or a date among their texts.
 
-    What the plan says holds; a resolved one says all.
+    What the plan says holds.
 
     Args:
         spec: the plan.
@@ -60,8 +60,6 @@ def as_found(spec: PlanSpec, path: Path | None, series: Mapping[str, Path]) -> P
     Raises:
         DataError: where a file can be read in two ways.
     """
-    if spec.resolved:
-        return spec
     own = _said(spec.data)
     with plan_says():
         return _as_found(spec, own, path, series)

@@ -14,9 +14,10 @@ from facturum.audit.proof.changes import Comparison
 from facturum.audit.proof.compare import Side
 from facturum.audit.proof.compare import compare as compare_sides
 from facturum.data.arrow_import import variable_from_arrow
+from facturum.data.declared import as_time
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers
-from facturum.data.values import Array, Kind
+from facturum.data.values import Array
 from facturum.design import Design, open_design
 from facturum.engine.planning.shaping import DATA
 from facturum.errors import AuditError, bounded, nearest
@@ -94,9 +95,9 @@ def _hint(names: list[str]) -> str:
 def _texts(design: Design, name: str, called: str) -> list[str]:
     """Return a carried variable as texts; a time as its periods."""
     column, data = design.side.column(called), design.columns.resolved.get("data", {})
-    moments = variable_from_arrow(name, column) if name == data.get("time") else None
-    if moments is None or moments.kind is not Kind.TIME:
+    if name != data.get("time"):
         return [str(value) for value in column.to_pylist()]
+    moments = as_time(variable_from_arrow(name, column))
     periods, place = np.unique(period_numbers(moments.data, data["every"]), return_inverse=True)
     texts = [period_text(int(number), data["every"]) for number in periods]
     return [texts[at] for at in place]

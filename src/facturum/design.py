@@ -26,6 +26,7 @@ from facturum.errors import AuditError, bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
 from facturum.files.builds.build_writer import refuse_format, write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
+from facturum.files.builds.csv_files import CsvForm
 from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.sparse import SparseColumns
@@ -35,6 +36,7 @@ from facturum.verifying import verified
 from facturum.warned import are_shown, issue
 
 if TYPE_CHECKING:
+    from facturum.forecast_path import Forecasts
     from facturum.plan import Plan
 
 
@@ -243,7 +245,15 @@ class Design(Fitting):
             yield block, None if self.y is None else self.y[part], kept[part]
 
     @checked
-    def save(self, folder: str | Path, *, format: str = "parquet", replace: bool = False, wait: float = 0.0) -> None:
+    def save(
+        self,
+        folder: str | Path,
+        *,
+        format: str = "parquet",
+        replace: bool = False,
+        wait: float = 0.0,
+        text: Mapping[str, Any] | None = None,
+    ) -> None:
         """Write the build folder, whole or not at all.
 
         Args:
@@ -252,12 +262,14 @@ class Design(Fitting):
                 design, and no other.
             replace: whether a build already there is replaced.
             wait: for how many seconds to wait where another is being written to the same place.
+            text: of csv, how the files are written: delimiter, decimal, mark (whether they begin with that of UTF-8).
 
         Raises:
             DataError: where the folder already exists, is not a build, or cannot be written.
         """
         sparse = self.cells is not None
         refuse_format(format, sparse)
+        written = CsvForm.of(text, format)
         with bounded():
             table = self._origin.side if sparse else self.to_arrow()
             columns, rows = self._origin.audited, self.rows
@@ -266,12 +278,30 @@ class Design(Fitting):
         write_folder(
             Path(folder),
             lambda part: write_build(
-                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self.cells
+                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self.cells, written
             ),
             own_files,
             replace,
             wait,
         )
+
+    @checked
+    def to_workbook(self, path: str | Path, forecasts: Forecasts | None = None) -> None:
+        """Write a workbook: matrix, columns with what they mean, rows left out, imputed cells, bins, forecasts.
+
+        Args:
+            path: the .xlsx file; one that is there is replaced.
+            forecasts: of `fa.forecast`, to be written as a sheet of their own.
+
+        Raises:
+            DataError: without the package of ``facturum[sheets]``, for a matrix larger than a sheet, or where the file
+                cannot be written.
+        """
+        from facturum.files.workbook import Content, write_workbook
+
+        with bounded():
+            told = None if forecasts is None else forecasts.to_table().to_arrow()
+            write_workbook(Content(self.audited, self.to_arrow(), self.rows, self.imputed, told), Path(path))
 
     @checked
     def verify(self, table: Any, *, history: Any = None, series: Mapping[str, Any] | None = None) -> Verification:

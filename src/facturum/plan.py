@@ -228,6 +228,7 @@ class Plan:
         format: str = "parquet",
         replace: bool = False,
         wait: float = 0.0,
+        text: Mapping[str, Any] | None = None,
         memory: int = Portions.memory,
         threads: int | None = None,
         progress: RowProgress | None = None,
@@ -245,6 +246,7 @@ class Plan:
             format: of the design file: parquet or csv.
             replace: whether a build already there is replaced.
             wait: for how many seconds to wait where another is being written to the same place.
+            text: how text files are written, as for `Design.save`.
             memory: bytes in which rows are brought into order.
             threads: how many threads; the result does not depend on it.
             progress: is called with what is being done, and the number of rows done and of all.
@@ -265,7 +267,7 @@ class Plan:
             plan = self.as_found(table, series)
             scan, tables = plan.scan(table), plan.series_tables(series)
             columns = build_into(
-                plan.spec, scan, tables, Path(folder), form=format, replace=replace, wait=wait,
+                plan.spec, scan, tables, Path(folder), form=format, text=text, replace=replace, wait=wait,
                 threads=threads, portions=Portions(memory=memory), progress=progress,
             )  # fmt: skip
             design = Design.open(folder, check=False)
@@ -323,11 +325,11 @@ class Plan:
         Raises:
             DataError: where a file can be read in two ways.
         """
+        if self.resolved:
+            return self
         files = series_files(self._spec, self._folder, {**self._tables, **(series or {})})
         path = Path(table) if isinstance(table, str | Path) else None
         found = Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
-        if self.resolved:
-            return found
         spec = with_names(with_keys(found.spec), lambda: names_of(found.scan(table)))
         return Plan.of(spec, self._folder, self._tables, self._known)
 

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     show_default=True,
     help="Of the design file; npy holds numbers only, npz those that are not zero.",
 )
+@click.option("--delimiter", metavar="CHARACTER", help="With --format csv: between the cells of the files written.")
+@click.option("--decimal", type=click.Choice([".", ","]), help="With --format csv: the decimal mark of the files.")
+@click.option("--mark", is_flag=True, help="With --format csv: begin the files with the mark of UTF-8.")
 @click.option("--replace", is_flag=True, help="Replace a build that already exists.")
 @click.option("--history", type=FILE, help="Earlier rows, for lags and averages.")
 @series_option
@@ -57,6 +60,9 @@ def build(
     data: Path,
     out: Path,
     form: str,
+    delimiter: str | None,
+    decimal: str | None,
+    mark: bool,
     replace: bool,
     history: Path | None,
     series: tuple[str, ...],
@@ -76,10 +82,14 @@ def build(
     anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
     """
     from facturum.files.builds.build_writer import STREAMED
+    from facturum.files.builds.csv_files import CsvForm
     from facturum.plan import Plan
 
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")
+    given = {"delimiter": delimiter and delimiter.replace("\\t", "\t"), "decimal": decimal, "mark": mark or None}
+    text = {key: value for key, value in given.items() if value is not None}
+    CsvForm.of(text, form)
     loaded, tables = Plan.load(plan), series_from(series)
     if strict and no_checks:
         raise PlanError("--strict and --no-checks exclude each other", remedy="Write one of them.")
@@ -94,7 +104,7 @@ def build(
         from facturum.forecasting import build_ahead
 
         design = build_ahead(loaded, data, ahead, future=future, history=history, series=tables)
-        design.save(out, format=form, replace=replace)
+        design.save(out, format=form, replace=replace, text=text)
         _show_build(design, loaded, data, out, form, False, as_json, report)
         return
     streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
@@ -102,14 +112,14 @@ def build(
         with rows_progress(as_json) as told:
             design = loaded.build_into(
                 out, data, series=tables, format=form, replace=replace, memory=memory * 2**20, threads=threads,
-                progress=told,
+                progress=told, text=text,
             )  # fmt: skip
     else:
         with leaves_progress(as_json) as ticked:
             design = loaded.build(
                 data, history=history, series=tables, threads=threads, progress=ticked, sparse=form == "npz"
             )
-            design.save(out, format=form, replace=replace)
+            design.save(out, format=form, replace=replace, text=text)
     _show_build(design, loaded, data, out, form, streams, as_json, report)
 
 

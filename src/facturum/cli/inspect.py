@@ -9,6 +9,7 @@ import click
 
 from facturum.cli.common import FILE, ahead_options, print_json, refuse_existing, series_from, series_option, source_of
 from facturum.cli.guard import FOUND_SOMETHING
+from facturum.errors import DataError
 
 
 @click.command()
@@ -94,4 +95,40 @@ def report(folder: Path, out: Path, replace: bool) -> None:
     if not replace:
         refuse_existing(out, "Choose another file, or add --replace.")
     write_report(open_design(folder), out)
+    terminal.console().print(terminal.safe(f"written to {out}"))
+
+
+@click.command()
+@click.argument("folder", metavar="DIR", type=FILE)
+@click.option("--out", required=True, type=FILE, help="The .xlsx file to write.")
+@click.option("--data", type=FILE, help="The table that it was built from, for --ahead.")
+@click.option("--ahead", type=int, metavar="K", help="Add the forecasts of the next K periods of each unit.")
+@click.option("--future", type=FILE, help="With --ahead: values to come, by unit and period.")
+@click.option("--replace", is_flag=True, help="Replace a file that already exists.")
+@series_option
+def sheet(
+    folder: Path,
+    out: Path,
+    data: Path | None,
+    ahead: int | None,
+    future: Path | None,
+    replace: bool,
+    series: tuple[str, ...],
+) -> None:
+    """Write the build in DIR as a workbook for a spreadsheet.
+
+    Its sheets are the matrix, the columns with what they mean, the rows left out, the imputed cells, bins and
+    forecasts. It needs the package facturum[sheets].
+    """
+    from facturum.design import open_design
+    from facturum.forecasting import forecast
+    from facturum.show import terminal
+
+    if not replace:
+        refuse_existing(out, "Choose another file, or add --replace.")
+    if (ahead is None) != (data is None) or (future is not None and ahead is None):
+        raise DataError("--ahead and --data are given together", remedy="Add the other, or leave both out.")
+    design, tables = open_design(folder), series_from(series)
+    forecasts = None if ahead is None else forecast(design, data, ahead, future=future, series=tables)
+    design.to_workbook(out, forecasts)
     terminal.console().print(terminal.safe(f"written to {out}"))

@@ -12,7 +12,7 @@ from facturum.cli.amend import amend
 from facturum.cli.build import build
 from facturum.cli.common import FILE, ahead_options, print_json, put, series_from, series_option, source_of
 from facturum.cli.guard import FOUND_SOMETHING, leave, run_guarded
-from facturum.cli.inspect import compare, report, trace
+from facturum.cli.inspect import compare, report, sheet, trace
 from facturum.cli.look import draft, operations, profile
 from facturum.cli.other_words import Commands
 from facturum.cli.reshape import convert, sample, stack, unstack
@@ -40,6 +40,7 @@ def main() -> None:
     What came out:    facturum explain build/
     Is it still so:   facturum verify build/ data.csv
     For a browser:    facturum report build/ --out report.html
+    For spreadsheets: facturum sheet build/ --out build.xlsx
     What has changed: facturum compare build/ other/
     How a cell arose: facturum trace build/ data.csv --row 7 --column price
     A first fit:      facturum trial build/
@@ -313,6 +314,7 @@ for _command in (
     compare,
     convert,
     report,
+    sheet,
     trace,
     trial,
 ):

@@ -120,10 +120,9 @@ class LastPeriod:
     """The last period of the rows given, whether or not anything looks along time."""
 
     def __init__(self, prepared: Prepared) -> None:
-        timing = prepared.spec.data.timing
-        time = None if timing is None else timing.time
-        dated = time is not None and time in prepared.table and prepared.table[time].kind is Kind.TIME
-        self._time, self._every = (time, timing.every) if dated and timing is not None else (None, "")
+        data, table = prepared.spec.data, prepared.table
+        dated = data.time in table and data.every not in (None, "row") and table[str(data.time)].kind is Kind.TIME
+        self._time, self._every = (data.time, data.token(str(data.every))) if dated else (None, "")
         self._last: int | None = None
 
     def see(self, source: Source, start: int, stop: int) -> None:

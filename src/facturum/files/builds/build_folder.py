@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Iterator, Mapping
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -14,16 +15,21 @@ from facturum.errors import AuditError, DataError
 from facturum.files.builds.build_writer import (
     COLUMNS,
     COLUMNS_CSV,
+    DROPPED_SCHEMA,
     FORMATS,
     IMPUTED,
+    IMPUTED_CSV,
+    IMPUTED_SCHEMA,
     MARKER,
     RESOLVED,
     ROWS,
+    ROWS_CSV,
     csv_of_entries,
     map_digest,
     marker_text,
 )
-from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, undamaged
+from facturum.files.builds.csv_files import CsvForm, read_csv
+from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, parquet_of, undamaged
 from facturum.files.folder import TOO_MANY, Buffer, Snapshot, read_folder
 from facturum.files.learned_files import file_name, with_tables
 from facturum.files.plan_file import parse_plan
@@ -40,7 +46,18 @@ def own_files(folder: Path) -> Collection[str]:
     if not (folder / MARKER).is_file():
         raise DataError(f"{folder} is not a Facturum build, and is not changed", remedy="Choose another folder.")
     learned = [path.name for path in folder.glob(file_name("*"))]
-    return {MARKER, COLUMNS, COLUMNS_CSV, ROWS, IMPUTED, RESOLVED, *[f"design.{form}" for form in FORMATS], *learned}
+    return {
+        MARKER,
+        COLUMNS,
+        COLUMNS_CSV,
+        ROWS,
+        IMPUTED,
+        RESOLVED,
+        ROWS_CSV,
+        IMPUTED_CSV,
+        *[f"design.{form}" for form in FORMATS],
+        *learned,
+    }
 
 
 def refuse_others(folder: Path) -> None:
@@ -157,6 +174,13 @@ def read_build(folder: str | Path, check: bool = True) -> Stored:
         return stored
 
 
+def _column_files(entries: list[dict[str, Any]]) -> Iterator[bytes]:
+    """Yield the file of the columns as it is written, in all forms that there are."""
+    for delimiter, decimal, mark in product((",", ";", "\t", "|"), (".", ","), (False, True)):
+        yield csv_of_entries(entries, CsvForm(delimiter, decimal, mark))
+    yield csv_of_entries(entries, nested=True)
+
+
 def _inner_findings(
     files: Mapping[str, Buffer], content: Mapping[str, Any], resolved: PlanSpec, marker: Mapping[str, Any]
 ) -> Iterator[tuple[str, str]]:
@@ -168,7 +192,13 @@ def _inner_findings(
         yield COLUMNS, "The column map has changed since it was written."
     if content.get("facturum") != FORMAT:
         yield COLUMNS, f"The column map is of format {content.get('facturum')}, and this version reads format {FORMAT}."
-    if bytes(files.get(COLUMNS_CSV, b"")) != csv_of_entries(content["columns"]).encode():
+    if not any(bytes(files.get(COLUMNS_CSV, b"")) == each for each in _column_files(content["columns"])):
         yield COLUMNS_CSV, f"{COLUMNS_CSV} does not agree with {COLUMNS}."
+    for name, same, schema in ((ROWS_CSV, ROWS, DROPPED_SCHEMA), (IMPUTED_CSV, IMPUTED, IMPUTED_SCHEMA)):
+        if name in files:
+            with parquet_of(files[same]) as file:
+                wanted = file.read()
+            if not read_csv(files[name], dict(zip(schema.names, schema.types, strict=True))).equals(wanted):
+                yield name, f"{name} does not agree with {same}."
     if resolved.model_dump(exclude_defaults=True) != spec_from(content["resolved"]).model_dump(exclude_defaults=True):
         yield RESOLVED, f"{RESOLVED} is not the resolved plan that {COLUMNS} holds."

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import io
 import json
@@ -12,7 +11,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pyarrow import csv as arrow_csv
 
 from facturum.audit.entries import ColumnMap
 from facturum.audit.row_map import RowMap
@@ -20,7 +18,8 @@ from facturum.audit.topics.imputations import FilledCells
 from facturum.data.values import Array
 from facturum.engine.planning.spec import FORMAT, PlanSpec
 from facturum.errors import DataError
-from facturum.files.builds.parquet_groups import MOST_ROWS, GrowingDigest, ParquetGroups, rows_of_group
+from facturum.files.builds.csv_files import PLAIN_CSV, CsvFile, CsvForm
+from facturum.files.builds.parquet_groups import MOST_ROWS, ParquetGroups, rows_of_group
 from facturum.files.builds.sparse_file import sparse_arrays
 from facturum.files.learned_files import learned_tables
 from facturum.files.plan_file import plan_text
@@ -31,11 +30,11 @@ FORMATS = ("parquet", "csv", "npy", "npz")
 STREAMED = ("parquet", "csv")  # those that can be written block by block
 COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
 IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
+ROWS_CSV, IMPUTED_CSV = "rows.csv", "imputed.csv"  # the same lists once more, where the design file is one of text
 IMPUTED_SCHEMA = pa.schema(
     [("imputation", pa.int64()), ("source_row", pa.int64()), ("fill", pa.float64()), ("fill_text", pa.string())]
 )
 DROPPED_SCHEMA = pa.schema([("row", pa.int64()), ("reason", pa.string()), ("place", pa.string())])
-_RISKY = ("=", "+", "-", "@", "\t", "\r")
 
 
 def refuse_format(format: str, sparse: bool) -> None:
@@ -57,13 +56,15 @@ class BuildWriter:
     Args:
         folder: an empty folder.
         form: of the design file: parquet, csv, npy or npz.
+        written: how text files are written; with csv, the lists of rows and cells are written as such too.
     """
 
-    def __init__(self, folder: Path, form: str) -> None:
-        self._folder, self._form = folder, form
+    def __init__(self, folder: Path, form: str, written: CsvForm = PLAIN_CSV) -> None:
+        self._folder, self._form, self._written = folder, form, written
         self._digests: dict[str, str] = {}
-        self._design: ParquetGroups | _CsvFile | None = None
+        self._design: ParquetGroups | CsvFile | None = None
         self._dropped = ParquetGroups(folder / ROWS, DROPPED_SCHEMA, MOST_ROWS)
+        self._dropped_text = CsvFile(folder / ROWS_CSV, DROPPED_SCHEMA, written) if form == "csv" else None
 
     def design(self, block: pa.Table) -> None:
         """Write further rows of the design file, parquet or csv."""
@@ -71,7 +72,7 @@ class BuildWriter:
             path = self._folder / f"design.{self._form}"
             rows = rows_of_group(block.num_columns)
             self._design = (
-                _CsvFile(path, block.schema)
+                CsvFile(path, block.schema, self._written)
                 if self._form == "csv"
                 else ParquetGroups(path, block.schema, rows, use_dictionary=False)
             )
@@ -94,7 +95,10 @@ class BuildWriter:
             causes: for each the number of its reason.
             reasons: by that number the reason, and the place in the plan that caused it.
         """
-        self._dropped.add(dropped_table(rows, causes, reasons))
+        block = dropped_table(rows, causes, reasons)
+        self._dropped.add(block)
+        if self._dropped_text is not None:
+            self._dropped_text.add(block)
 
     def finish(self, columns: ColumnMap, resolved: PlanSpec, imputed: Iterable[pa.Table]) -> None:
         """Write all that is known once all rows are written.
@@ -108,13 +112,19 @@ class BuildWriter:
             self._digests[f"design.{self._form}"] = self._design.finish()
         self._digests[ROWS] = self._dropped.finish()
         cells = ParquetGroups(self._folder / IMPUTED, IMPUTED_SCHEMA, MOST_ROWS)
+        path = self._folder / IMPUTED_CSV
+        text = None if self._dropped_text is None else CsvFile(path, IMPUTED_SCHEMA, self._written)
         for block in imputed:
             cells.add(block)
+            if text is not None:
+                text.add(block)
         self._digests[IMPUTED] = cells.finish()
+        if text is not None and self._dropped_text is not None:
+            self._digests |= {ROWS_CSV: self._dropped_text.finish(), IMPUTED_CSV: text.finish()}
         content = columns.model_dump(mode="json")
-        text = json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
-        self._write(COLUMNS, text.encode())
-        self._write(COLUMNS_CSV, columns_csv(columns).encode())
+        laid_out = json.dumps(content, indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+        self._write(COLUMNS, laid_out.encode())
+        self._write(COLUMNS_CSV, columns_csv(columns, self._written))
         self._write(RESOLVED, plan_text(resolved).encode())
         for name, data in learned_tables(resolved):
             self._write(name, data)
@@ -128,7 +138,7 @@ class BuildWriter:
 
     def abandon(self) -> None:
         """End all files as they are."""
-        for file in (self._design, self._dropped):
+        for file in (self._design, self._dropped, self._dropped_text):
             if file is not None:
                 file.abandon()
 
@@ -143,6 +153,7 @@ def write_build(
     form: str,
     imputed: pa.Table,
     cells: SparseColumns | None = None,
+    written: CsvForm = PLAIN_CSV,
 ) -> None:
     """Fill a folder with the files of a build that is in memory.
 
@@ -155,8 +166,9 @@ def write_build(
         form: parquet, csv, npy or npz.
         imputed: each cell that was filled.
         cells: for the .npz form, the columns of X; the table has all others.
+        written: how text files are written.
     """
-    writer = BuildWriter(folder, form)
+    writer = BuildWriter(folder, form, written)
     try:
         if cells is not None:
             writer.arrays(sparse_arrays(design, cells, columns))
@@ -169,29 +181,6 @@ def write_build(
     except BaseException:
         writer.abandon()
         raise
-
-
-class _CsvFile:
-    """A CSV file that is written block by block."""
-
-    def __init__(self, path: Path, schema: pa.Schema) -> None:
-        self._file = pa.OSFile(str(path), "wb")
-        self._digest = GrowingDigest(path)
-        self._writer = arrow_csv.CSVWriter(self._file, schema)
-
-    def add(self, block: pa.Table) -> None:
-        self._writer.write_table(block)
-        self._digest.follow(self._file.tell())
-
-    def finish(self) -> str:
-        self._writer.close()
-        size = self._file.tell()
-        self._file.close()
-        return self._digest.finish(size)
-
-    def abandon(self) -> None:
-        self._file.close()
-        self._digest.abandon()
 
 
 def dropped_table(rows: Array, causes: Array, reasons: Mapping[int, tuple[str, str]]) -> pa.Table:
@@ -237,31 +226,25 @@ def imputed_table(cells: FilledCells) -> pa.Table:
     return pa.table(columns, schema=IMPUTED_SCHEMA)
 
 
-def columns_csv(columns: ColumnMap) -> str:
-    """Return the column map as the text of a file for spreadsheets."""
-    return csv_of_entries([entry.model_dump(mode="json") for entry in columns.columns])
+def columns_csv(columns: ColumnMap, form: CsvForm = PLAIN_CSV) -> bytes:
+    """Return the column map as the content of a file for spreadsheets."""
+    return csv_of_entries([entry.model_dump(mode="json") for entry in columns.columns], form)
 
 
-def csv_of_entries(entries: Sequence[Mapping[str, Any]]) -> str:
-    """Return the entries of columns, as the file of a map holds them, as the text of a file for spreadsheets."""
-    handle = io.StringIO()
-    writer = csv.writer(handle, lineterminator="\n")
-    names = list(entries[0]) if entries else []
-    writer.writerow(names)
-    for entry in entries:
-        writer.writerow([neutral(entry.get(name)) for name in names])
-    return handle.getvalue()
+def csv_of_entries(entries: Sequence[Mapping[str, Any]], form: CsvForm = PLAIN_CSV, nested: bool = False) -> bytes:
+    """Return the entries of columns, as the file of a map holds them, as the content of a file for spreadsheets.
 
-
-def neutral(value: Any) -> Any:
-    """Return a cell that a spreadsheet will not take for a formula, its control characters written out.
-
-    Example:
-        >>> neutral("=1+1"), neutral(-1.5), neutral(["a", "b"]), neutral("a\\rb")
-        ("'=1+1", -1.5, 'a, b', 'a\\\\rb')
+    Args:
+        entries: of the columns.
+        form: how the file is written.
+        nested: whether what programs read is in it too, as versions before 0.2 wrote it.
     """
-    if isinstance(value, list):
-        value = ", ".join(map(str, value))
-    if isinstance(value, str):
-        value = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in value)
-    return "'" + value if isinstance(value, str) and value.startswith(_RISKY) else value
+    names = [name for name in (entries[0] if entries else []) if nested or name != "structure"]
+    return form.text([names, *[[_plain(name, entry.get(name), nested) for name in names] for entry in entries]])
+
+
+def _plain(name: str, value: Any, nested: bool) -> Any:
+    """Return a field of an entry as a cell: the values beside those of a source in words."""
+    if nested or name != "by_source":
+        return value
+    return "; ".join(f"{each['source']}: {each['value']} ({each['rows']})" for each in value or [])

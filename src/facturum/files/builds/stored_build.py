@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import io
 import mmap
@@ -15,7 +14,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pyarrow import csv as arrow_csv
 from pyarrow import parquet
 from pydantic import ValidationError
 
@@ -27,6 +25,7 @@ from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
 from facturum.files.builds.build_writer import IMPUTED, ROWS
+from facturum.files.builds.csv_files import read_csv
 from facturum.files.builds.sparse_file import read_sparse
 from facturum.files.folder import Buffer, Snapshot
 from facturum.files.reading.file_scans import UNREADABLE
@@ -276,14 +275,8 @@ def _read_design(data: Buffer, name: str, names: list[str]) -> pa.Table:
     if name.endswith(".parquet"):
         return _parquet(data)
     if name.endswith(".csv"):
-        head = next(csv.reader(io.StringIO(bytes(data).decode("utf-8"))), [])
-        kinds = dict.fromkeys(head, pa.string()) | dict.fromkeys(names[2:], pa.float64())
-        kinds |= {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
-        options = arrow_csv.ConvertOptions(
-            column_types=kinds, null_values=[""], strings_can_be_null=True, quoted_strings_can_be_null=False
-        )
-        parse = arrow_csv.ParseOptions(newlines_in_values=True)
-        return arrow_csv.read_csv(pa.BufferReader(pa.py_buffer(data)), parse_options=parse, convert_options=options)
+        kinds = dict.fromkeys(names[2:], pa.float64()) | {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
+        return read_csv(data, kinds)
     matrix = np.load(io.BytesIO(bytes(data)), allow_pickle=False)
     if matrix.ndim != 2 or matrix.shape[1] != len(names) or matrix.dtype != np.float64:
         raise ValueError("the matrix has another number of columns than the map")

@@ -21,6 +21,7 @@ from facturum.files.behind import Behind
 from facturum.files.builds.build_folder import own_files
 from facturum.files.builds.build_writer import STREAMED, BuildWriter
 from facturum.files.builds.built_design import design_table
+from facturum.files.builds.csv_files import CsvForm
 from facturum.files.folder import write_folder
 from facturum.files.parts.cell_spool import CellSpool
 from facturum.files.parts.portions import Portions
@@ -37,6 +38,7 @@ def build_into(
     folder: Path,
     *,
     form: str = "parquet",
+    text: Mapping[str, Any] | None = None,
     replace: bool = False,
     wait: float = 0.0,
     threads: int | None = None,
@@ -51,6 +53,7 @@ def build_into(
         series: the tables of its series.
         folder: where the build is written.
         form: of the design file: parquet or csv.
+        text: how text files are written, as `CsvForm.of` takes it.
         replace: whether a build already there is replaced.
         wait: for how many seconds to wait for another writer of the place.
         threads: how many threads.
@@ -67,10 +70,11 @@ def build_into(
         raise DataError(
             f"a table that is read in parts cannot be written as {form}", remedy="Write it as parquet or csv."
         )
+    written = CsvForm.of(text, form)
     maps: list[ColumnMap] = []
 
     def write(part: Path) -> None:
-        maps.append(_write(part, spec, scan, series, form, threads, portions or Portions(), progress))
+        maps.append(_write(part, spec, scan, series, form, written, threads, portions or Portions(), progress))
 
     write_folder(folder, write, own_files, replace, wait)
     return maps[0]
@@ -82,6 +86,7 @@ def _write(
     scan: Scan,
     series: Mapping[str, Table],
     form: str,
+    written: CsvForm,
     threads: int | None,
     portions: Portions,
     progress: RowProgress | None,
@@ -98,7 +103,7 @@ def _write(
     refuse_size(1, len(outline.columns))
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
     report, digests = BuildReport(outline), ColumnDigests(outline)
-    writer, cells, tell = BuildWriter(part, form), CellSpool(part), telling("building")
+    writer, cells, tell = BuildWriter(part, form, written), CellSpool(part), telling("building")
     behind = Behind(0)
 
     def work(selection: Selection) -> None:
