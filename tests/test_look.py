@@ -449,12 +449,17 @@ class Crossing(Folder):
         there = ~columns[0].missing_rows() & ~columns[1].missing_rows()
         r = np.corrcoef(*[column.data[there].astype(float) for column in columns])[0, 1]
         self.assertRegex(command("profile", SAMPLE / "huts.csv", *pair).stdout, rf"price +{r:.3f}")
+        by = json.loads(command("profile", SAMPLE / "huts.csv", "price", "--by", "valley", "--json").stdout)
+        frame = pd.read_csv(SAMPLE / "huts.csv").groupby("valley")["price"]
+        told = {each["group"]: (each["mean"], each["sd"], each["quantiles"][1][1]) for each in by["groups"][:-1]}
+        for valley, values in frame:
+            np.testing.assert_allclose(told[valley], (values.mean(), values.std(), values.median()), rtol=1e-12)
         narrow = command("profile", SAMPLE / "huts.csv", "access", "--by", "valley", COLUMNS="40").stdout
         self.assertIn("Cold Hollow 120", narrow)
         for words, said in (
             (["--by", "valley"], "Name one VARIABLE"),
             (["access", "--percent", "row"], "--percent is valid only with --by"),
-            (["access", "--by", "valley", "--quantiles", "3"], "neither a figure nor quantiles"),
+            (["access", "--by", "valley", "--quantiles", "3"], "a two-way table has no quantiles"),
         ):
             wrong = command("profile", SAMPLE / "huts.csv", *words)
             self.assertEqual((wrong.returncode, said in wrong.stderr), (2, True))

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from facturum.forecasting import build_ahead, forecast, rows_ahead
     from facturum.plan import Plan
     from facturum.resampling import resample
-    from facturum.tables import convert, cross, draft, profile, sample, stack, unstack
+    from facturum.tables import by_group, convert, cross, draft, profile, sample, stack, unstack
     from facturum.validating import validate
 
 __all__ = [
@@ -37,6 +37,7 @@ __all__ = [
     "PlanError",
     "Table",
     "build_ahead",
+    "by_group",
     "compare",
     "convert",
     "cross",
@@ -59,6 +60,7 @@ _HOMES = {
     "Plan": "facturum.plan",
     "Table": "facturum.data.table",
     "build_ahead": "facturum.forecasting",
+    "by_group": "facturum.tables",
     "compare": "facturum.comparing",
     "convert": "facturum.tables",
     "cross": "facturum.tables",

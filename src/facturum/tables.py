@@ -24,6 +24,7 @@ from facturum.files.reading.tables import read
 from facturum.look.crossing import CrossTable, cross_table
 from facturum.look.draft import draft_of
 from facturum.look.forms import found_declarations
+from facturum.look.grouped import GroupedNumber, grouped_number
 from facturum.look.profile import QUARTILES, Profile, profile_of
 from facturum.warned import issue
 
@@ -37,7 +38,7 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     return _read_as_found(table, reading)[0]
 
 
-def _with_forms(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
+def with_forms(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table; texts of a file that are numbers with a unit, or dates, as such."""
     made, _, day_first = _read_as_found(table, reading)
     return declare(made, found_declarations(made, day_first)) if isinstance(table, str | Path) else made
@@ -80,7 +81,7 @@ def profile(
         (8.0, 24.0, 45.0)
     """
     with bounded():
-        return profile_of(_with_forms(table, reading), variables, quantiles)
+        return profile_of(with_forms(table, reading), variables, quantiles)
 
 
 @checked
@@ -100,7 +101,36 @@ def cross(table: Any, rows: str, columns: str, reading: Mapping[str, Any] | None
         [[50.0, 50.0], [0.0, 100.0]]
     """
     with bounded():
-        return cross_table(_with_forms(table, reading), rows, columns)
+        return cross_table(with_forms(table, reading), rows, columns)
+
+
+@checked
+def by_group(
+    table: Any,
+    variable: str,
+    by: str,
+    quantiles: Sequence[float] = QUARTILES,
+    reading: Mapping[str, Any] | None = None,
+) -> GroupedNumber:
+    """Return a number by the groups of another variable: rows, missing ones, mean, sd, quantiles.
+
+    Args:
+        table: a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
+        variable: the number.
+        by: what forms the groups, of at most 40 values.
+        quantiles: the shares whose quantiles are wanted.
+        reading: how a text file is read, as for `profile`.
+
+    Raises:
+        DataError: for a variable that is not there or no number, and for too many groups.
+
+    Example:
+        >>> found = by_group({"beds": [8, 40, 60], "way": ["trail", "road", "road"]}, "beds", "way")
+        >>> [(each.group, each.mean) for each in found.groups]
+        [('road', 50.0), ('trail', 8.0), ('all', 36.0)]
+    """
+    with bounded():
+        return grouped_number(with_forms(table, reading), variable, by, quantiles)
 
 
 @checked
@@ -273,6 +303,6 @@ def convert(
     spec = spec_from({"variables": {time: said} if len(said) > 1 else {}})
     own = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
     converted, _ = conversion.convert(
-        declare(_with_forms(table, reading), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
+        declare(with_forms(table, reading), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
     )
     return converted

@@ -39,8 +39,10 @@ from facturum.audit.warnings import (
     shared_warnings,
     text_warnings,
 )
+from facturum.data.table import Table
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
+from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.factors import Holds, NoValue
 from facturum.language.printer import in_words
@@ -195,6 +197,7 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         scores=scores,
         clock=clock,
         last_period=report.last_period.entry(),
+        source=_source_of(prepared),
         conversions=conversion_entries(prepared),
         paths=report.paths.entries(),
         findings=[
@@ -211,6 +214,12 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         terms=checks.terms(),
         leverages=checks.leverages(),
     )
+
+
+def _source_of(prepared: Prepared) -> str | None:
+    """Return the name of the file that a plan is built of; None of a table in memory."""
+    source = prepared.given.table.source
+    return None if source == Table.source else source
 
 
 def _entry(

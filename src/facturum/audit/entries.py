@@ -336,6 +336,7 @@ class ColumnMap(Part):
     flags: list[FlagEntry] = Field([], description="what each flag for missing values marks")
     clock: ClockEntry | None = Field(None, description="how rows follow one another in time")
     last_period: str | None = Field(None, description="of a plan with a time, the last period of the rows given")
+    source: str | None = Field(None, description="the name of the file of its data")
     conversions: list[ConversionEntry] = Field([], description="variables brought to the plan's step")
     paths: list[PathEntry] = Field([], description="columns along time beside their sources")
     scores: list[ScoreEntry] = Field([], description="how the items of each score go together")

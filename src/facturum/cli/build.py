@@ -138,19 +138,14 @@ def _show_build(
         return
     from facturum.as_found import found_in_files
     from facturum.engine.planning.spec import spec_from
+    from facturum.files.builds.build_folder import seal_in
     from facturum.show import terminal
-    from facturum.show.columns import columns_view
+    from facturum.show.built import built_view
 
+    told = [*found_in_files(data.name, plan.spec, spec_from(design.columns.plan)), *design.news]
+    lists = ["rows.csv", "imputed.csv"] if form == "csv" else []
+    files = [f"design.{form}", "columns.json", "columns.csv", *lists, "rows.parquet", "imputed.parquet"]
+    how = "; the rows were read and written in parts" if streams else ""
     screen = terminal.console()
-    for found in found_in_files(data.name, plan.spec, spec_from(design.columns.plan)):
-        screen.print(terminal.safe(found))
-    screen.print(terminal.rows_view(design.columns))
-    screen.print(columns_view(design.columns, brief=True))
-    for news in design.news:
-        screen.print(terminal.safe(news))
-    screen.print(
-        terminal.safe(
-            f"written to {out}: design.{form}, columns.json, columns.csv, rows.parquet, imputed.parquet, "
-            "plan.resolved.toml" + ("; the rows were read and written in parts" if streams else "")
-        )
-    )
+    screen.print(built_view(design.audited, out, seal_in(out), told))
+    screen.print(terminal.safe(f"written to {out}: {', '.join(files)}, plan.resolved.toml{how}"))

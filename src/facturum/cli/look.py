@@ -23,7 +23,11 @@ if TYPE_CHECKING:
     metavar="N|SHARES",
     help="Of numbers: N parts of equal numbers of rows (3 for tertiles), or shares such as 0.1,0.5,0.9.",
 )
-@click.option("--by", metavar="VARIABLE", help="Cross the one VARIABLE named with this one, in a two-way table.")
+@click.option(
+    "--by",
+    metavar="VARIABLE",
+    help="Of the one VARIABLE named: a number by the groups of this one, or a two-way table.",
+)
 @click.option(
     "--percent", type=click.Choice(["row", "column", "total"]), help="With --by: percent of row, column or total."
 )
@@ -47,8 +51,8 @@ def profile(
     For one variable or several: a frequency table with missing values on a line of their own, or a histogram with
     quantiles.
     """
-    from facturum.tables import cross
     from facturum.tables import profile as profile_table
+    from facturum.tables import with_forms
 
     shares = shares_from(quantiles)
     table: Any = data
@@ -60,9 +64,9 @@ def profile(
     if by is not None:
         if len(variable) != 1:
             raise DataError("--by crosses one variable with another", remedy="Name one VARIABLE: access --by comfort.")
-        if figure is not None or quantiles is not None:
-            raise DataError("a two-way table has neither a figure nor quantiles", remedy="Leave out the other options.")
-        _print_crossed(cross(table, variable[0], by, options), percent, as_json)
+        if figure is not None:
+            raise DataError("a table by groups has no figure", remedy="Leave out --figure.")
+        _print_by(with_forms(table, options), variable[0], by, percent, shares if quantiles else None, as_json)
         return
     profiled = profile_table(table, variable, shares, options)
     if figure is not None:
@@ -94,6 +98,28 @@ def _seen_by(plan: Path, data: Path, options: Any) -> Table:
     if options:
         raise DataError("the plan of --plan defines how the file is read", remedy="Leave out --delimiter and the like.")
     return Plan.load(plan).view(data)
+
+
+def _print_by(
+    table: Table, variable: str, by: str, percent: str | None, shares: list[float] | None, as_json: bool
+) -> None:
+    """Print a number by groups, or how often the values of two variables go together."""
+    from facturum.data.values import Kind
+    from facturum.look.profile import QUARTILES
+    from facturum.show import terminal
+    from facturum.show.profile import grouped_view
+    from facturum.tables import by_group, cross
+
+    if percent is not None or table[variable].kind is not Kind.NUMBER:
+        if shares is not None:
+            raise DataError("a two-way table has no quantiles", remedy="Leave out --quantiles.")
+        _print_crossed(cross(table, variable, by), percent, as_json)
+        return
+    grouped = by_group(table, variable, by, shares or QUARTILES)
+    if as_json:
+        print_json(grouped.to_dict())
+        return
+    terminal.console().print(grouped_view(grouped))
 
 
 def _print_crossed(crossed: CrossTable, percent: str | None, as_json: bool) -> None:

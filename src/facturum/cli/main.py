@@ -101,19 +101,29 @@ def explain(
         print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
         return
     from facturum.show import terminal
+    from facturum.show.built import head_view, references_text
     from facturum.show.checks import checks_view
-    from facturum.show.columns import columns_view
+    from facturum.show.columns import columns_view, findings_view
     from facturum.show.preparation import treatments_view
 
     screen = terminal.console()
     if column:
-        for entry in entries:
-            screen.print(terminal.column_view(entry, columns))
         screen.print(treatments_view(columns, terms))
+        for term in dict.fromkeys(entry.term for entry in entries):
+            own = [entry for entry in entries if entry.term == term]
+            if term in column and len(own) > 1:
+                screen.print(terminal.safe(references_text(columns, term)))
+                screen.print(columns_view(columns, {term}, full=True))
+                continue
+            for entry in own:
+                screen.print(terminal.column_view(entry, columns))
     else:
+        screen.print(head_view(columns, folder, design.seal))
+        screen.print("")
+        screen.print(findings_view(columns))
         screen.print(terminal.rows_view(columns))
+        screen.print(columns_view(columns, full=True))
         screen.print(checks_view(columns))
-        screen.print(columns_view(columns))
     if figure is not None:
         screen.print(terminal.safe(f"drawn into {figure}"))
 
@@ -253,9 +263,10 @@ def demo(out: Path, name: str) -> None:
     names the cell.
     """
     from facturum.demo.sample import PLANS, lay_out
+    from facturum.files.builds.build_folder import seal_in
     from facturum.plan import Plan
     from facturum.show import terminal
-    from facturum.show.columns import columns_view
+    from facturum.show.built import built_view
 
     if name not in PLANS:
         raise PlanError(f"sample plan '{name}' not found{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
@@ -266,8 +277,7 @@ def demo(out: Path, name: str) -> None:
     screen.print(terminal.plan_view(plan.read_text("utf-8"), f"the plan: {plan}"))
     design = Plan.load(plan).build(data)
     design.save(folder, replace=True)
-    screen.print(terminal.rows_view(design.columns))
-    screen.print(columns_view(design.columns, brief=True))
+    screen.print(built_view(design.columns, folder, seal_in(folder)))
     if plan_files:
         screen.print(
             terminal.safe(f"{', '.join(plan_files)} in {out} differ from the sample and were left as they are.")

@@ -191,7 +191,7 @@ def _imputed(content: Content) -> Iterator[Sequence[Any]]:
     for cell in content.imputed.to_pylist():
         entry = entries[cell["imputation"]]
         value = cell["fill_text"] if cell["fill"] is None else cell["fill"]
-        yield cell["source_row"], entry.variable, entry.how, value
+        yield cell["source_row"], in_words(entry.variable), entry.how, value
 
 
 _BIN_HEADS = (
@@ -212,6 +212,6 @@ def _bins(columns: ColumnMap) -> Iterator[Sequence[Any]]:
     for entry in columns.bins:
         for each in entry.bins:
             yield (
-                ", ".join(entry.terms), entry.variable, each.label, each.low, each.high, each.rows, each.percent,
-                each.smallest, each.largest, each.mean_response,
+                ", ".join(entry.terms), in_words(entry.variable), each.label, each.low, each.high, each.rows,
+                each.percent, each.smallest, each.largest, each.mean_response,
             )  # fmt: skip

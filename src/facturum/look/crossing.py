@@ -64,14 +64,18 @@ def cross_table(table: Table, rows: str, columns: str) -> CrossTable:
     Raises:
         DataError: for a variable that is not there, or has too many values.
     """
-    first, second = _coded(table[rows]), _coded(table[columns])
+    first, second = coded(table[rows]), coded(table[columns])
     counts = np.zeros((len(first[1]), len(second[1])), dtype=np.int64)
     np.add.at(counts, (first[0], second[0]), 1)
     return CrossTable(rows, columns, first[1], second[1], tuple(map(tuple, counts.tolist())))
 
 
-def _coded(variable: Variable) -> tuple[Array, tuple[str, ...]]:
-    """Return the place of each row's value among the values that occur, and these."""
+def coded(variable: Variable) -> tuple[Array, tuple[str, ...]]:
+    """Return the place of each row's value among the values that occur, and these; "missing" last.
+
+    Raises:
+        DataError: for a time, and a variable of too many values.
+    """
     there = ~variable.missing_rows()
     distinct, places = np.unique(variable.data[there], return_inverse=True)
     if len(distinct) > MAX_VALUES or variable.kind is Kind.TIME:

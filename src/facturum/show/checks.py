@@ -8,20 +8,28 @@ from rich.rule import Rule
 from rich.text import Text
 
 from facturum.audit.entries import ColumnMap
+from facturum.errors import counted
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import safe
 
+HOLDS = "holds"
 LARGE = 3  # times the average leverage, from which on a row is listed
 _HEADS = (Head("what was checked", ratio=3, leads=True), Head("outcome", "bold"), Head("detail", ratio=3))
 
 
 def checks_view(columns: ColumnMap) -> RenderableType:
-    """Return the checks of a build, a line each."""
+    """Return the checks of a build: a line for each that does not hold or notes something, one for all others."""
+    told = [each for each in columns.checks if not each.ok or each.outcome != HOLDS]
+    quiet = [each.check for each in columns.checks if each not in told]
     rows = [
-        [safe(each.check), Text(each.outcome, "green" if each.ok else "bold red"), safe(each.detail)]
-        for each in columns.checks
+        [safe(each.check), Text(each.outcome, "bold" if each.ok else "bold red"), safe(each.detail)] for each in told
     ]
-    view: list[RenderableType] = [Rule(Text("checks", "bold"), style="dim", align="left"), Fitting(_HEADS, rows)]
+    view: list[RenderableType] = [Rule(Text("checks", "bold"), style="dim", align="left")]
+    view += [Fitting(_HEADS, rows)] if rows else []
+    if quiet:
+        view.append(
+            Padding(safe(f"{counted(len(quiet), 'check')} without a finding: {'; '.join(quiet)}"), (0, 0, 1, 2))
+        )
     if leverages_text(columns):
         view.append(Padding(safe(f"largest leverages: {leverages_text(columns)}"), (0, 0, 1, 2)))
     return Group(*view)

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from facturum.audit.entries import BinsEntry, ColumnMap, ConversionEntry, FlagEntry, ImputationEntry, ScoreEntry
 from facturum.errors import counted
+from facturum.language.printer import in_words
 from facturum.show.fitting import Fitting, Head
 from facturum.show.terminal import figure, safe, short
 
@@ -54,7 +55,7 @@ def bins_view(entry: BinsEntry) -> RenderableType:
     for part in entry.bins:
         cells = [part.label, exact(part.low), exact(part.high), f"{part.rows:,}", f"{part.percent:.1f}"]
         rows.append([*cells, exact(part.smallest), exact(part.largest), figure(part.mean_response)])
-    return _headed(f"bins of {entry.variable}", short(entry.expression), _table(names, rows))
+    return _headed(f"bins of {in_words(entry.variable)}", short(entry.expression), _table(names, rows))
 
 
 def imputation_view(entry: ImputationEntry) -> RenderableType:
@@ -75,7 +76,7 @@ def imputation_view(entry: ImputationEntry) -> RenderableType:
     else:
         values = [fill_text(part.fill) for part in entry.fills if part.fill is not None]
         lines.append(safe(f"imputed value: {values[0] if values else entry.how}"))
-    return _headed(f"imputed: {entry.variable}", short(entry.expression), *lines)
+    return _headed(f"imputed: {in_words(entry.variable)}", short(entry.expression), *lines)
 
 
 def flag_view(entry: FlagEntry) -> RenderableType:

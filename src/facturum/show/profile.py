@@ -11,10 +11,11 @@ from rich.text import Text
 
 from facturum.errors import counted
 from facturum.look.crossing import CrossTable
+from facturum.look.grouped import GroupedNumber
 from facturum.look.plain import cells_of, figure_text
 from facturum.look.profile import Profile, VariableProfile
 from facturum.show.fitting import Fitting, Head
-from facturum.show.terminal import safe
+from facturum.show.terminal import figure, safe
 
 BAR_WIDTH = 50
 MAX_LINES = 40
@@ -66,6 +67,24 @@ def cross_view(crossed: CrossTable, percent: str | None = None) -> RenderableTyp
     what = "rows" if percent is None else f"percent of {'the total' if percent == 'total' else f'each {percent}'}"
     title = Text.assemble(safe(f"{crossed.rows} by {crossed.columns}", "bold"), f"  {what}")
     cells = [[safe(name), *map(Text, line)] for name, line in zip(names, lines, strict=True)]
+    return Group(Rule(title, style="dim", align="left"), Padding(Fitting(heads, cells), (0, 0, 0, 2)))
+
+
+def grouped_view(grouped: GroupedNumber) -> RenderableType:
+    """Return a number by groups, a line each."""
+    names = [f"{100 * share:g} %" for share, _ in grouped.groups[-1].quantiles]
+    heads = [Head(grouped.by, "bold", leads=True)]
+    heads += [Head(name, right=True) for name in ("rows", "missing", "mean", "sd", "smallest", *names, "largest")]
+    cells = [
+        [
+            safe(each.group), Text(f"{each.rows:,}"), Text(f"{each.missing:,}"), Text(figure(each.mean)),
+            Text(figure(each.sd)), Text(figure(each.smallest)),
+            *(Text(figure(value)) for _, value in each.quantiles or [(0.0, None)] * len(names)),
+            Text(figure(each.largest)),
+        ]
+        for each in grouped.groups
+    ]  # fmt: skip
+    title = Text.assemble(safe(f"{grouped.variable} by {grouped.by}", "bold"))
     return Group(Rule(title, style="dim", align="left"), Padding(Fitting(heads, cells), (0, 0, 0, 2)))
 
 

@@ -29,7 +29,7 @@ def content_failures(stored: ColumnMap, anew: ColumnMap, exact: bool) -> Iterato
         exact: whether figures agree to the bit, as they do for the same NumPy and kind of processor.
     """
     close = 0.0 if exact and stored.made_with == anew.made_with else CLOSE
-    old, new = (each.model_dump(mode="json", exclude={"made_with"}) for each in (stored, anew))
+    old, new = (each.model_dump(mode="json", exclude={"made_with", "source"}) for each in (stored, anew))
     if not same_words(stored, anew):
         old, new = (_without_words(each, stored) for each in (old, new))
     for key in old:

@@ -29,7 +29,15 @@ from facturum.files.builds.build_writer import (
     marker_text,
 )
 from facturum.files.builds.csv_files import CsvForm, read_csv
-from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, parquet_of, undamaged
+from facturum.files.builds.stored_build import (
+    REBUILD,
+    Stored,
+    changed_sentence,
+    digest_of,
+    parquet_of,
+    seal_of_digests,
+    undamaged,
+)
 from facturum.files.folder import TOO_MANY, Buffer, Snapshot, read_folder
 from facturum.files.learned_files import file_name, with_tables
 from facturum.files.plan_file import parse_plan
@@ -68,6 +76,17 @@ def refuse_others(folder: Path) -> None:
     """
     if not (folder / MARKER).is_file():
         raise _not_a_build(folder)
+
+
+def seal_in(folder: Path) -> str:
+    """Return the seal of a build that was just written, from the digests that its marker holds.
+
+    Raises:
+        AuditError: where the folder is not a build.
+    """
+    marker = (folder / MARKER).read_bytes()
+    digests = {**_marker(marker)["files"], MARKER: digest_of(marker)}
+    return seal_of_digests({path.name: digests.get(path.name, "") for path in folder.iterdir()})
 
 
 def _not_a_build(folder: Path) -> AuditError:

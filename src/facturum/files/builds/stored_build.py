@@ -314,10 +314,14 @@ def seal_of(snapshot: Snapshot) -> str:
         >>> seal_of(Snapshot({"a": b"1"}, ("a",)))
         '5082-bf1f-d682-2bc2-bd8e-0e5a'
     """
-    lines = [
-        f"{name} {digest_of(snapshot.files[name]) if name in snapshot.files else ''}"
-        for name in sorted(snapshot.listed)
-    ]
+    return seal_of_digests(
+        {name: digest_of(snapshot.files[name]) if name in snapshot.files else "" for name in snapshot.listed}
+    )
+
+
+def seal_of_digests(digests: Mapping[str, str]) -> str:
+    """Return the same from the digests of the files."""
+    lines = [f"{name} {digests[name]}" for name in sorted(digests)]
     digits = digest_of("\n".join(lines).encode())[:_SEAL]
     return "-".join(digits[at : at + 4] for at in range(0, _SEAL, 4))
 
