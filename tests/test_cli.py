@@ -315,6 +315,8 @@ class Examples(Folder):
     def test_the_commands_of_the_readme_work(self) -> None:
         text = (ROOT / "README.md").read_text("utf-8")
         self.assertEqual(command("demo", "--out", self.folder).returncode, 0)
+        for name, block in re.findall(r"```\w+ ([\w.]+)\n(.*?)```", text, re.S):
+            (self.folder / name).write_text(block, "utf-8")
         lines = [line for block in re.findall(r"```console\n(.*?)```", text, re.S) for line in block.splitlines()]
         ran = [line.removeprefix("$ facturum ").split() for line in lines if line.startswith("$ facturum ")]
         self.assertGreaterEqual(len(ran), 3)
@@ -322,6 +324,10 @@ class Examples(Folder):
             self.assertEqual(command(*words, cwd=self.folder).returncode, 0, words)
         for block in re.findall(r"```python\n(.*?)```", text, re.S):
             subprocess.run([sys.executable, "-c", block], cwd=self.folder, check=True, capture_output=True)
+        shown = text[text.index("| source_row |") :].partition("\n\n")[0].splitlines()
+        cells = [[cell.strip() for cell in line.strip("|").split("|")] for line in (shown[0], *shown[2:])]
+        with (self.folder / "small/design.csv").open(newline="") as handle:
+            self.assertEqual(cells, list(csv.reader(handle)))
         for block in re.findall(r"```toml\n(.*?)```", text, re.S):
             tomllib.loads(block)
         for link in re.findall(r"\]\(((?:docs|examples|src)[^)#]*)", text):

@@ -302,12 +302,16 @@ def _check_pair(whole: Node, left: Node, operator: str, right: Node, kinds: Kind
     raise whole.error(f"{type_of_left.kind.with_article} cannot be compared with {other.kind.with_article}", remedy)
 
 
+_TIMES = 'They are times written as text: write [variables] NAME = { kind = "time" } for the variable.'
 _ORDER = 'Declare it in [variables] as kind = "ordered" with its order, or use == and in.'
 
 
 def _check_label(right: Node, label: Label, type_of_x: Type, operator: str, kinds: Kinds) -> None:
     if operator not in ("==", "!=") and type_of_x.kind is not Kind.ORDERED:
-        raise right.error(f"'{operator}' needs an order, and the categories have none", _ORDER)
+        texts = [label for label in type_of_x.labels or () if isinstance(label, str)]
+        dated = bool(texts) and len(texts) == len(type_of_x.labels or ()) and all(map(period_of, texts))
+        remedy = _TIMES if dated else _ORDER
+        raise right.error(f"'{operator}' needs an order, and the categories have none", remedy)
     if type_of_x.labels is None:
         return  # which categories there are is not learned yet
     known = type_of_x.labels
