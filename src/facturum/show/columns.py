@@ -128,7 +128,7 @@ def _in_runs(entries: Iterable[ColumnEntry], most: int, least: int) -> Iterator[
 
 def _run(entries: Sequence[ColumnEntry], most: int) -> Run | None:
     readings, formulas = _pattern([e.reading for e in entries]), _pattern([e.formula for e in entries])
-    if readings is None or (formulas is None and len({entry.formula for entry in entries}) > 1 and len(entries) < 5):
+    if readings is None or (formulas is None and len(entries) < RUN and entries[0].measure != "indicator"):
         return None
     formula = entries[0].formula + " .." if formulas is None else f"{formulas[0]}..{formulas[1]}"
     start, end, parts = readings
