@@ -358,11 +358,9 @@ class Plan:
             if name not in tables and spec.file is not None and self._folder is not None:
                 tables[name] = self._folder / spec.file
             elif name not in tables:
-                raise DataError(
-                    f"the table of the series '{name}' is not given",
-                    place=f"series.{name}",
-                    remedy=f"{series_remedy(name)} Paths written in a build folder are not followed.",
-                )
+                remedy = f"{series_remedy(name)} Paths written in a build folder are not followed."
+                what = f"the table of the series '{name}' is not given"
+                raise DataError(what, place=f"series.{name}", remedy=remedy)
         return {name: self._table(data, series_needed(self._spec.series[name]), name) for name, data in tables.items()}
 
     @checked
