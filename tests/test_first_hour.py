@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import re
+import shutil
 import unittest
+import warnings
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
 import facturum as fa
 from facturum.audit.fingerprints import changed_cells, fingerprint_of, value_before
 from facturum.cli.main import main
 from facturum.cli.other_words import COMMANDS, OPTIONS
+from facturum.demo.sample import lay_out
 from facturum.language.other_words import OTHER_WORDS
-from tests.support import Folder, command
+from tests.support import ROOT, SAMPLE, Folder, command
 
 # what analysts type, and the operation or the sign that it is here; "" where there is none
 WISHES = {
@@ -322,3 +326,88 @@ class NextMonth(Folder):
                 variable = fa.Table.of({"x": other})["x"]
                 (changed,) = changed_cells(variable, before)
                 self.assertEqual((changed.row, value_before(variable, changed, at)), (at + 1, values[at]))
+
+
+PANEL = '[data]\ntime = "month"\nevery = "month"\npanel = ["hut"]\n'
+GAPS = '[terms]\nprice = "impute(price, \'median\', by=[valley])"\nno_price = "is_missing(price)"\n'
+TASKS: dict[str, tuple[str, list[str], list[str]]] = {  # a plan, at most two commands, what the last one says at once
+    "an export with spaces in its names": (
+        'response = "Umsatz netto"\n[terms]\nprice = "log(variable(\'Preis je Nacht\'))"\npromo = "Aktion"\n',
+        ["build plan.toml export.csv --out b"], ["132 rows; reference category: promo nein", "header_line = 4"],
+    ),
+    "another reference, an interaction, a report": (
+        'response = "log(stays)"\n[variables]\naccess = { reference = "trail" }\n[terms]\n'
+        'slope = "access * log(price)"\naccess = "access"\nprice = "log(price)"\n',
+        ["build plan.toml huts.csv --out b --report r.html"], ["slope trail, access trail"],
+    ),
+    "medians by group, with a flag and a list of the cells": (
+        f'response = "log(stays)"\n{GAPS}', ["build plan.toml huts.csv --out b", "explain b price --imputed"],
+        ["variable source row imputed", "price"],
+    ),
+    "bins with their counts": (
+        'response = "log(stays)"\n[terms]\nzone = "bins(altitude, edges=[1500, 2000, 2500])"\n'
+        'size = "bins(beds, quantiles=4)"\n',
+        ["build plan.toml huts.csv --out b", "explain b zone"], ["under 1500", "from 2500"],
+    ),
+    "lags, averages, forecasts as a table and a chart": (
+        f'response = "log(stays)"\n{PANEL}[terms]\nyear_ago = "lag(log(stays), 12)"\ntrend = "trend()"\n',
+        ["build plan.toml huts.csv --out b", "trial b --data huts.csv --ahead 6 --out f.csv --figure f.png"],
+        ["forecasts of stays", "2024-01"],
+    ),
+    "days brought to months, beside a quarterly index": (
+        'response = "guests"\n[data]\ntime = "date"\nevery = "month"\n[convert]\nevery = "day"\n'
+        'take = { guests = { how = "sum", partial = "drop" } }\n[series.prices]\nfile = "index.csv"\ntime = "quarter"\n'
+        'every = "quarter"\ntake = { index = { how = "repeat" } }\n[terms]\nindex = "prices_index"\n',
+        ["build plan.toml daily.csv --out b"], ["2 columns, 24 of 24 rows"],
+    ),
+    "a changed cell": (
+        f'response = "log(stays)"\n{GAPS}', ["build plan.toml huts.csv --out b", "verify b changed.csv"],
+        ["The cell of price in row 1 has changed since the build. It was 43.18, and is 34.18."],
+    ),
+    "a build to be understood": (
+        'response = "log(stays)"\n[terms]\ndear = "price > median(price, by=[valley])"\n',
+        ["build plan.toml huts.csv --out b", "explain b dear"], ["Rows in which price > median(price, by=[valley])"],
+    ),
+    "the same plan on the next month": (
+        'response = "Umsatz netto"\n[data]\ntime = "Monat"\nevery = "month"\npanel = ["Hütte"]\n'
+        '[terms]\npromo = "Aktion"\n',
+        ["build plan.toml export.csv --out b", "build b/plan.resolved.toml next-month.csv --out n"],
+        ["new in these rows: they reach 2024-10, and the earlier rows end in 2024-09."],
+    ),
+}  # fmt: skip
+
+
+class TenTasks(Folder):
+    """The tasks of the first hour: no error on the way, and the answer in the first lines of the screen."""
+
+    def test_each_takes_two_commands_and_the_answer_stands_first(self) -> None:
+        lay_out(self.folder)
+        for path in (ROOT / "docs/guide/data").iterdir():
+            shutil.copy(path, self.folder)
+        huts = (self.folder / "huts.csv").read_text("utf-8")
+        (self.folder / "changed.csv").write_text(huts.replace(",43.18,", ",34.18,", 1), "utf-8")
+        for task, (plan, commands, wanted) in TASKS.items():
+            for columns in ("80", "120"):
+                with self.subTest(task, columns=columns):
+                    self.assertLessEqual(len(commands), 2)
+                    for name in ("b", "n", "f.csv", "f.png", "r.html"):
+                        path = self.folder / name
+                        shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+                    (self.folder / "plan.toml").write_text(plan, "utf-8")
+                    for line in commands:
+                        done = command(*line.split(), cwd=self.folder, COLUMNS=columns)
+                        self.assertEqual(done.returncode, int("changed" in line), done.stderr)
+                        self.assertEqual(done.stderr, "")
+                    first = re.sub(r"\s+", " ", " ".join(done.stdout.splitlines()[:24]))
+                    for said in wanted:
+                        self.assertIn(said, first)
+
+    def test_a_frame_to_a_fit_and_new_rows(self) -> None:
+        frame = pd.read_csv(SAMPLE / "huts.csv")
+        plan = fa.Plan("log(stays)", {"access": "access", "price": "log(price)"})
+        with warnings.catch_warnings(action="ignore"):
+            design = plan.build(frame)
+            fitted = pd.Series(design.y, index=design.to_pandas().index)
+            new = design.plan.build(frame.tail(50))
+        self.assertTrue(np.allclose(fitted, np.log(frame["stays"].loc[fitted.index])))
+        self.assertEqual(new.names, design.names)

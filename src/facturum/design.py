@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from facturum.plan import Plan
 
 
+NAMED = 8  # columns that a design at the prompt names
 SMALL = 2_000_000  # cells up to which the column map is made with the matrix, for its warnings
 
 
@@ -375,7 +376,8 @@ class Design(Fitting):
         return self.columns._repr_html_()
 
     def __repr__(self) -> str:
-        return f"<design of {counted(self._origin.length, 'row')} and {counted(len(self.names), 'column')}>"
+        names = ", ".join(self.names[:NAMED]) + (", .." if len(self.names) > NAMED else "")
+        return f"<design of {counted(self._origin.length, 'row')} and {counted(len(self.names), 'column')}: {names}>"
 
 
 @checked

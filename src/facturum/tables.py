@@ -17,7 +17,7 @@ from facturum.data.time.periods import OWN_STEPS, STEPS, Timing
 from facturum.engine.passes.build import build
 from facturum.engine.planning.naming import with_names
 from facturum.engine.planning.spec import spec_from
-from facturum.errors import DataError, FacturumError, PlanError, bounded, nearest
+from facturum.errors import DataError, FacturumError, PlanError, bounded, counted, nearest
 from facturum.files.plan_file import parse_plan
 from facturum.files.reading.sniffing import found_notes, found_reading
 from facturum.files.reading.tables import read
@@ -302,7 +302,14 @@ def convert(
     said = {key: value for key, value in declared.items() if value is not None}
     spec = spec_from({"variables": {time: said} if len(said) > 1 else {}})
     own = {name: variable.declaration(spec.data) for name, variable in spec.variables.items()}
-    converted, _ = conversion.convert(
-        declare(with_forms(table, reading), own, time), Timing(time, every, tuple(panel)), to, takes, "convert"
-    )
-    return converted
+    given = declare(with_forms(table, reading), own, time)
+    converted, reports = conversion.convert(given, Timing(time, every, tuple(panel)), to, takes, "convert")
+    notes = [
+        f"{counted(each.partial, to)} of {each.variable} {'is' if each.partial == 1 else 'are'} not fully covered: "
+        f"partial = {each.partial_as}"
+        for each in reports
+        if each.partial and each.partial_as != "keep"
+    ]
+    made = replace(converted, notes=(*converted.notes, *notes))
+    issue(notes, stacklevel=4)
+    return made

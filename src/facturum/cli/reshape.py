@@ -144,6 +144,8 @@ def convert(
     how_read = reading_from(**reading)
     made = convert_table(data, time, every, to, ways, panel, pattern=pattern, parts=composed, reading=how_read)
     _write({out: made})
+    for note in made.notes:
+        put(f"warning: {note}\n")
 
 
 def _named(option: str, text: str) -> tuple[str, str]:
