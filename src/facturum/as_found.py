@@ -9,6 +9,7 @@ from typing import Any
 from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
+from facturum.engine.planning.naming import with_names
 from facturum.engine.planning.needed import variables_needed
 from facturum.engine.planning.spec import READING, DataSpec, PlanSpec, SeriesSpec, VariableSpec
 from facturum.errors import DataError, named, plan_says, toml_key
@@ -73,7 +74,9 @@ def _as_found(spec: PlanSpec, own: Mapping[str, Any], path: Path | None, series:
         spec = spec.model_copy(update={"series": dict(_series_as_found(spec, own, series))})
     if path is None or spec.stack is not None:
         return spec
-    declared = _declared(spec, first_rows(path, form_of(spec, path)))
+    head = first_rows(path, form_of(spec, path))
+    spec = spec if head is None else with_names(spec, lambda: head.variables)
+    declared = _declared(spec, head)
     return spec.model_copy(update={"variables": {**spec.variables, **declared}}) if declared else spec
 
 
