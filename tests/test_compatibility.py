@@ -11,6 +11,7 @@ import subprocess
 import sys
 import unittest
 from concurrent.futures import ProcessPoolExecutor
+from unittest.mock import patch
 
 import numpy as np
 
@@ -44,6 +45,22 @@ class OlderBuilds(Folder):
                     if form != "npy":
                         self.assertNotIn("cells differ", str(fa.compare(design, fresh)))
                     design.trial()
+
+    def test_the_names_of_responses_with_spaces_are_kept(self) -> None:
+        """Version 0.1 had `variable_` in the name of a response `variable('..')`."""
+        table = {"Umsatz netto": np.arange(9.0) ** 1.5, "x": np.arange(9.0) % 4}
+        plan = fa.Plan("variable('Umsatz netto')", {"x": "x"})
+        with patch("facturum.engine.passes.build.in_words", str):
+            plan.build(table).save(self.folder / "b")
+            plan.build_into(self.folder / "parts", table)
+        for name in ("b", "parts"):
+            old = fa.open_design(self.folder / name)
+            self.assertEqual(old.response_names, ["variable_umsatz_netto"])
+            self.assertTrue(old.verify(table).ok, str(old.verify(table)))
+            with patch("facturum.verifying._in_parts", lambda *_: True):
+                self.assertTrue(old.verify(table).ok)
+            self.assertEqual(old.plan.build(table).response_names, old.response_names)
+        self.assertEqual(plan.build(table).response_names, ["umsatz_netto"])
 
     def test_changes_of_older_builds_are_found_all_the_same(self) -> None:
         old = FIXTURES / "0.1.0"

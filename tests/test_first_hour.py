@@ -312,7 +312,7 @@ class NextMonth(Folder):
         self.write("longer.csv", self.rows[:39])
         told = self.run_("verify", "old", "longer.csv").stdout
         self.assertIn(
-            "Rows that the build did not have would be in the matrix. Rows 37, 38, 39. Lines 38, 39, 40", told
+            "New rows, which the build did not have, would enter the matrix. Rows 37, 38, 39. Lines 38, 39, 40", told
         )
         self.assertNotIn("left out", told)
 

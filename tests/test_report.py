@@ -144,6 +144,7 @@ class Pages(Folder):
         self.assertEqual(done.returncode, 0, done.stderr)
         page = (self.folder / "r.html").read_text("utf-8")
         self.assertEqual(page, (self.folder / "b.html").read_text("utf-8"))
+        self.assertIn("Data: source t.csv (the variables read: ", page)
         self.assertIn(f"Seal of the build: {fa.open_design(self.folder / 'b').seal}", page)
         again = command("report", "b", "--out", "r.html", cwd=self.folder)
         self.assertEqual(again.returncode, 2)

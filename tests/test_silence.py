@@ -241,7 +241,7 @@ class Tables(Folder):
         words = ["convert", path, "--time", "d", "--every", "day", "--to", "month", "--take", "x=sum,partial=keep"]
         out = self.folder / "months.csv"
         words += ["--delimiter", ";", "--pattern", "%d.%m.%Y", "--thousands", ".", "--out", out]
-        self.assertIn("Say which: --decimal '.' or --decimal ',' --thousands '.'", command(*words).stderr)
+        self.assertIn("Write --decimal '.' or --decimal ',' --thousands '.'", command(*words).stderr)
         done = command(*words, "--decimal", ",")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(pd.read_csv(out)["x"].tolist(), [3200, 3100])

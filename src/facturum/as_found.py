@@ -63,15 +63,9 @@ def as_found(spec: PlanSpec, path: Path | None, series: Mapping[str, Path]) -> P
     """
     own = _said(spec.data)
     with plan_says():
-        return _as_found(spec, own, path, series)
-
-
-def _as_found(spec: PlanSpec, own: Mapping[str, Any], path: Path | None, series: Mapping[str, Path]) -> PlanSpec:
-    found = {} if path is None else found_reading(path, own)
-    if found:
-        spec = spec.model_copy(update={"data": spec.data.model_copy(update=found)})
-    if series:
-        spec = spec.model_copy(update={"series": dict(_series_as_found(spec, own, series))})
+        found = {} if path is None else found_reading(path, own)
+        spec = spec.model_copy(update={"data": spec.data.model_copy(update=found)}) if found else spec
+        spec = spec.model_copy(update={"series": dict(_series_as_found(spec, own, series))}) if series else spec
     if path is None or spec.stack is not None:
         return spec
     head = first_rows(path, form_of(spec, path))
@@ -135,8 +129,8 @@ def _declared(spec: PlanSpec, head: Table | None) -> dict[str, VariableSpec]:
     for name, found in found_declarations(head).items():
         section = spec.variables.get(name, VariableSpec())
         free = not {"kind", "labels", "order", "pattern", "reference"} & section.model_fields_set
-        named = any(f"{quote}{label}{quote}" in written for label in head[name].labels or () for quote in "'\"")
-        if free and not named and (needed is None or name in needed):
+        as_text = any(f"{quote}{label}{quote}" in written for label in head[name].labels or () for quote in "'\"")
+        if free and not as_text and (needed is None or name in needed):
             made[name] = section.model_copy(update=_fields(found))
     return made
 
@@ -154,12 +148,11 @@ def _refuse_two_orders(spec: PlanSpec, head: Table, needed: Collection[str] | No
             continue
         patterns = two_orders(texts_of(variable))
         if patterns:
-            ways = " or ".join(f'pattern = "{pattern}"' for pattern in patterns)
+            written = f'[variables] {toml_key(name)} = {{ kind = "time", pattern = "{patterns[0]}" }}'
             raise DataError(
-                f"'{name}' holds dates such as {texts_of(variable)[0]}, and nothing tells whether the day or "
-                "the month stands first",
+                f"'{name}' has dates such as {texts_of(variable)[0]}, in which day and month cannot be told apart",
                 place=f"variables.{name}",
-                remedy=f'Write [variables] {toml_key(name)} = {{ kind = "time", {ways} }}, or kind = "category".',
+                remedy=f'Write {written}, or pattern = "{patterns[-1]}", or kind = "category".',
             )
 
 

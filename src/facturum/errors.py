@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from contextvars import ContextVar
 from typing import Any
 
@@ -134,16 +134,26 @@ class FacturumWarning(UserWarning):
 
 
 _ON_COMMAND_LINE: ContextVar[bool] = ContextVar("on_command_line", default=False)
+_IN_PLAN: ContextVar[bool] = ContextVar("in_plan", default=False)
 
 
 @contextmanager
-def on_command_line() -> Iterator[None]:
-    """Tell options in remedies as they are typed on the command line."""
-    before = _ON_COMMAND_LINE.set(True)
+def _held(setting: ContextVar[bool]) -> Iterator[None]:
+    before = setting.set(True)
     try:
         yield
     finally:
-        _ON_COMMAND_LINE.reset(before)
+        setting.reset(before)
+
+
+def on_command_line() -> AbstractContextManager[None]:
+    """Give options in remedies as they are typed on the command line."""
+    return _held(_ON_COMMAND_LINE)
+
+
+def plan_says() -> AbstractContextManager[None]:
+    """Give in remedies how a file is read as a plan says it, which has no options for it."""
+    return _held(_IN_PLAN)
 
 
 def option(typed: str, given: str) -> str:
@@ -157,19 +167,6 @@ def option(typed: str, given: str) -> str:
         'table=..'
     """
     return typed if _ON_COMMAND_LINE.get() else given
-
-
-_IN_PLAN: ContextVar[bool] = ContextVar("in_plan", default=False)
-
-
-@contextmanager
-def plan_says() -> Iterator[None]:
-    """Tell how a file is read as a plan says it, which has no options for it."""
-    before = _IN_PLAN.set(True)
-    try:
-        yield
-    finally:
-        _IN_PLAN.reset(before)
 
 
 def reading_option(**said: str | int) -> str:

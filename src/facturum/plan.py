@@ -365,8 +365,8 @@ class Plan:
 
     @checked
     def read(self, path: str | Path) -> Table:
-        """Read a table according to the plan's [data]."""
-        return self._table(path, None)
+        """Read a table according to the plan's [data], and for the rest as found in its file."""
+        return self.as_found(path)._table(path, None)
 
     def _table(self, given: Any, columns: Collection[str] | None, series: str | None = None) -> Table:
         if not isinstance(given, str | Path):

@@ -305,8 +305,8 @@ def convert(
     given = declare(with_forms(table, reading), own, time)
     converted, reports = conversion.convert(given, Timing(time, every, tuple(panel)), to, takes, "convert")
     notes = [
-        f"{counted(each.partial, to)} of {each.variable} {'is' if each.partial == 1 else 'are'} not fully covered: "
-        f"partial = {each.partial_as}"
+        f"{counted(each.partial, to)} of {each.variable} {'is' if each.partial == 1 else 'are'} not fully covered "
+        f"(partial = {each.partial_as})"
         for each in reports
         if each.partial and each.partial_as != "keep"
     ]

@@ -88,8 +88,6 @@ def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str 
     parts = {name: _cells(rest) for name, rest in (_named("--into", text) for text in into)}
     made = stack_table(_read(data, reading), parts, which, None if labels is None else _cells(labels))
     _write({out: made})
-    for note in made.notes:
-        put(f"warning: {note}\n")
 
 
 @click.command()
@@ -144,8 +142,6 @@ def convert(
     how_read = reading_from(**reading)
     made = convert_table(data, time, every, to, ways, panel, pattern=pattern, parts=composed, reading=how_read)
     _write({out: made})
-    for note in made.notes:
-        put(f"warning: {note}\n")
 
 
 def _named(option: str, text: str) -> tuple[str, str]:
@@ -192,3 +188,5 @@ def _write(tables: dict[Path, Table]) -> None:
     for path, table in tables.items():
         size = f"{counted(table.length, 'row')} and {counted(len(table.variables), 'variable')}"
         put(f"written to {path}: {size}\n")
+    for note in dict.fromkeys(note for table in tables.values() for note in table.notes):
+        put(f"note: {note}\n")

@@ -22,8 +22,9 @@ from facturum.errors import DataError, nearest
 from facturum.language.core import Name
 from facturum.language.operations.categories import said_no
 from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.forms import declaration_text, found_declarations, found_years, texts_of, two_orders, with_truths
+from facturum.look.forms import declaration_text, found_declarations, texts_of, two_orders
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
+from facturum.look.numbers import found_years, with_truths
 from facturum.look.profile import VariableProfile, profile_of
 from facturum.look.short_names import as_derived, short_names
 

@@ -41,13 +41,19 @@ def head_view(columns: ColumnMap, folder: Path, seal: str | None) -> RenderableT
     size = f"{counted(count, 'column')}, {columns.rows.kept:,} of {counted(columns.rows.given, 'row')}"
     against = references_text(columns)
     lines = [Text.assemble((f"{folder}", "bold"), f": design matrix{of}, {size}", f"; {against}" if against else "")]
-    marks = columns.fingerprints.get(DATA, {})
-    digest = hashlib.sha256("".join(f"{name} {mark.digest}\n" for name, mark in sorted(marks.items())).encode())
-    read = f" (the variables read: {digest.hexdigest()[:12]})" if marks else ""
-    where = [f"source {columns.source}{read}" if columns.source else "", f"seal {seal}" if seal else ""]
+    where = [source_text(columns), f"seal {seal}" if seal else ""]
     if any(where):
         lines.append(safe(", ".join(filter(None, where)), "dim"))
     return Group(*lines)
+
+
+def source_text(columns: ColumnMap) -> str:
+    """Return the name of the file of the data, with a digest of the variables read; "" of a table in memory."""
+    if columns.source is None:
+        return ""
+    marks = columns.fingerprints.get(DATA, {})
+    digest = hashlib.sha256("".join(f"{name} {mark.digest}\n" for name, mark in sorted(marks.items())).encode())
+    return f"source {columns.source}" + (f" (the variables read: {digest.hexdigest()[:12]})" if marks else "")
 
 
 def references_text(columns: ColumnMap, term: str | None = None) -> str:

@@ -27,6 +27,7 @@ from facturum.files.folder import write_file
 from facturum.files.plan_file import plan_text
 from facturum.numerics.cells import all_whole
 from facturum.show import pictures
+from facturum.show.built import source_text
 from facturum.show.checks import leverages_text
 from facturum.show.expressions import abridged, rounded
 from facturum.show.terminal import check_facts, clock_text, figure, learned_text
@@ -127,6 +128,8 @@ def _head(design: Design) -> dict[str, Any]:
     ]
     if columns.clock is not None:
         lines.append(clock_text(columns.clock) + ".")
+    if columns.source is not None:
+        lines.append(f"Data: {source_text(columns)}.")
     with suppress(AuditError):  # of a design that has not been saved
         lines.append(f"Seal of the build: {design.seal}")
     return {"title": f"Design matrix of {response}" if response else "Design matrix", "lines": lines}

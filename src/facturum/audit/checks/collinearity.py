@@ -12,7 +12,7 @@ from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded, times
 from facturum.audit.checks.relation_text import leave_out, relation_text
 from facturum.audit.checks.remedies import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
-from facturum.errors import named
+from facturum.errors import counted, named
 from facturum.numerics.factors import Factor
 from facturum.numerics.inflation import Inflation
 from facturum.numerics.relations import Relation, independent, relations, taken_out
@@ -282,7 +282,7 @@ class Collinearity:
         cured = self._cured(high, outcome)
         names = self._names(cured)
         told = [f"{self.columns[at].name} {times_text(high[at])} times" for at in cured[:3]]
-        more = f" and {len(cured) - 3:,} others" if len(cured) > 3 else ""
+        more = f" and {counted(len(cured) - 3, 'other')}" if len(cured) > 3 else ""
         largest = max(outcome.of(name) for name in names)
         text = (
             f"variances of coefficients are inflated ({', '.join(told)}{more}), since numbers far from 0 make powers "
@@ -330,7 +330,7 @@ class Collinearity:
             text = f"the variance of the coefficient of {names[0]} is inflated {times} times{by}."
         else:
             told = [f"{self.columns[each].name} {times_text(high[each])} times" for each in at[:3]]
-            more = f" and {len(at) - 3:,} others" if len(at) > 3 else ""
+            more = f" and {counted(len(at) - 3, 'other')}" if len(at) > 3 else ""
             text = f"variances of coefficients are inflated ({', '.join(told)}{more}){by}."
         return Finding("near_dependence", text, names, level=NOTE if high[at[0]] < SEVERE else WARNING, remedy=remedy)
 

@@ -28,7 +28,7 @@ from facturum.threads import on_threads
 
 _ONE_AT_A_TIME = Lock()
 BACK = "Rows left out of the matrix would be kept now."
-NEW = "Rows that the build did not have would be in the matrix."
+NEW = "New rows, which the build did not have, would enter the matrix."
 NOT_APPLIED = "The resolved plan cannot be applied to this table"
 ALLOWED_STEPS = 16  # units in the last place, between versions of NumPy and kinds of processor
 
@@ -217,7 +217,7 @@ def _anew(
 ) -> tuple[tuple[Built, PlanSpec] | None, list[Failure]]:
     """Return the build of the plan as it was written, made anew, and where resolving it gives another plan."""
     try:
-        plan = spec_from(stored.plan)
+        plan = spec_from(stored.plan).of_build(stored.resolved.get("columns"))
         built = build(plan, given, sparse=sparse)
     except FacturumError as error:
         return None, [not_resolved(error)]

@@ -132,6 +132,9 @@ def resolved(prepared: Prepared) -> Prepared:
         response_columns = prepared.response.columns()
         text = prepared.response.children()[0] if prepared.response.responds else prepared.spec.response
         names[RESPONSE] = column_names(slug(in_words(str(text))), response_columns)
+        as_before = column_names(slug(str(text)), response_columns)  # version 0.1 had variable_ in the name
+        if tuple(as_before) == prepared.spec.known_responses:
+            names[RESPONSE] = as_before
     refuse_equal_names({**intercept, **names})
     spec = prepared.spec.model_copy(
         update={

@@ -258,6 +258,7 @@ class PlanSpec(_Section):
     )
 
     _held: tuple[StoredLiteral, ...] = PrivateAttr(default=())
+    _known_responses: tuple[str, ...] = PrivateAttr(default=())
 
     @property
     def resolved(self) -> bool:
@@ -268,6 +269,17 @@ class PlanSpec(_Section):
     def held(self) -> tuple[StoredLiteral, ...]:
         """The long learned tables that its expressions name."""
         return self._held
+
+    @property
+    def known_responses(self) -> tuple[str, ...]:
+        """The names of the response's columns in an earlier build, where this is the plan of one."""
+        return self._known_responses if self.columns is None else tuple(self.columns.get("response", ()))
+
+    def of_build(self, columns: Mapping[str, list[str]] | None) -> PlanSpec:
+        """Return the same as the plan of an earlier build, with the names that its columns have."""
+        new = self.model_copy()
+        new._known_responses = tuple((columns or {}).get("response", ()))
+        return new
 
     def holding(self, literals: Iterable[StoredLiteral]) -> PlanSpec:
         """Return the same with the long learned tables that its expressions name."""

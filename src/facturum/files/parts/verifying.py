@@ -88,7 +88,7 @@ def verify_in_parts(stored: Stored, scan: Scan, series: Mapping[str, Table], por
     beside = stored.folder.absolute().parent
     folder = beside if os.access(beside, os.W_OK) else Path(tempfile.gettempdir())  # for files without names
     try:
-        plan = spec_from(stored.columns.plan)
+        plan = spec_from(stored.columns.plan).of_build(stored.columns.resolved.get("columns"))
         before = stored.columns.fingerprints.get(DATA, {})
         taken = take_in(plan, scan, series, folder, portions, before=before)
     except FacturumError as error:
@@ -129,7 +129,7 @@ def _compared(
     stored: Stored, taken: TakenIn, folder: Path, portions: Portions, failures: list[Failure]
 ) -> Verification:
     """Compare a build with the one made anew, and its columns with their formulas."""
-    plan = spec_from(stored.columns.plan)
+    plan = spec_from(stored.columns.plan).of_build(stored.columns.resolved.get("columns"))
     try:
         prepared = portions.of(answered(taken.prepared, None)[0])
         failures += resolved_failures(stored.resolved, prepared.spec)

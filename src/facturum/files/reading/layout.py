@@ -110,7 +110,7 @@ def layout_of(text: str, usual: str, name: str, said: str | None = None) -> tupl
         if len(fitting) > 1:
             marks = " or ".join(map(repr, fitting))
             typed = reading_option(delimiter=next(iter(fitting)))
-            raise DataError(f"the cells of {name} can be parted by {marks}", remedy=f"Say which, such as {typed}.")
+            raise DataError(f"the delimiter of {name} may be {marks}", remedy=f"Write the right one, such as {typed}.")
         if fitting:
             return next(iter(fitting.items()))
     return said or usual, 1

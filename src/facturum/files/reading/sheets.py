@@ -20,30 +20,32 @@ from facturum.files.reading.scans import known_columns
 from facturum.files.reading.text_tables import TextForm
 
 SHEETS = (".xlsx", ".ods")
+FIRST = 5_000  # lines that are looked at to find how a sheet is laid out
 FAULTS = ("#N/A", "#DIV/0!", "#VALUE!", "#REF!", "#NAME?", "#NUM!", "#NULL!", "Err:")  # of formulas
 
 
-def read_sheet(path: Path, form: TextForm, columns: Collection[str] | None = None) -> Table:
+def read_sheet(path: Path, form: TextForm, columns: Collection[str] | None = None, most: int | None = None) -> Table:
     """Read the table of a sheet.
 
     Numbers, dates and truth values are as the sheet holds them, whatever it shows: 9 % is 0.09. A column of several
-    types is text. Cells in which a formula has failed are missing, with a note.
+    types is text. Cells in which a formula has failed are missing; with a note, where they are not read as empty ones.
 
     Args:
         path: the workbook.
         form: the sheet, the line of the names, words that mean a missing value, and how numbers are written as text.
         columns: the variables to read, where all of them are in it; None for all.
+        most: of the lines, how many are read; None for all.
 
     Raises:
         DataError: where the package that reads sheets is not installed, there is no such sheet, or it has no table.
     """
-    name, rows = _sheet(path, form.sheet)
+    name, rows = _sheet(path, form.sheet, most)
     names = [_text(cell) for cell in rows.get(form.header_line, [])]
     while names and not names[-1]:
         names.pop()
     where = f"line {form.header_line} of the sheet {name}"
     if not names:
-        remedy = f"Say in which line they are, such as {reading_option(header_line=2)}."
+        remedy = f"Write the line in which they stand, such as {reading_option(header_line=2)}."
         raise DataError(f"{path.name}: {where} holds no names", remedy=remedy)
     for at, each in enumerate(names):
         if not each or names.count(each) > 1:
@@ -58,33 +60,29 @@ def read_sheet(path: Path, form: TextForm, columns: Collection[str] | None = Non
         failed = [isinstance(cell, str) and cell.startswith(FAULTS) for cell in cells]
         if any(failed):
             shown = next(cell for cell, fails in zip(cells, failed, strict=True) if fails)
-            many = counted(sum(failed), "cell")
-            notes.append(f"{many} of '{each}' in {path.name} hold the fault {shown} of a formula, taken as missing")
+            many = f"{counted(sum(failed), 'cell')} of '{each}' in {path.name} {'is' if sum(failed) == 1 else 'are'}"
+            notes.append(f"{many} taken as missing: a formula has failed there ({shown})")
         made.append(_column(["" if fails else cell for cell, fails in zip(cells, failed, strict=True)], form))
     return replace(table_from(pa.table(made, names=wanted), path.name), notes=tuple(notes))
 
 
-def sheet_records(path: Path, sheet: str | None) -> tuple[str, list[Record]]:
-    """Return the sheet with a table, and its rows as texts; each with its line.
+def found_in_sheet(path: Path, sheet: str | None) -> dict[str, Any]:
+    """Return the line of the names, where it is not the first.
 
     Raises:
-        DataError: where several sheets have one, or none has.
+        DataError: where several sheets have a table, or none has.
     """
-    name, rows = _sheet(path, sheet)
+    _, rows = _sheet(path, sheet, FIRST)
     width = max(map(len, rows.values()), default=0)
-    texts = [(line, [_text(cell) for cell in [*cells, *[""] * (width - len(cells))]]) for line, cells in rows.items()]
-    return name, texts
-
-
-def found_in_sheet(path: Path, sheet: str | None) -> dict[str, Any]:
-    """Return the line of the names, where it is not the first."""
-    _, records = sheet_records(path, sheet)
+    records: list[Record] = [
+        (line, [_text(cell) for cell in [*cells, *[""] * (width - len(cells))]]) for line, cells in rows.items()
+    ]
     line = names_line(records)
     return {} if line in (None, 1) else {"header_line": line}
 
 
-def _sheet(path: Path, wanted: str | None) -> tuple[str, dict[int, list[Any]]]:
-    """Return a sheet and its rows that hold something, by line."""
+def _sheet(path: Path, wanted: str | None, most: int | None = None) -> tuple[str, dict[int, list[Any]]]:
+    """Return a sheet and its rows that hold something, by line; of its first lines where so many are wanted."""
     try:
         import python_calamine as calamine
     except ImportError:
@@ -100,7 +98,7 @@ def _sheet(path: Path, wanted: str | None) -> tuple[str, dict[int, list[Any]]]:
                     f"{path.name} has no sheet '{wanted}'{nearest(wanted, names)}",
                     remedy="It has " + ", ".join(names) + ".",
                 )
-            tables = {name: _rows(book.get_sheet_by_name(name)) for name in ([wanted] if wanted else names)}
+            tables = {name: _rows(book.get_sheet_by_name(name), most) for name in ([wanted] if wanted else names)}
     except (calamine.CalamineError, OSError, ValueError) as problem:
         raise DataError(f"{path.name} cannot be read: {problem}", remedy="Check that it is whole.") from None
     held = {name: rows for name, rows in tables.items() if len(rows) > 1}
@@ -108,15 +106,15 @@ def _sheet(path: Path, wanted: str | None) -> tuple[str, dict[int, list[Any]]]:
         typed = reading_option(sheet=next(iter(held)))
         raise DataError(
             f"{path.name} has {counted(len(held), 'sheet')} with tables: {', '.join(held)}",
-            remedy=f"Say which, such as {typed}.",
+            remedy=f"Name one of them, such as {typed}.",
         )
     if not held:
         raise DataError(f"{path.name} has no table", remedy="A table has a line of names, and rows below it.")
     return next(iter(held.items()))
 
 
-def _rows(sheet: Any) -> dict[int, list[Any]]:
-    rows = sheet.to_python(skip_empty_area=False)
+def _rows(sheet: Any, most: int | None) -> dict[int, list[Any]]:
+    rows = sheet.to_python(skip_empty_area=False, nrows=most)
     return {line: cells for line, cells in enumerate(rows, 1) if any(cell != "" for cell in cells)}
 
 

@@ -15,7 +15,7 @@ from facturum.errors import DataError, named, reading_option
 from facturum.files.reading.encodings import encodings_of
 from facturum.files.reading.file_scans import TEXT
 from facturum.files.reading.layout import NUMERIC, layout_of, records_of
-from facturum.files.reading.sheets import SHEETS, found_in_sheet, read_sheet
+from facturum.files.reading.sheets import FIRST, SHEETS, found_in_sheet, read_sheet
 from facturum.files.reading.text_tables import TextForm, first_of_text
 
 UNDER = ": to be written under [data] of a plan"
@@ -77,9 +77,9 @@ def found_reading(path: Path, said: Mapping[str, Any] | None = None) -> dict[str
 
 
 def first_rows(path: Path, form: TextForm) -> Table | None:
-    """Return the first rows of a text file, or all of a sheet; None of other files, whose types are their own."""
+    """Return the first rows of a text file or a sheet; None of other files, whose types are their own."""
     if path.suffix.lower() in SHEETS and path.is_file():
-        return read_sheet(path, form)
+        return read_sheet(path, form, most=FIRST)
     if path.suffix.lower() in TEXT and path.is_file():
         return first_of_text(path, form, LOOKED_AT)
     return None
@@ -103,7 +103,7 @@ def _encoding(data: bytes, name: str) -> str:
         return found[0]
     what = f"may be {' or '.join(found)}" if found else "is in none of the common encodings"
     typed = reading_option(encoding=(found or ["cp1252"])[0])
-    raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Say which, such as {typed}.")
+    raise DataError(f"{name} is not UTF-8, and {what}", remedy=f"Write the right one, such as {typed}.")
 
 
 def _cells(text: str, delimiter: str, header_line: int) -> list[list[str]]:
@@ -149,7 +149,7 @@ def _numbers(columns: Sequence[Sequence[str]], delimiter: str, thousands: str, n
     said = " or ".join(reading_option(**{key: mark for key, mark in each.items() if mark}) for each in marks)
     raise DataError(
         f"numbers of {name} such as {example} can be read in two ways: {ways}",
-        remedy=f"Say which: {said}.",
+        remedy=f"Write {said}.",
     )
 
 

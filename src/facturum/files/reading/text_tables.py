@@ -29,7 +29,7 @@ _BLOCK = 1 << 22
 
 @dataclass(frozen=True)
 class TextForm:
-    """How a text file is written.
+    """How a text file, or a sheet of a workbook, is written.
 
     Args:
         missing: words that mean a missing value.
@@ -57,7 +57,7 @@ class TextForm:
         if len(mark) != 1 or not mark.isascii() or mark in '"\r\n\0':
             raise DataError(
                 f"{mark!r} cannot part the cells of {name}",
-                remedy="A delimiter is one ASCII character, and no quote.",
+                remedy="A delimiter is one ASCII character other than a quote.",
             )
 
 
@@ -359,7 +359,7 @@ def _header(data: bytes, name: str, form: TextForm) -> list[str]:
         raise DataError(
             f"{name} has one column by the delimiter {delimiter!r}, and the line of its names has "
             f"{other!r} {names[0].count(other)} times",
-            remedy=f"Say so: {reading_option(delimiter=other)}; and the decimal mark where it is a comma.",
+            remedy=f"Write {reading_option(delimiter=other)}, and the decimal mark where it is a comma.",
         )
     for at, name_at in enumerate(names):
         if not name_at.strip():
