@@ -488,15 +488,19 @@ class Change:
             self.outcome = "no rows"
             return []
         self.outcome = "proved"
-        size, weights = np.abs(moved).max(axis=0), self.entry.weights
+        # by less than the last digits of its cells a column does not move
+        least = 1e-9 * np.abs(worlds).max(axis=(0, 1)) + 1e-12
+        size, weights = np.maximum(np.abs(moved).max(axis=0), least), self.entry.weights
         apart = "apart from" in self.entry.where
         names = [name for name in self.made.names if name in weights or not apart]
         if found := re.search(r"one standard deviation \((\S+)\)", self.entry.change):  # which is rounded there
             size = size * 1e3 if read_number(found[1]) else size
         each = {name: at for at, name in enumerate(self.made.names)}
         told = [*self.told_by_matrix(worlds, names)] if self.entry.sides is not None else []
-        return told + [(float(moved[:, each[n]].mean()) / max(size[each[n]], 1e-12),
-                 weights.get(n, 0.0) / max(size[each[n]], 1e-12)) for n in names]  # fmt: skip
+        for name in names:
+            by, told_by = float(moved[:, each[name]].mean()), weights.get(name, 0.0)
+            told.append((by / size[each[name]], told_by / size[each[name]]))
+        return told
 
     def told_by_matrix(self, worlds: Any, names: Sequence[str]) -> Iterator[tuple[float, float]]:
         """Yield what columns are before and after the change, beside the sums of columns that are stored for them."""
