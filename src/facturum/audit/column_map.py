@@ -44,9 +44,8 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.spec import PlanSpec
-from facturum.language.factors import Holds, NoValue
+from facturum.language.meanings.structures import structure_of
 from facturum.language.printer import in_words
-from facturum.language.structures import structure_of
 from facturum.numerics.moments import Moments
 from facturum.numerics.sparse import SparseColumns
 from facturum.version import VERSION
@@ -115,7 +114,7 @@ def source_changes(outline: Outline, columns: ColumnMap) -> list[ChangeEntry]:
     if not responses:
         return []
     linked = len(responses) == 1 and responses[0].min is not None and responses[0].min >= 0
-    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec, {}).readings, linked).entries()
+    return CounterfactualChanges(outline, Sentences(outline, False, outline.spec, {}).meanings, linked).entries()
 
 
 def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
@@ -137,11 +136,11 @@ def column_map(report: BuildReport, plan: PlanSpec) -> ColumnMap:
         own = sentences.response if len(outline.responses) == 1 else None
         structure = None if own is None else structure_of(own)
         entries.append(entry.model_copy(update={"position": None, "structure": structure}))
-    for at, (column, reading) in enumerate(zip(outline.columns, sentences.readings, strict=True)):
+    for at, (column, meaning) in enumerate(zip(outline.columns, sentences.meanings, strict=True)):
         entry = _entry(report, column, formulas[at], sentences.of(at), report.moments, at)
-        structure = None if reading is None else structure_of(reading)
+        structure = None if meaning is None else structure_of(meaning)
         changes: dict[str, object] = {"structure": structure, "proved": sentences.proved(at)}
-        changes |= {"measure": "indicator"} if isinstance(reading, Holds | NoValue) else {}
+        changes |= {"measure": "indicator"} if meaning is not None and meaning.flag else {}
         entries.append(entry.model_copy(update=changes | {"by_source": report.by_source.of(at)}))
     learned = [
         LearnedEntry(

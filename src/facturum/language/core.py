@@ -12,10 +12,11 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Kind, Mask, Values, and_masks
 from facturum.errors import toml_key
 from facturum.language.blocks import Block, product
-from facturum.language.factors import Curve, Holds, Unit
+from facturum.language.meanings.categories import Holds
+from facturum.language.meanings.meaning import Meaning, Product
+from facturum.language.meanings.numbers import Curve, Unit
 from facturum.language.nodes import Column, Kinds, Node, Part, Type, finite, need_number, node
 from facturum.language.options import VALUE, argument, arguments, option
-from facturum.language.reading import Product, Reading, scaled, shifted
 from facturum.language.rows import Rows
 from facturum.numerics.powers import whole_power
 
@@ -35,7 +36,7 @@ class Name(Node):
     def valid(self, rows: Rows) -> Mask | None:
         return rows.present(self.variable)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.variable, node=self)
 
 
@@ -112,7 +113,7 @@ class List(Node):
     def columns(self) -> tuple[Column, ...]:
         parts = member_parts(self.members)
         return tuple(
-            Column((part, *column.parts), column.formula, column.reading, column.measure, column.reference)
+            Column((part, *column.parts), column.formula, column.meaning, column.measure, column.reference)
             for part, member in zip(parts, self.members, strict=True)
             for column in member.columns()
         )
@@ -182,7 +183,7 @@ class Arithmetic(Node):
             data = self.compute(left.numbers(), right.numbers())
         return finite(self, rows, data, and_masks(left.valid, right.valid))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
 
@@ -200,10 +201,10 @@ class Add(Arithmetic):
     def derivative(self, of: Callable[[Node], Node]) -> Node:
         return Add(of(self.left), of(self.right))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         number, other = (self.left, self.right) if isinstance(self.left, Number) else (self.right, self.left)
-        moved = shifted(other.reading(), float(number.value)) if isinstance(number, Number) else None
-        return moved or super().reading()
+        moved = other.meaning().plus(float(number.value)) if isinstance(number, Number) else None
+        return moved or super().meaning()
 
 
 @node
@@ -220,13 +221,13 @@ class Subtract(Arithmetic):
     def derivative(self, of: Callable[[Node], Node]) -> Node:
         return Subtract(of(self.left), of(self.right))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         moved = None
         if isinstance(self.right, Number):
-            moved = shifted(self.left.reading(), -float(self.right.value))
+            moved = self.left.meaning().plus(-float(self.right.value))
         elif isinstance(self.left, Number):
-            moved = shifted(scaled(self.right.reading(), -1), float(self.left.value))
-        return moved or super().reading()
+            moved = self.right.meaning().times(-1).plus(float(self.left.value))
+        return moved or super().meaning()
 
 
 @node
@@ -253,12 +254,12 @@ class Multiply(Arithmetic):
 
     def columns(self) -> tuple[Column, ...]:
         if not is_block(self):
-            return (Column((), self, self.reading()),)
+            return (Column((), self, self.meaning()),)
         return tuple(
             Column(
                 a.parts + b.parts,
                 Multiply(a.formula, b.formula),
-                self._product(a.reading, b.reading),
+                self._product(a.meaning, b.meaning),
                 "interaction",
                 " and ".join(r for r in (a.reference, b.reference) if r) or None,
             )
@@ -275,13 +276,13 @@ class Multiply(Arithmetic):
         with np.errstate(all="ignore"):
             return product(rows.block(self.left), rows.block(self.right))
 
-    def reading(self) -> Reading:
-        return self._product(self.left.reading(), self.right.reading())
+    def meaning(self) -> Meaning:
+        return self._product(self.left.meaning(), self.right.meaning())
 
-    def _product(self, left: Reading, right: Reading) -> Reading:
+    def _product(self, left: Meaning, right: Meaning) -> Meaning:
         for number, other in ((self.left, right), (self.right, left)):
             if isinstance(number, Number):
-                return scaled(other, float(number.value)) if number.value else Unit(self.subject(), node=self)
+                return other.times(float(number.value)) if number.value else Unit(self.subject(), node=self)
         return Product(left, right)
 
 
@@ -303,10 +304,10 @@ class Divide(Arithmetic):
         shrinking = Divide(Multiply(self.left, below), Power(self.right, Number(2)))
         return Negative(shrinking) if above == Number(0) else None
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         if isinstance(self.right, Number) and self.right.value:
-            return scaled(self.left.reading(), 1 / float(self.right.value))
-        return super().reading()
+            return self.left.meaning().times(1 / float(self.right.value))
+        return super().meaning()
 
 
 @node
@@ -329,7 +330,7 @@ class Power(Arithmetic):
         lower = self.left if exponent == 2 else Power(self.left, Number(exponent - 1))
         return Multiply(Multiply(Number(exponent), lower), of(self.left))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(self.subject(), node=self)
 
 
@@ -352,8 +353,8 @@ class Negative(Node):
     def derivative(self, of: Callable[[Node], Node]) -> Node:
         return Negative(of(self.value))
 
-    def reading(self) -> Reading:
-        return scaled(self.value.reading(), -1)
+    def meaning(self) -> Meaning:
+        return self.value.meaning().times(-1)
 
 
 @node
@@ -382,11 +383,11 @@ class Condition(Node):
     def derivative(self, of: Callable[[Node], Node]) -> Node:
         return Number(0)  # wherever it does not change
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Holds(self.subject(), node=self)
 
     def columns(self) -> tuple[Column, ...]:
-        return (Column((), self, self.reading(), "indicator"),)
+        return (Column((), self, self.meaning(), "indicator"),)
 
 
 def truths(values: Values) -> Array:

@@ -12,10 +12,11 @@ from facturum.data.time.calendar import FORMS, Period, period_of
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks, label_text
 from facturum.errors import nearest
 from facturum.language.core import Condition, Missing, Number, Text, Truth, truths
-from facturum.language.factors import Indicator, Unit
+from facturum.language.meanings.categories import Indicator
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Type, need_number, node
 from facturum.language.options import FLAG, VALUE, argument, arguments, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 COMPARE: dict[str, Callable[[Any, Any], Any]] = {
@@ -70,10 +71,10 @@ class Comparison(Condition):
     def decided_by(self) -> tuple[Node, ...]:
         return self.operands if len(self.operators) > 1 else ()
 
-    def response_reading(self) -> Reading:
+    def response_meaning(self) -> Meaning:
         label = literal(self.operands[-1])
         if self.operators != ("==",) or label is None:
-            return self.reading()
+            return self.meaning()
         return Indicator(self.operands[0].subject(), label_text(label), node=self)
 
     def _pairs(self) -> list[tuple[Node, str, Node]]:
@@ -237,7 +238,7 @@ class Conditional(Node):
     def decided_by(self) -> tuple[Node, ...]:
         return (self.condition,)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def missing_because(self) -> str:

@@ -15,9 +15,9 @@ from facturum.data.number_text import unread_numbers
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, and_masks
 from facturum.errors import PlanError
 from facturum.language.blocks import Block, Dense
-from facturum.language.factors import Curve
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Curve
 from facturum.language.options import EXACT, argument, arguments, loses_digits, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings, Traits
 
@@ -49,7 +49,7 @@ class Column:
 
     parts: tuple[Part, ...]
     formula: Node
-    reading: Reading
+    meaning: Meaning
     measure: str = "number"
     reference: str | None = None
 
@@ -217,7 +217,7 @@ class Node(Traits, metaclass=NodeType):
 
     def columns(self) -> tuple[Column, ...]:
         """Return the columns of the expression as a term; its questions are answered by then."""
-        return (Column((), self, self.reading()),)
+        return (Column((), self, self.meaning()),)
 
     def column_count(self) -> int:
         """Return how many columns there are, where possible without making them."""
@@ -227,13 +227,13 @@ class Node(Traits, metaclass=NodeType):
         """Return the derivative in a variable that this reads, from those of its operands; None where it has none."""
         return None
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         """Return what a unit of a scalar expression means."""
         return Curve(self.subject(), node=self)
 
-    def response_reading(self) -> Reading:
+    def response_meaning(self) -> Meaning:
         """Return what this is read as where it is the response."""
-        return self.reading()
+        return self.meaning()
 
     def in_arithmetic(self) -> Node:
         """Return the same in arithmetic, where that is as short as this."""

@@ -5,25 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from facturum.language.core import Multiply, Name
-from facturum.language.factors import NoValue
+from facturum.language.meanings.meaning import Factor, Meaning
 from facturum.language.nodes import Node
-from facturum.language.reading import Product, Reading, Scaled, factors_of
 
 
-def opened(reading: Reading, derived: Mapping[str, Node]) -> Reading:
-    """Return a reading in which derived variables that are products are read as their factors."""
-    if isinstance(reading, Product):
-        return Product(opened(reading.left, derived), opened(reading.right, derived))
-    if isinstance(reading, Scaled):
-        return Scaled(opened(reading.of, derived), reading.factor)
-    node = reading.node
-    if isinstance(node, Name) and node.variable in derived and reading.subject == node.variable:
-        inner = opened(derived[node.variable].reading(), derived)
-        factors, _ = factors_of(inner)
-        plain = getattr(reading, "center", None) is None and getattr(reading, "size", None) is None
-        if plain and (len(factors) > 1 or isinstance(inner, NoValue)):
-            return inner
-    return reading
+def opened(meaning: Meaning, derived: Mapping[str, Node]) -> Meaning:
+    """Return a meaning in which derived variables that are products are read as their factors."""
+
+    def inside(factor: Factor) -> Meaning:
+        node = factor.node
+        if isinstance(node, Name) and node.variable in derived and factor.subject == node.variable and factor.plain:
+            inner = opened(derived[node.variable].meaning(), derived)
+            if len(inner.factors()[0]) > 1 or inner.absence:
+                return inner
+        return factor
+
+    return meaning.map(inside)
 
 
 def factors_written(node: Node) -> Iterator[Node]:

@@ -9,13 +9,10 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.readings.responses import is_truth, proposition
-from facturum.audit.readings.responses import named as named_response
 from facturum.data.values import FloatArray
 from facturum.errors import DataError, counted, named
-from facturum.language.factors import Logged
-from facturum.language.reading import Product, Scaled, stepped
-from facturum.language.structures import reading_of
+from facturum.language.meanings.meaning import Factor, stepped
+from facturum.language.meanings.structures import meaning_of
 from facturum.trial.absorbing import NOTHING, Absorbed, absorbed_by
 from facturum.trial.accuracy import accuracies, residuals_of, truth_accuracies
 from facturum.trial.covariances import ErrorKind, meat
@@ -327,21 +324,27 @@ def units_text(columns: ColumnMap) -> str:
     """Return what the accuracy of the response of a build is in units of."""
     units = RawUnits.of(str(columns.resolved.get("response")))
     response = next(entry for entry in columns.columns if entry.role == "response")
-    reading = reading_of(response.structure) if response.structure else None
-    if units.changes or units.is_source or reading is None or isinstance(reading, Product | Scaled):
+    factor = _response_factor(response)
+    if units.changes or units.is_source or factor is None:
         return units.source
-    subject: str = stepped(reading.subject, columns.resolved.get("data", {}).get("every"))
-    return f"log({subject})" if isinstance(reading, Logged) else subject
+    subject: str = stepped(factor.subject, columns.resolved.get("data", {}).get("every"))
+    return f"log({subject})" if factor.logged else subject
+
+
+def _response_factor(response: ColumnEntry) -> Factor | None:
+    return meaning_of(response.structure).single if response.structure else None
 
 
 def _response_of(model: str, response: ColumnEntry) -> Response:
-    reading = reading_of(response.structure) if response.structure else None
+    factor = _response_factor(response)
     if model == "logistic":
-        return Response(proposition(reading), "odds")
-    name = response.name if reading is None else named_response(reading)
-    if model == "poisson" or isinstance(reading, Logged):
-        return Response(f"({name})" if isinstance(reading, Logged) and reading.shift else name, "percent")
-    return Response(name, "points" if is_truth(reading) else "units")
+        return Response("it holds" if factor is None else factor.proposition(), "odds")
+    name = response.name if factor is None else factor.expectation()
+    if factor is not None and factor.logged:
+        return Response(factor.name, "percent")
+    if model == "poisson":
+        return Response(name, "percent")
+    return Response(name, "points" if factor is not None and factor.truth else "units")
 
 
 def t_quantile(free: int | None) -> float:

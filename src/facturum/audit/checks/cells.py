@@ -11,8 +11,8 @@ from facturum.audit.checks.finding import NOTE, WARNING, Finding
 from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn
 from facturum.errors import counted, named
-from facturum.language.factors import Holds, Indicator, NoValue
-from facturum.language.reading import Product, Reading
+from facturum.language.meanings.categories import Indicator
+from facturum.language.meanings.meaning import Meaning
 from facturum.numerics.moments import Moments
 
 FEWEST = 5  # rows of a category or cell
@@ -63,16 +63,22 @@ class Cells:
             at: int(self.moments.nonzero[at])
             for at, column in enumerate(self.columns)
             if column.column is not None and column.column.measure in ("indicator", "interaction")
-            and _is_cell(column.column.reading)
+            and column.column.meaning.cell is not None
         }  # fmt: skip
+
+    def _meaning(self, at: int) -> Meaning:
+        """Return what a column of categories means."""
+        column = self.columns[at].column
+        assert column is not None  # as the intercept counts no categories
+        return column.meaning
 
     def _thin(self) -> Iterator[Finding]:
         """Yield categories and cells with fewer than five rows, by term."""
         by_term: dict[str, list[tuple[str, int, str]]] = {}
         for at, rows in self.counts().items():
-            reading = self.columns[at].column.reading  # type: ignore[union-attr]
-            if rows < FEWEST and self._grouped(at) and (rows or isinstance(reading, Product)):
-                by_term.setdefault(self.columns[at].term, []).append((_cell_text(reading), rows, self.columns[at].name))
+            meaning = self._meaning(at)
+            if rows < FEWEST and self._grouped(at) and (rows or meaning.crossed):
+                by_term.setdefault(self.columns[at].term, []).append((str(meaning.cell), rows, self.columns[at].name))
         for term, cells in self._references().items():
             if few := [(text, rows, "") for text, rows in cells if rows < FEWEST]:
                 by_term.setdefault(term, []).extend(few)
@@ -93,7 +99,7 @@ class Cells:
         """Return whether a column is of categories, other than bins, of which thin ones are told besides."""
         column = self.columns[at]
         node = self.sums.outline.prepared.terms[column.term]
-        indicator = column.column is not None and _has_indicator(column.column.reading)
+        indicator = any(factor.level for factor in self._meaning(at).factors()[0])
         return indicator and not any(part.cuts_numbers for part in self.sums.outline.prepared.reached(node))
 
     def _references(self) -> dict[str, list[tuple[str, int]]]:
@@ -102,11 +108,11 @@ class Cells:
         totals: dict[tuple[str, str, str], int] = {}
         own: dict[tuple[str, str], list[tuple[int, int, Indicator]]] = {}  # by term and variable
         for at, rows in counts.items():
-            reading = self.columns[at].column.reading  # type: ignore[union-attr]
-            if isinstance(reading, Indicator) and self._grouped(at):
-                totals[reading.subject, reading.category, reading.reference or ""] = rows
-                if reading.reference is not None:
-                    own.setdefault((self.columns[at].term, reading.subject), []).append((at, rows, reading))
+            level = self._meaning(at).level
+            if level is not None and self._grouped(at):
+                totals[level.subject, level.category, level.reference or ""] = rows
+                if not level.alone:
+                    own.setdefault((self.columns[at].term, level.subject), []).append((at, rows, level))
         told: dict[str, list[tuple[str, int]]] = {}
         for (term, subject), parts in own.items():
             at, _, first = parts[0]
@@ -119,11 +125,9 @@ class Cells:
     def _crossed(self, counts: dict[int, int]) -> dict[str, dict[tuple[Indicator, Indicator], int]]:
         crossed: dict[str, dict[tuple[Indicator, Indicator], int]] = {}
         for at, rows in counts.items():
-            reading = self.columns[at].column.reading  # type: ignore[union-attr]
-            if not isinstance(reading, Product):
-                continue
-            if isinstance(reading.left, Indicator) and isinstance(reading.right, Indicator):
-                crossed.setdefault(self.columns[at].term, {})[reading.left, reading.right] = rows
+            levels = [level for factor in self._meaning(at).factors()[0] if (level := factor.level) is not None]
+            if len(levels) == len(self._meaning(at).factors()[0]) == 2:
+                crossed.setdefault(self.columns[at].term, {})[levels[0], levels[1]] = rows
         return crossed
 
     def _rare(self, shown: set[str]) -> Iterator[Finding]:
@@ -167,8 +171,8 @@ class Cells:
                 continue
             ones = round(float(raw[:, at] @ raw[:, sums.width]))
             if ones in (0, rows):
-                reading = self.columns[place].column.reading  # type: ignore[union-attr]
-                one_sided.append((self.columns[place].name, _cell_text(reading), rows, 1 if ones else 0))
+                cell = str(self._meaning(place).cell)
+                one_sided.append((self.columns[place].name, cell, rows, 1 if ones else 0))
         for name, text, rows, value in one_sided[:6]:
             yield Finding(
                 "separation",
@@ -180,32 +184,6 @@ class Cells:
         if len(one_sided) > 6:
             names = tuple(name for name, *_ in one_sided[6:])
             yield Finding("separation", f"the same holds for {named(names)}.", names)
-
-
-def _is_cell(reading: Reading) -> bool:
-    if isinstance(reading, Product):
-        return _is_cell(reading.left) and _is_cell(reading.right)
-    return isinstance(reading, Indicator | Holds | NoValue)
-
-
-def _has_indicator(reading: Reading) -> bool:
-    if isinstance(reading, Product):
-        return _has_indicator(reading.left) or _has_indicator(reading.right)
-    return isinstance(reading, Indicator)
-
-
-def _cell_text(reading: Reading) -> str:
-    """Return in words which rows a cell consists of.
-
-    Example:
-        >>> _cell_text(Product(Indicator("access", "road", "trail"), Holds("high")))
-        'access = road and high'
-    """
-    if isinstance(reading, Product):
-        return f"{_cell_text(reading.left)} and {_cell_text(reading.right)}"
-    if isinstance(reading, Indicator):
-        return f"{reading.subject} = {reading.category}"
-    return f"{reading.subject} is missing" if isinstance(reading, NoValue) else str(getattr(reading, "subject", ""))
 
 
 def _reference_cells(

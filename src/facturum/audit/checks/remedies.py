@@ -17,11 +17,9 @@ from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError, named
 from facturum.language.core import Number, Power
-from facturum.language.factors import Curve, Logged, Unit
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
 from facturum.language.products import factors_written, opened
-from facturum.language.reading import factors_of
 from facturum.numerics.factors import triangle_of
 from facturum.numerics.inflation import Inflation
 
@@ -120,14 +118,13 @@ class Remedies:
         column = next((c.column for c in self._outline.columns if c.term == key and c.column is not None), None)
         if len(factors) < 2 or column is None:
             return None
-        reading = opened(column.reading, self._outline.prepared.derived)
-        pieces = factors_of(reading)[0]
+        meaning = opened(column.meaning, self._outline.prepared.derived)
+        pieces = meaning.factors()[0]
         if len(pieces) != len(factors) or any(isinstance(each, Number) for each in factors):
             return None
         made = text
         for factor, piece in reversed(list(zip(factors, pieces, strict=True))):
-            far = isinstance(piece, Logged | Curve) or (isinstance(piece, Unit) and not piece.center)
-            if factor.span is not None and far and not self._is_truth(factor):
+            if factor.span is not None and piece.off_center and not self._is_truth(factor):
                 start, stop = factor.span
                 made = f"{made[:start]}center({made[start:stop]}){made[stop:]}"
         return made if made != text else None

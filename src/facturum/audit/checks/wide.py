@@ -13,7 +13,6 @@ from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.errors import counted, named
-from facturum.language.factors import Indicator
 from facturum.numerics.absorbing import Absorbed
 from facturum.numerics.relations import Relation, relations
 from facturum.numerics.sparse import SparseColumns
@@ -41,7 +40,7 @@ def family_of(outline: Outline, most: int) -> Family | None:
     by_term: dict[str, list[int]] = {}
     columns = outline.columns
     for at, column in enumerate(columns):
-        if column.column is not None and isinstance(column.column.reading, Indicator):
+        if column.column is not None and column.column.meaning.level is not None:
             by_term.setdefault(column.term, []).append(at)
     if not by_term:
         return None

@@ -18,9 +18,8 @@ from facturum.data.time.periods import moved_on
 from facturum.data.values import Array, FloatArray, label_text
 from facturum.engine.blocks.windows import Change
 from facturum.language.core import Name
-from facturum.language.factors import Factor, Unit
+from facturum.language.meanings.meaning import Factor, Meaning
 from facturum.language.operations.seasons import Part
-from facturum.language.reading import Reading, factors_of
 
 APART = "apart from what else is made of the time"
 UNITS = {"hour": "hour", "weekday": "day", "week": "week", "month": "month", "quarter": "quarter"}  # from the finest
@@ -56,7 +55,7 @@ class CalendarChanges:
         probes: Probes,
         time: str,
         every: str | None,
-        columns: Mapping[str, tuple[str, Reading | None]],
+        columns: Mapping[str, tuple[str, Meaning | None]],
         settings: Settings,
         recovery: Recovery,
     ) -> None:
@@ -78,10 +77,16 @@ class CalendarChanges:
             for setting in [both(each) for each in product(*chosen)]:
                 yield from self._cycle(terms, part, labels, setting, len(terms) < len(every))
         for name, (term, reading) in self._columns.items():
-            factors, multiple = ([], 0.0) if reading is None else factors_of(reading)
+            factors, multiple = ([], 0.0) if reading is None else reading.factors()
             unit = factors[0] if factors else None
-            if term in left and len(factors) == 1 and isinstance(unit, Unit) and self._made_of(unit) == {self._time}:
-                weights = {name: multiple / (unit.size or 1.0)}
+            if (
+                term in left
+                and len(factors) == 1
+                and unit is not None
+                and unit.linear
+                and self._made_of(unit) == {self._time}
+            ):
+                weights = {name: multiple / (1.0 if unit.scaling is None else unit.scaling[0])}
                 apart = "" if len(self._worlds.reading([self._time])) == 1 else APART
                 text = f"{unit.subject} one more"
                 rows = self._worlds.count

@@ -17,8 +17,7 @@ from facturum.audit.counterfactual.settings import Said, Settings, Settled, both
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
-from facturum.language.factors import Factor, Indicator, NoValue, Unit
-from facturum.language.reading import STEP, Reading, factors_of, stepped
+from facturum.language.meanings.meaning import STEP, Factor, Meaning, stepped
 
 MOST_ROWS = 4_096  # that movements are averaged over; of more, as many are taken, evenly spread
 MOST_CATEGORIES = 24  # that are compared with the reference
@@ -50,12 +49,12 @@ class CounterfactualChanges:
         linked: whether the response is one of 0 and 1, or a number from 0 on, which models with a link are made for.
     """
 
-    def __init__(self, outline: Outline, readings: Sequence[Reading | None], linked: bool) -> None:
+    def __init__(self, outline: Outline, readings: Sequence[Meaning | None], linked: bool) -> None:
         self._outline, self._every = outline, outline.prepared.spec.data.every
         self._probes = Probes(outline, MOST_ROWS)
         self._recovery = Recovery(self._probes.complete, [column.name for column in outline.columns], linked)
         self._readings = readings
-        self._factors = [factors_of(reading)[0] for reading in readings if reading is not None]
+        self._factors = [reading.factors()[0] for reading in readings if reading is not None]
 
     def entries(self) -> list[ChangeEntry]:
         """Return the changes, variable by variable in the order in which the terms read them."""
@@ -153,8 +152,8 @@ class CounterfactualChanges:
     def _reference(self, name: str, labels: Sequence[str]) -> int | None:
         """Return the category that the plan compares with, where it names one of the variable itself."""
         for factor in self._made_with.get(name, ()):
-            if isinstance(factor, Indicator) and factor.reference in labels and self._made_of(factor) == {name}:
-                return labels.index(str(factor.reference))
+            if factor.level is not None and factor.level.reference in labels and self._made_of(factor) == {name}:
+                return labels.index(str(factor.level.reference))
         return None
 
     @cached_property
@@ -211,8 +210,7 @@ class CounterfactualChanges:
     def _unit(self, name: str) -> tuple[float, str]:
         """Return by how much a number is changed, and in words: in the plan's own unit where it has one."""
         made = [factor for factor in self._made_with.get(name, ()) if self._made_of(factor) == {name}]
-        units = [factor for factor in made if isinstance(factor, Unit) and factor.size]
-        sizes = {(abs(unit.size or 1.0), unit.standardized) for unit in units}
+        sizes = {(abs(factor.scaling[0]), factor.scaling[1]) for factor in made if factor.scaling is not None}
         if len(sizes) != 1:
             return 1.0, "one unit"
         size, standardized = sizes.pop()
@@ -223,7 +221,7 @@ class CounterfactualChanges:
     def _missing(self, name: str, when: int | None, own: Array, there: Mask, terms: Sequence[str]) -> Iterator[Step]:
         """Yield a missing value rather than the one that is imputed, or than one that is there where none is."""
         made = self._made_with.get(name, [])
-        if not any(isinstance(factor, NoValue) for factor in made):
+        if not any(factor.absence for factor in made):
             return
         every = np.ones(len(own), dtype=bool)
         gone = (Change(name, own, ~every, every, when),)

@@ -10,13 +10,11 @@ from typing import Any
 import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes
-from facturum.audit.readings.responses import proposition
 from facturum.data.values import Array, FloatArray, Kind, label_text, number_text
 from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
 from facturum.errors import DataError, nearest
-from facturum.language.factors import Indicator
 from facturum.language.parser import parse
 
 MOST_ROWS = 65_536  # that are averaged over; of more, as many are taken, evenly spread
@@ -101,9 +99,8 @@ def before_and_after(outline: Outline, request: RequestedChange) -> BeforeAndAft
         )
     where = [f"where {name} is {_said(value)}" for name, value in (request.at or {}).items()]
     if condition is not None:
-        reading = condition.response_reading()
-        which = "with" if isinstance(reading, Indicator) else "in which"
-        where.append(f"in rows {which} {proposition(reading)}")
+        factor = condition.response_meaning().single
+        where.append(f"in rows {factor.rows()}" if factor is not None else f"in rows in which {condition} holds")
     return BeforeAndAfter(f"{request.variable} {words}", " and ".join(where), sides[0][fine], sides[1][fine])
 
 

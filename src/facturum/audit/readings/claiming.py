@@ -18,8 +18,8 @@ from facturum.audit.readings.slopes import slope_text
 from facturum.data.values import Array
 from facturum.engine.passes.outline import Outline
 from facturum.language.core import Name
-from facturum.language.factors import Curve, Factor, NoValue, Orthogonal, Power, Unit
-from facturum.language.reading import Product, Reading, Scaled, factors_of
+from facturum.language.meanings.meaning import Factor, Meaning, Product, Scaled
+from facturum.language.meanings.numbers import Curve
 
 MAX_NAMED = 3  # columns of a term that are named one by one
 MAX_APART = 6  # columns whose part is left out by name
@@ -31,7 +31,7 @@ class Claims:
 
     Args:
         outline: the resolved plan over its table, and its columns.
-        readings: of the columns, their variables read as what they are; None for the intercept.
+        meanings: of the columns, their variables read as what they are; None for the intercept.
         written: returns a factor of a term as the plan writes it, by its place; None where it is no product.
         alike: the columns that are the same in all rows of the matrix, each with its value.
     """
@@ -39,15 +39,15 @@ class Claims:
     def __init__(
         self,
         outline: Outline,
-        readings: Sequence[Reading | None],
+        meanings: Sequence[Meaning | None],
         written: Callable[[str, int], str | None],
         alike: Mapping[int, float],
     ) -> None:
-        self._outline, self._readings, self._alike = outline, readings, alike
+        self._outline, self._meanings, self._alike = outline, meanings, alike
         self._names = [column.name for column in outline.columns]
         self._probes = Probes(outline)
         self._prover = Prover(self._probes)
-        self._groups = groups_of(outline.columns, readings, self._probes.reads, self._worth)
+        self._groups = groups_of(outline.columns, meanings, self._probes.reads, self._worth)
         self._of_column = {at: group for group in self._groups for at in group.columns}
         self._conditions = Conditions(outline, self._groups, self._probes, self._prover, written)
 
@@ -63,7 +63,7 @@ class Claims:
             return self._found()
 
     def _found(self) -> list[Claim]:
-        found = [Claim(reading, nowhere=reading is None and not self._zero_row) for reading in self._readings]
+        found = [Claim(meaning, nowhere=meaning is None and not self._zero_row) for meaning in self._meanings]
         for group in self._groups:
             for at, claim in zip(group.columns, self._claimed(group), strict=True):
                 found[at] = claim
@@ -103,22 +103,22 @@ class Claims:
         return list(dict.fromkeys(name for node in group.nodes for name in self._probes.reads.moving(node)))
 
     def _claimed(self, group: ColumnGroup) -> list[Claim]:
-        readings = [self._read(at) for at in group.columns]
+        meanings = [self._read(at) for at in group.columns]
         crowded = [name for name in self._variables(group) if name in self._crowded]
         if crowded:
             count = max(self._crowded[name] for name in crowded) - 1
             together = (f"the {count:,} other columns made of it",)
-            return [Claim(reading, together=together, shared=tuple(crowded)) for reading in readings]
+            return [Claim(meaning, together=together, shared=tuple(crowded)) for meaning in meanings]
         factor = group.factors[0][0]
         if len(group.factors[0]) == 1 and factor.stepwise and len(factor.compared) == 1:
-            return [Claim(reading) for reading in readings]  # of categories without a reference nothing is compared
-        if len(group.factors[0]) == 1 and isinstance(factor, Curve) and factor.cycle and group.multiples == (1.0,):
+            return [Claim(meaning) for meaning in meanings]  # of categories without a reference nothing is compared
+        if len(group.factors[0]) == 1 and factor.wave and group.multiples == (1.0,):
             return [self._wave(group.columns[0], factor)]
         found = self._prover.movements(group)
         cut = found is None and len(group.factors[0]) > 1
         if cut:
             found = self._prover.parallel(group)
-        if found is None or (isinstance(self._readings[group.columns[0]], Product) and len(group.factors[0]) == 1):
+        if found is None or (self._crossed(group) and len(group.factors[0]) == 1):
             return self._vague(group)
         positions, movements = found
         moved = self._moving(group, positions, movements)
@@ -146,11 +146,16 @@ class Claims:
                 claims.append(replace(own, rows=own.rows or len(movement.own)))
         return claims
 
-    def _read(self, at: int) -> Reading | None:
+    def _crossed(self, group: ColumnGroup) -> bool:
+        """Return whether the columns of a group are written as products."""
+        meaning = self._meanings[group.columns[0]]
+        return meaning is not None and meaning.crossed
+
+    def _read(self, at: int) -> Meaning | None:
         """Return what a column is read as: its factors as they were found."""
         group = self._of_column[at]
         place = group.columns.index(at)
-        whole: Reading = group.factors[place][0]
+        whole: Meaning = group.factors[place][0]
         for factor in group.factors[place][1:]:
             whole = Product(whole, factor)
         multiple = group.multiples[place]
@@ -231,21 +236,21 @@ class Claims:
         movements: Sequence[Movement],
     ) -> list[Claim | None]:
         factor = group.factors[0][0]
-        if isinstance(factor, Power | Orthogonal):  # whose other parts the sentence names as such
+        if factor.curve_degree:  # whose other parts the sentence names as such
             moved = {at: other for at, other in moved.items() if other.term != group.term}
         claim = Claim(None, zero=zero, elsewhen=self._conditions.elsewhen(group, moved))
         if not moved:
-            return [replace(claim, reading=self._read(at)) for at in group.columns]
-        if isinstance(factor, NoValue):
+            return [replace(claim, meaning=self._read(at)) for at in group.columns]
+        if factor.absence:
             others = list(dict.fromkeys(f.node for other in moved.values() for f in other.factors[0] if f.node))
             filled = self._prover.filled(group, others)
             if filled is not None:
-                return [replace(claim, reading=self._read(at), filled=filled, zero=()) for at in group.columns]
+                return [replace(claim, meaning=self._read(at), filled=filled, zero=()) for at in group.columns]
         if factor.stepwise:
             if len(moved) > 2 * MAX_RELATED:
                 return [None] * len(group.columns)
             return [
-                replace(claim, reading=self._read(at), apart=self._called(moved, group.term)) for at in group.columns
+                replace(claim, meaning=self._read(at), apart=self._called(moved, group.term)) for at in group.columns
             ]
         pairs = zip(group.columns, movements, strict=True)
         return [self._beside(group, at, claim, moved, positions, movement) for at, movement in pairs]
@@ -263,7 +268,7 @@ class Claims:
         place = {int(position): index for index, position in enumerate(positions)}
         which = movement.which
         slight = movement.small if movement.small.any() else np.ones(len(movement.small), dtype=bool)
-        power = isinstance(group.factors[0][0], Power)  # told of three points, which steps may lie between
+        power = group.factors[0][0].power  # told of three points, which steps may lie between
         steady = {other: of for other, of in moved.items() if power or not which[slight][:, place[other]].any()}
         bending = {other: of for other, of in moved.items() if other not in steady}
         still = np.logical_not(which[:, [place[other] for other in steady]].any(axis=1))
@@ -272,7 +277,7 @@ class Claims:
             return self._sloped(group, at)
         if not rest.holds or rest.which[:, [place[o] for o in positions if o not in moved and o != at]].any():
             return None
-        told = replace(claim, reading=self._read(at), steady=self._called(steady, group.term), rows=len(rest.own))
+        told = replace(claim, meaning=self._read(at), steady=self._called(steady, group.term), rows=len(rest.own))
         names = self._called(bending, group.term)
         beside = replace(told, apart=names) if len(names) <= MAX_APART else None
         if all(self._interacts(group, of) for of in bending.values()):
@@ -282,7 +287,7 @@ class Claims:
     def _sloped(self, group: ColumnGroup, at: int) -> Claim | None:
         """Return the claim that a column made of one number has a slope with others; None where it has none."""
         variables, factor = self._variables(group), group.factors[0][0]
-        if len(variables) != 1 or factor.stepwise or (isinstance(factor, Curve) and factor.cycle):
+        if len(variables) != 1 or factor.stepwise or factor.wave:
             return None
         moving = self._alongside(self._prover.moving(variables, slightly=True).tolist(), group)
         columns = [at, *[other for other in moving if other != at]]
@@ -310,14 +315,14 @@ class Claims:
         claim = Claim(
             None, zero=zero, apart=self._called(others, group.term), mainless=self._conditions.mainless(group)
         )
-        return [replace(claim, reading=self._read(at)) for at in group.columns]
+        return [replace(claim, meaning=self._read(at)) for at in group.columns]
 
     def _vague(self, group: ColumnGroup) -> list[Claim]:
         """Return what is true of any column: its own unit beside others, or part of how the response depends on it."""
         variables = self._variables(group)
         moving = self._alongside(self._prover.moving(variables).tolist(), group)
         every = self._called(moving, group.term)
-        crossed = len(group.factors[0]) == 1 and isinstance(self._readings[group.columns[0]], Product)
+        crossed = len(group.factors[0]) == 1 and self._crossed(group)
         shared = tuple(variables if crossed else dict.fromkeys(factor.subject for factor in group.factors[0]))
         claims = []
         single = len(group.factors[0]) == 1
@@ -326,14 +331,14 @@ class Claims:
                 claims.append(sloped)
                 continue
             names = self._called([o for o in moving if o != at], group.term) if len(moving) <= MAX_RELATED else every
-            claims.append(self._plain(at, moving, names) or Claim(self._readings[at], together=names, shared=shared))
+            claims.append(self._plain(at, moving, names) or Claim(self._meanings[at], together=names, shared=shared))
         return claims
 
-    def _wave(self, at: int, wave: Curve) -> Claim:
+    def _wave(self, at: int, wave: Factor) -> Claim:
         """Return the claim on a sine or cosine wave: how far it swings together with the other one."""
         columns, rows = self._outline.columns, np.arange(self._probes.complete.count)
-        for other, reading in enumerate(self._readings):
-            pair = isinstance(reading, Curve) and (reading.cycle, reading.turns) == (wave.cycle, wave.turns)
+        for other, meaning in enumerate(self._meanings):
+            pair = meaning is not None and meaning.wave == wave.wave
             if pair and other != at and columns[other].term == columns[at].term:
                 formulas = [column.formula for k in (at, other) if (column := columns[k].column) is not None]
                 squares = [self._probes.complete.values(rows, (), each) ** 2 for each in formulas]
@@ -345,14 +350,16 @@ class Claims:
         """Return the claim on a column as its formula has it, apart from others; None where these are too many."""
         rows, column = self._probes.worlds.count, self._outline.columns[at].column
         if at not in moving and at in self._alike:
-            return Claim(self._readings[at], constant=self._alike[at], rows=rows)
+            return Claim(self._meanings[at], constant=self._alike[at], rows=rows)
         if column is None or len(names) > MAX_APART:
             return None
-        reading = self._readings[at]
-        if reading is None or isinstance(reading, Unit | Curve):
-            return Claim(reading, apart=names, rows=rows)
-        factors, multiple = factors_of(reading)
-        if any(factor.averaged or isinstance(factor, Orthogonal) for factor in factors):  # their formulas are tables
+        meaning = self._meanings[at]
+        if meaning is None or meaning.linear or meaning.unitless:
+            return Claim(meaning, apart=names, rows=rows)
+        factors, multiple = meaning.factors()
+        if any(
+            factor.averaged or (factor.curve_degree and not factor.power) for factor in factors
+        ):  # their formulas are tables
             return Claim(Scaled(Curve(product_text(factors), node=column.formula), multiple), apart=names, rows=rows)
         return Claim(Curve(column.formula.subject(), node=column.formula), apart=names, rows=rows)
 

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 from facturum.audit.counterfactual.reads import Reads
 from facturum.engine.passes.outline import BuiltColumn
-from facturum.language.factors import Curve, Factor, Orthogonal, Power
+from facturum.language.meanings.meaning import Factor, Meaning
+from facturum.language.meanings.numbers import Curve
 from facturum.language.nodes import Node
-from facturum.language.reading import Reading, factors_of
 
 
 @dataclass(frozen=True)
@@ -18,7 +18,7 @@ class Claim:
     """On what the coefficient of a column depends: the change, the rows, and the columns that move beside it.
 
     Args:
-        reading: of the column; None for the intercept.
+        meaning: of the column; None for the intercept.
         zero: factors that are 0 in the rows that it is claimed for.
         apart: columns that move too, and whose part is left out.
         steady: columns that stay the same in the rows that it is claimed for.
@@ -34,7 +34,7 @@ class Claim:
         rows: on how many it was proved.
     """
 
-    reading: Reading | None
+    meaning: Meaning | None
     zero: tuple[Factor, ...] = ()
     apart: tuple[str, ...] = ()
     steady: tuple[str, ...] = ()
@@ -73,7 +73,7 @@ class ColumnGroup:
 
 
 def groups_of(
-    columns: Sequence[BuiltColumn], readings: Sequence[Reading | None], reads: Reads, worth: Callable[[Factor], float]
+    columns: Sequence[BuiltColumn], meanings: Sequence[Meaning | None], reads: Reads, worth: Callable[[Factor], float]
 ) -> list[ColumnGroup]:
     """Return the columns of a plan, those together that are claimed alike.
 
@@ -81,15 +81,15 @@ def groups_of(
 
     Args:
         columns: of the plan.
-        readings: of each.
+        meanings: of each.
         reads: what expressions read.
         worth: returns what a factor that reads nothing is, a constant of the others.
     """
     alike: dict[tuple[object, ...], list[tuple[int, tuple[Factor, ...], float]]] = {}
-    for at, (column, reading) in enumerate(zip(columns, readings, strict=True)):
-        if reading is None or column.column is None:
+    for at, (column, meaning) in enumerate(zip(columns, meanings, strict=True)):
+        if meaning is None or column.column is None:
             continue
-        found, multiple = factors_of(reading)
+        found, multiple = meaning.factors()
         fixed = [f for f in found if f.node is not None and not f.stepwise and not reads.of(f.node)]
         constant = multiple * math.prod(worth(factor) for factor in fixed)
         if fixed and len(fixed) < len(found) and math.isfinite(constant):
@@ -99,10 +99,6 @@ def groups_of(
         cut = len(found) == 2 and len(set(variables)) == 1 and sum(factor.stepwise for factor in found) == 1
         if any(factor.node is None for factor in found) or (shared and not cut):
             found, multiple = [Curve(column.column.formula.subject(), node=column.column.formula)], 1.0
-        key = (column.term, *((type(f), f.node, None if f.stepwise else _degree(f)) for f in found))
+        key = (column.term, *((type(f), f.node, None if f.stepwise else f.curve_degree) for f in found))
         alike.setdefault(key, []).append((at, tuple(found), multiple))
     return [ColumnGroup(str(key[0]), *(tuple(part) for part in zip(*each, strict=True))) for key, each in alike.items()]
-
-
-def _degree(factor: Factor) -> int:
-    return factor.degree if isinstance(factor, Power | Orthogonal) else 0

@@ -13,7 +13,7 @@ import numpy as np
 
 from facturum.audit.counterfactual.probes import Candidate, Tried
 from facturum.data.values import Array, FloatArray, Mask
-from facturum.language.factors import Factor, Power
+from facturum.language.meanings.meaning import Factor
 
 EXACT = 1e-9  # of the largest value of a column: what is less has not moved
 FOLLOWS = 1e-6  # of the movement claimed
@@ -173,10 +173,10 @@ def average(axis: Axis) -> Scheme:
     return Scheme(tuple((number, 1.0 / count) for number in range(count)), np.ones(len(axis.point)))
 
 
-def bends(power: Power, axis: Axis) -> Iterator[Scheme]:
+def bends(power: Factor, axis: Axis) -> Iterator[Scheme]:
     """Yield how a power is told: by the slope where it is 0, or by how that changes with one unit."""
     step, rows = axis.values[0], len(axis.point)
-    if power.degree == 1:
+    if power.curve_degree == 1:
         yield Scheme(((2, 0.5 / step), (0, -0.5 / step)), np.ones(rows))
     else:
         yield Scheme(((2, step**-2), (1, -2 * step**-2), (0, step**-2)), np.full(rows, 2.0))

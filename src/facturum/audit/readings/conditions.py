@@ -9,7 +9,6 @@ from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.readings.claims import ColumnGroup
 from facturum.audit.readings.proving import Prover
 from facturum.engine.passes.outline import Outline
-from facturum.language.factors import Holds, Power, Unit
 from facturum.language.nodes import Node
 
 
@@ -39,12 +38,16 @@ class Conditions:
         """Return the factors of an interaction that the columns of the plan do not span."""
         singles = [other.factors[0][0] for other in self._groups if len(other.factors[0]) == 1]
         known = {(type(factor), factor.node) for factor in singles}
-        straight = {factor.node for factor in singles if isinstance(factor, Unit | Power)}
+        straight = {factor.node for factor in singles if factor.linear or factor.power}
         found = []
         for place, factor in enumerate(group.factors[0]):
             there = (type(factor), factor.node) in known or factor.node in straight
             every = factor.stepwise and len(factor.compared) == 1
-            bend = isinstance(factor, Holds) and self._prover.variables([f.node for f in group.factors[0] if f.node])
+            bend = (
+                factor.flag
+                and not factor.absence
+                and self._prover.variables([f.node for f in group.factors[0] if f.node])
+            )
             if bend and all(each & other for each in bend for other in bend):
                 continue  # a line that bends where the condition begins to hold has no step there
             if not there and not every and not self._prover.spans(factor):

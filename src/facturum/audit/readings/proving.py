@@ -25,7 +25,7 @@ from facturum.audit.readings.comparisons import (
 )
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.windows import Change
-from facturum.language.factors import Curve, Factor, Power
+from facturum.language.meanings.meaning import Factor
 from facturum.language.nodes import Node
 
 CELLS = 200_000  # of the matrix that the worlds of one group have, for as many rows as fit
@@ -214,7 +214,7 @@ class Prover:
             return None
         number, step = group.factors[0][numbers[0]], 1 - numbers[0]
         along, held = (self._probes.tried(group.nodes[at]) for at in (numbers[0], step))
-        if isinstance(number, Power | Curve) or len(along.candidates) != len(held.candidates):
+        if number.power or number.unitless or len(along.candidates) != len(held.candidates):
             return None
         terms = self._probes.worlds.reading(sorted(owners[0]))
         positions, (count, shape) = self._probes.worlds.positions(terms), along.worth.shape
@@ -268,7 +268,7 @@ class Prover:
                 if values
                 else None
             )
-        if isinstance(factor, Power) and factor.top > 1:
+        if factor.bends:
             return self._around(factor)
         tried = self._probes.tried(factor.node)
         points = np.arange(tried.worth.shape[1])
@@ -290,14 +290,14 @@ class Prover:
         points = [nth_hit(hit, way, ways) for way in range(max(ways, 1)) for hit in hits]
         return Axis(tried.candidates, np.column_stack(points), values)
 
-    def _around(self, power: Power) -> Axis | None:
+    def _around(self, power: Factor) -> Axis | None:
         """Return the axis of three points around where a power is 0, or around the row itself."""
         assert power.node is not None
         own = self._probes.tried(power.node)
         spread = float(np.nanmax(own.worth) - np.nanmin(own.worth)) if np.isfinite(own.worth).any() else 0.0
-        middle = own.worth[:, :1] if power.degree > 1 else np.full((1, 1), power.center or 0.0)
-        step = 1.0 if self._probes.in_steps(power.node) else spread / (1024 if power.degree == 1 else 64)
-        if not step or (power.degree > 1 and power.top > 2):
+        middle = own.worth[:, :1] if power.curve_degree > 1 else np.full((1, 1), power.zero or 0.0)
+        step = 1.0 if self._probes.in_steps(power.node) else spread / (1024 if power.curve_degree == 1 else 64)
+        if not step or (power.curve_degree > 1 and not power.square):
             return None
         points = middle + step * np.array([-1.0, 0.0, 1.0])
         tried = self._probes.set_to(power.node, points)
@@ -335,7 +335,7 @@ class Prover:
                     weights = [(first + numbers[value], weight) for value, weight in factor.compared]
                     yield Scheme(summed(weights), np.ones(rows))
             return
-        if isinstance(factor, Power) and factor.top > 1:
+        if factor.bends:
             yield from bends(factor, axis)
             return
         if axis.tried is None:

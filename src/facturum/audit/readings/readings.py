@@ -2,36 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence, Set
-from dataclasses import replace
+from collections.abc import Sequence
 
 from facturum.audit.readings.claims import Claim
-from facturum.audit.readings.responses import effect, percent_effect, scale
-from facturum.data.values import multiple_text
 from facturum.errors import named as in_a_row
-from facturum.language.factors import (
-    Curve,
-    Factor,
-    Holds,
-    Indicator,
-    Logged,
-    NoValue,
-    Orthogonal,
-    Power,
-    Unit,
-)
-from facturum.language.reading import Product, Reading, Scaled, factors_of, stepped
+from facturum.language.meanings.meaning import NO_RESPONSE, Factor, Meaning, times_b
 
 
-def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading | None] = ()) -> str:
+def sentence(claim: Claim, response: Factor | None, columns: Sequence[Meaning | None] = ()) -> str:
     """Return what a coefficient b means, the columns that the sentence does not name held fixed.
 
     Args:
-        claim: what the column is read as, and on what its coefficient depends.
-        response: the reading of the response; None where there is none.
-        columns: for the intercept, the readings of the other columns.
+        claim: what the column means, and on what its coefficient depends.
+        response: what the response means; None where there is none.
+        columns: for the intercept, what the other columns mean.
 
     Example:
+        >>> from facturum.language.meanings.categories import Indicator
+        >>> from facturum.language.meanings.numbers import Logged, Unit
         >>> sentence(Claim(Logged("price")), Logged("stays"))
         'With price 1 % higher: a difference of about b % in stays (exactly 100·(1.01^b − 1) %).'
         >>> sentence(Claim(Indicator("access", "road", "trail")), Unit("stays"))
@@ -39,110 +27,51 @@ def sentence(claim: Claim, response: Reading | None, columns: Sequence[Reading |
         >>> sentence(Claim(Unit("beds"), zero=(Indicator("access", "road", "trail"),)), Unit("stays"))
         'Each additional unit of beds is associated with a difference of b in stays, in rows with access = trail.'
     """
-    reading = claim.reading
-    if reading is None:
+    meaning, response = claim.meaning, response or NO_RESPONSE
+    if meaning is None:
         where = "when every other column is 0" if claim.nowhere else _where_all_are_zero(columns)
-        return f"Expected {scale(response).removeprefix('the ')} {where}."
+        return f"Expected {response.scale().removeprefix('the ')} {where}."
     if claim.constant is not None:
         return _constant(claim.constant, response)
-    if claim.beside is not None and isinstance(reading, Curve):
-        return _wave(reading, claim.beside, response)
+    if claim.beside is not None and meaning.wave is not None:
+        return _wave(*meaning.wave, claim.beside, response)
     if claim.together is not None:
         return _together(claim, response)
-    parts, factor = factors_of(reading)
-    inner = parts[0]
-    b = _times(factor)
-    if len(parts) > 1:
-        text = _interaction(parts, response, factor, claim)
-    elif isinstance(inner, Power | Orthogonal):
-        text = _curve(inner, response, factor)
+    factors, multiple = meaning.factors()
+    if len(factors) > 1:
+        text = _interaction(factors, response, multiple, claim)
     else:
-        text = _main(inner, response, b, factor, claim.filled)
+        text = factors[0].main_effect(response, multiple, claim.filled)
     return text + _conditions(claim) + _missing_main(claim) + "."
 
 
-def informed(reading: Reading, truths: Set[str], set_missing: Mapping[str, NoValue], every: str | None) -> Reading:
-    """Return a reading in which variables are read as what they are, and steps of time in words.
-
-    Args:
-        reading: of a column or the response.
-        truths: the names of variables that are truth values, which are read as conditions.
-        set_missing: for derived variables of which wrong values were set to missing, what having none means.
-        every: the step of the plan.
-
-    Example:
-        >>> informed(Product(Unit("open"), Unit("beds")), {"open"}, {}, None)
-        Product(left=Holds(subject='open', center=None), right=Unit(subject='beds', center=None, size=None, \
-standardized=False))
-    """
-    if isinstance(reading, Product):
-        left, right = (informed(side, truths, set_missing, every) for side in (reading.left, reading.right))
-        return Product(left, right)
-    if isinstance(reading, Scaled):
-        return Scaled(informed(reading.of, truths, set_missing, every), reading.factor)
-    if isinstance(reading, NoValue) and reading.subject in set_missing:
-        inner = set_missing[reading.subject]
-        return NoValue(inner.subject, inner.wrong + reading.wrong, node=reading.node)
-    at = reading.subject.removesuffix(f" {reading.when}") if reading.when else reading.subject
-    when = stepped(reading.when, every)
-    if isinstance(reading, Unit) and at in truths:
-        held = Holds(at, reading.center, node=reading.node, when=when)
-        return held if reading.size is None else Scaled(held, 1 / reading.size)
-    return replace(reading, subject=stepped(reading.subject, every), when=when)
-
-
-def _main(reading: Factor, response: Reading | None, b: str, factor: float, filled: str | None) -> str:
-    if isinstance(reading, Logged):
-        name = f"({reading.inside})" if reading.shift else reading.inside
-        return f"With {name} 1 % higher: {percent_effect(response, factor)}"
-    if (more := reading.increase()) is not None:
-        return f"{more} is associated with {effect(response, b)}"
-    if isinstance(reading, Indicator) and reading.reference is None:
-        rows = f"Rows with {reading.row(reading.category)}"
-        return f"{rows} (no category is the reference): b adds to {scale(response)}"
-    return f"{reading.comparison(filled)}: {effect(response, b)}"
-
-
-def _curve(reading: Power | Orthogonal, response: Reading | None, factor: float) -> str:
-    x, y, b = reading.subject, scale(response), _times(factor)
-    if isinstance(reading, Orthogonal):
-        part = f"The {reading.part} part of the curve of {y} in {x}"
-        return f"{part}: {effect(response, b)} for each unit of this column, apart from the other parts"
-    center = reading.center or 0.0
-    if reading.degree == 1:
-        return f"The slope of {y} in {x} is {b} where {x} is {center:.6g} (the higher powers change it elsewhere)"
-    if reading.degree == 2 and reading.top == 2:
-        return f"The slope of {y} in {x} changes by {_times(2 * factor)} with each additional unit of {x}"
-    return f"The power {reading.degree} of the curve of {y} in {x}, to be read with the other powers"
-
-
-def _together(claim: Claim, response: Reading | None) -> str:
-    y, x = scale(response), _listed(claim.shared)
+def _together(claim: Claim, response: Factor) -> str:
+    y, x = response.scale(), _listed(claim.shared)
     if claim.slope is not None:
         return f"The slope of {y} in {x} is {claim.slope}{_conditions(claim)}."
     beside = f", to be read together with {_listed(claim.together)}" if claim.together else ""
     return f"Part of how {y} depends on {x}{beside}."
 
 
-def _constant(value: float, response: Reading | None) -> str:
+def _constant(value: float, response: Factor) -> str:
     if not value:
         return "0 in every row: its coefficient is not identified."
-    return f"Constant at {value:.6g}: {_times(value)} adds to {scale(response)}."
+    return f"Constant at {value:.6g}: {times_b(value)} adds to {response.scale()}."
 
 
-def _wave(reading: Curve, beside: str, response: Reading | None) -> str:
-    part, length = reading.cycle[0], (len(reading.cycle) - 1) / reading.turns
+def _wave(cycle: Sequence[str], turns: int, beside: str, response: Factor) -> str:
+    part, length = cycle[0], (len(cycle) - 1) / turns
     size = f"√(b² + b[{beside}]²), together with {beside}" if beside else "|b|"
-    return f"A cycle of {length:.3g} {part}s in {scale(response)} with amplitude {size}."
+    return f"A cycle of {length:.3g} {part}s in {response.scale()} with amplitude {size}."
 
 
-def _interaction(factors: list[Factor], response: Reading | None, multiple: float, claim: Claim) -> str:
-    bend = next((factor for factor in factors if isinstance(factor, Power) and factor.degree == 2), None)
+def _interaction(factors: list[Factor], response: Factor, multiple: float, claim: Claim) -> str:
+    bend = next((factor for factor in factors if factor.power and factor.curve_degree == 2), None)
     by = next((factor for factor in factors if factor.stepwise), next(f for f in factors if f is not bend))
     factors = [factor for factor in factors if factor is not by]
-    b = _times(2 * multiple if bend is not None else multiple)
+    b = times_b(2 * multiple if bend is not None else multiple)
     rest = [factor.words() for factor in factors]
-    y = scale(response)
+    y = response.scale()
     what = f"effect of {rest[0]} on {y}" if len(rest) == 1 else f"interaction of {_listed(rest)} in {y}"
     if bend is not None:
         beside = [factor.words() for factor in factors if factor is not bend]
@@ -151,8 +80,8 @@ def _interaction(factors: list[Factor], response: Reading | None, multiple: floa
         start = f"{among} {what}"
     else:
         start = f"The {what}"
-    if isinstance(by, Indicator) and by.reference is None:
-        rows = f"in rows with {by.row(by.category)}"
+    if by.level is not None and by.level.alone:
+        rows = f"in rows with {by.level.row(by.level.category)}"
         return f"{start} {rows} is {b}" if not claim.apart else f"{start}: {b} adds to it {rows}"
     if by.stepwise:
         return f"{start} differs by {b} between {by.sides()}"
@@ -163,6 +92,7 @@ def product_text(factors: Sequence[Factor]) -> str:
     """Return a product of factors in words.
 
     Example:
+        >>> from facturum.language.meanings.numbers import Logged, Orthogonal
         >>> product_text([Logged("price"), Orthogonal("beds", degree=1, top=2)])
         'the product of log(price) and the linear part of beds'
     """
@@ -171,9 +101,7 @@ def product_text(factors: Sequence[Factor]) -> str:
 
 
 def _missing_main(claim: Claim) -> str:
-    if not claim.mainless:
-        return ""
-    return f"; the plan has no main effect of {_listed(claim.mainless)}"
+    return f"; the plan has no main effect of {_listed(claim.mainless)}" if claim.mainless else ""
 
 
 def _conditions(claim: Claim) -> str:
@@ -189,24 +117,13 @@ def _conditions(claim: Claim) -> str:
     return "".join(f", {each}" for each in conditions)
 
 
-def _where_all_are_zero(columns: Sequence[Reading | None]) -> str:
+def _where_all_are_zero(columns: Sequence[Meaning | None]) -> str:
     """Return in words where all other columns are 0."""
-    readings = [reading for reading in columns if reading is not None]
-    if not all(isinstance(r, Unit | Indicator | Holds) and getattr(r, "center", None) is None for r in readings):
+    said = {meaning.single and meaning.single.all_at_zero for meaning in columns if meaning is not None}
+    if None in said:
         return "when every other column is 0"
-    if any(isinstance(reading, Indicator) and reading.reference is None for reading in readings):
-        return "when every other column is 0"
-    kinds = {
-        Indicator: "every category is at its reference",
-        Holds: "no condition holds",
-        Unit: "every number is 0",
-    }
-    said = [words for kind, words in kinds.items() if any(isinstance(reading, kind) for reading in readings)]
-    return f"when {_listed(said)}" if said else "over all rows"
-
-
-def _times(factor: float) -> str:
-    return multiple_text(factor, "b")
+    order = ("every category is at its reference", "no condition holds", "every number is 0")
+    return f"when {_listed([words for words in order if words in said])}" if said else "over all rows"
 
 
 def _single(names: Sequence[str]) -> bool:

@@ -8,18 +8,17 @@ from dataclasses import replace
 from functools import cached_property
 
 from facturum.audit.readings.claiming import Claims
-from facturum.audit.readings.readings import informed, sentence
-from facturum.audit.readings.responses import counted_response, response_reading
+from facturum.audit.readings.readings import sentence
 from facturum.audit.topics.preparation import set_missing_of
 from facturum.data.values import Kind
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.spec import PlanSpec
 from facturum.language.core import Number
-from facturum.language.factors import Factor
+from facturum.language.meanings.meaning import Context, Factor, Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.parser import parse
 from facturum.language.printer import brief_text
 from facturum.language.products import factors_written, opened
-from facturum.language.reading import Reading
 
 LEARNED_TABLE = "lookup("  # what a statistic of groups is written as where it is learned
 
@@ -37,38 +36,39 @@ class Sentences:
     def __init__(self, outline: Outline, counts: bool, written: PlanSpec, alike: Mapping[int, float]) -> None:
         self._outline, self._counts, self._written, self._alike = outline, counts, written, alike
         self._prepared = outline.prepared
-        self._set_missing = set_missing_of(self._prepared)
 
     @cached_property
-    def _truths(self) -> set[str]:
-        """The names of variables, derived ones too, that are truth values."""
+    def _context(self) -> Context:
+        """What the plan says of variables."""
         scope = self._prepared.scope()
         derived = {name for name, node in self._prepared.derived.items() if scope.type_of(node).kind is Kind.TRUTH}
         stated = {name for name, spec in self._prepared.spec.variables.items() if spec.kind == "truth"}
-        return derived | stated | {variable.name for variable in self._prepared.table if variable.kind is Kind.TRUTH}
+        truths = derived | stated | {each.name for each in self._prepared.table if each.kind is Kind.TRUTH}
+        return Context(truths, set_missing_of(self._prepared), self._prepared.spec.data.every)
 
-    def _informed(self, reading: Reading) -> Reading:
-        return informed(reading, self._truths, self._set_missing, self._prepared.spec.data.every)
+    def _informed(self, meaning: Meaning) -> Meaning:
+        return meaning.map(lambda factor: factor.informed(self._context))
 
     @cached_property
-    def readings(self) -> list[Reading | None]:
+    def meanings(self) -> list[Meaning | None]:
         """What each column of the matrix is read as; None for the intercept."""
-        readings = [None if column.column is None else column.column.reading for column in self._outline.columns]
+        meanings = [None if column.column is None else column.column.meaning for column in self._outline.columns]
         derived = self._prepared.derived
-        found = [None if reading is None else self._informed(opened(reading, derived)) for reading in readings]
+        found = [None if meaning is None else self._informed(opened(meaning, derived)) for meaning in meanings]
         return [None if r is None else self._briefly(r, at) for at, r in enumerate(found)]
 
-    def _briefly(self, reading: Reading, at: int) -> Reading:
-        """Return a reading that names what was learned of groups as the plan does, not as a table of numbers."""
+    def _briefly(self, meaning: Meaning, at: int) -> Meaning:
+        """Return a meaning that names what was learned of groups as the plan does, not as a table of numbers."""
         term = self._outline.columns[at].term
         text = self._written.terms.get(term)
-        if not isinstance(reading, Factor) or reading.node is None or text is None:
-            return reading
-        if LEARNED_TABLE in brief_text(reading.node) and LEARNED_TABLE not in text and self._terms[term] == 1:
-            written = parse(text, True).reading()
-            if type(written) is type(reading) and isinstance(written, Factor):
-                return replace(reading, subject=written.subject)
-        return reading
+        own = meaning.single
+        if own is None or own.node is None or text is None:
+            return meaning
+        if LEARNED_TABLE in brief_text(own.node) and LEARNED_TABLE not in text and self._terms[term] == 1:
+            written = parse(text, True).meaning().single
+            if written is not None and type(written) is type(own):
+                return replace(own, subject=written.subject)
+        return meaning
 
     @cached_property
     def _terms(self) -> Counter[str]:
@@ -76,23 +76,23 @@ class Sentences:
         return Counter(column.term for column in self._outline.columns)
 
     @cached_property
-    def response(self) -> Reading | None:
+    def response(self) -> Factor | None:
         """What the response is read as, from the resolved plan where the rows do not have it."""
         node = self._prepared.response
         if node is None and self._prepared.spec.resolved and self._prepared.spec.response is not None:
             node = parse(self._prepared.spec.response, True)
         if node is None:
             return None
-        reading = response_reading(self._informed(node.response_reading()), node.subject())
-        return counted_response(reading) if self._counts else reading
+        factor = self._informed(node.response_meaning()).as_response() or Unit(node.subject())
+        return factor.as_count() if self._counts else factor
 
     @cached_property
     def _claims(self) -> Claims:
-        return Claims(self._outline, self.readings, self._as_written, self._alike)
+        return Claims(self._outline, self.meanings, self._as_written, self._alike)
 
     def of(self, at: int) -> str:
         """Return what the coefficient of a column means."""
-        return sentence(self._claims.each[at], self.response, self.readings)
+        return sentence(self._claims.each[at], self.response, self.meanings)
 
     def proved(self, at: int) -> int:
         """Return on how many rows, changed and built again, that was proved."""

@@ -16,8 +16,8 @@ from facturum.engine.blocks.source import Source
 from facturum.engine.planning.prepared import Prepared
 from facturum.errors import counted
 from facturum.language.core import Name
+from facturum.language.meanings.meaning import stepped
 from facturum.language.nodes import Node
-from facturum.language.reading import stepped
 
 
 class Absences:

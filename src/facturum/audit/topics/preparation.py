@@ -17,14 +17,14 @@ from facturum.data.values import Mask
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.prepared import Prepared
 from facturum.language.core import Name
-from facturum.language.factors import NoValue
+from facturum.language.meanings.categories import NoValue
+from facturum.language.meanings.meaning import stepped
 from facturum.language.nodes import Node
 from facturum.language.operations.across import Across
 from facturum.language.operations.bins import Bins
 from facturum.language.operations.imputing import Impute
 from facturum.language.operations.missing import IsMissing
 from facturum.language.printer import brief_text
-from facturum.language.reading import stepped
 from facturum.language.traits import of_kind
 
 N = TypeVar("N", bound=Node)

@@ -24,8 +24,8 @@ from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import declared_tables
 from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
+from facturum.language.meanings.meaning import stepped
 from facturum.language.nodes import Node
-from facturum.language.reading import stepped
 
 MAX_PERIODS = 5000  # of a unit
 MAX_UNITS = 60

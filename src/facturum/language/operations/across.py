@@ -9,11 +9,11 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values
 from facturum.language.core import truths
-from facturum.language.factors import Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Type, finite, need_number, operation
 from facturum.language.operations.transforms import Elementwise
 from facturum.language.options import AT_LEAST, NUMBER, argument, arguments, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 
@@ -67,7 +67,7 @@ class Across(Node):
         enough: Mask = count >= self.needed()
         return enough
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
@@ -198,7 +198,7 @@ class Reverse(Elementwise):
             f"missing_if({self.x}, not {self.low} <= {self.x} <= {self.high}) inside."
         )
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:

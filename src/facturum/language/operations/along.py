@@ -13,10 +13,11 @@ import numpy as np
 from facturum.data.values import Array, Kind, Mask, Values, and_masks
 from facturum.errors import counted
 from facturum.language.core import Add, Divide, Multiply, Number, Presence, Subtract
-from facturum.language.factors import Holds, Logged, Unit
+from facturum.language.meanings.categories import Holds
+from facturum.language.meanings.meaning import STEP, Meaning
+from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.nodes import Column, Kinds, Node, Type, finite, need_number, operation
 from facturum.language.options import AT_LEAST, Accept, argument, one_of, option, whole_from
-from facturum.language.reading import STEP, Reading
 from facturum.language.rows import Look, Rows
 
 MAX_SHIFTS = 1000
@@ -54,7 +55,7 @@ class AlongTime(Node):
         need_number(self, self.x, kinds)
         return Type(Kind.NUMBER)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
 
@@ -152,20 +153,20 @@ class Shifted(AlongTime):
 
     def columns(self) -> tuple[Column, ...]:
         if not isinstance(self.k, tuple):
-            return (Column((), self, self.reading()),)
+            return (Column((), self, self.meaning()),)
         each = [self.replaced(k=shift) for shift in self.k]
-        return tuple(Column((("operation", f"{self.name}{node.k}"),), node, node.reading()) for node in each)
+        return tuple(Column((("operation", f"{self.name}{node.k}"),), node, node.meaning()) for node in each)
 
     def offsets_read(self) -> tuple[int, ...]:
         return tuple(self.sign * shift for shift in self._shifts())
 
-    def reading(self) -> Reading:
-        inner = self.x.reading()
+    def meaning(self) -> Meaning:
+        inner = self.x.meaning()
         if isinstance(inner, Logged | Unit) and inner.node is not None:
             return replace(
                 inner, subject=f"{inner.subject} {self._when()}", node=self.replaced(x=inner.node), when=self._when()
             )
-        return Holds(inner.subject, when=self._when(), node=self) if isinstance(inner, Holds) else super().reading()
+        return Holds(inner.subject, when=self._when(), node=self) if isinstance(inner, Holds) else super().meaning()
 
     def subject(self) -> str:
         return f"{self.x.subject()} {self._when()}"

@@ -15,8 +15,9 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Kind, Label, Labels, Mask, Values, plain_number
 from facturum.errors import DataError, counted
 from facturum.language.core import Number
-from facturum.language.factors import Curve
 from facturum.language.logic import Comparison
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Curve
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.missing import MISSING_OPTION, IsMissing, check_missing_name, missing_name
 from facturum.language.operations.samples import present, some
@@ -30,7 +31,6 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 
@@ -346,7 +346,7 @@ class Bins(Node):
     def missing_because(self) -> str:
         return f"{self.x.subject()} lies in no bin"
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(Node.subject(self), node=self)
 
 

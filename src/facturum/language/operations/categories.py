@@ -11,7 +11,8 @@ from facturum.data.values import Kind, Label, Labels, Values, label_text
 from facturum.errors import DataError, nearest
 from facturum.language.blocks import Block, Dense, Scattered
 from facturum.language.core import Name
-from facturum.language.factors import Curve, Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Curve, Unit
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.codings import CODINGS, coded_columns
 from facturum.language.operations.missing import MISSING_OPTION
@@ -30,7 +31,6 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings
 from facturum.numerics.contrasts import polynomial_contrasts
@@ -90,7 +90,7 @@ class Codes(Categorical):
         codes, valid = self.placed(rows)
         return Values(codes.astype(np.float64), valid)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(f"the code of {self.x.subject()}", node=self)
 
 
@@ -138,7 +138,7 @@ class Score(Categorical):
             raise rows.failure(self, broken, f"'{self.x}' is not a whole number", remedy)
         return Values(inner.numbers(), inner.valid)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(f"{self.x.subject()} (score)", node=self)
 
 
@@ -266,8 +266,8 @@ class Category(Categorical):
     def compared_with(self) -> Label | None:
         return None if isinstance(self.reference, Absent) else self.reference
 
-    def response_reading(self) -> Reading:
-        return self.columns()[0].reading
+    def response_meaning(self) -> Meaning:
+        return self.columns()[0].meaning
 
     def column_count(self) -> int:
         count = len(self.labels())
@@ -311,5 +311,5 @@ class Category(Categorical):
             return Dense(tuple(table[places] for table in tables))
         return super().block(rows)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(self.subject(), node=self)

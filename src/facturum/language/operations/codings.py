@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 from facturum.data.values import label_text
 from facturum.language.core import Number
-from facturum.language.factors import Contrast, Indicator, Orthogonal, Unit
 from facturum.language.logic import And, Comparison, Conditional, Membership, Not, literal_node
+from facturum.language.meanings.categories import Contrast, Indicator
+from facturum.language.meanings.numbers import Orthogonal, Unit
 from facturum.language.nodes import Column, Node, Part
 from facturum.language.operations.lookup import Lookup
 from facturum.language.operations.missing import IsMissing
@@ -157,8 +158,8 @@ def _helmert(category: Category) -> list[Column]:
     for at, (earlier, label) in enumerate(helmert_steps(len(labels)), start=1):
         rest = Conditional(Number(label), _equals(category, at), Number(0))
         formula = Conditional(Number(earlier), _among(category, 0, at), rest)
-        reading = _contrast(category, labels, at, "earlier", ", ".join(labels[:at]))
-        columns.append(Column(_part(labels[at]), formula, reading, "contrast"))
+        meaning = _contrast(category, labels, at, "earlier", ", ".join(labels[:at]))
+        columns.append(Column(_part(labels[at]), formula, meaning, "contrast"))
     return columns
 
 
@@ -168,10 +169,10 @@ def _polynomial(category: Category) -> list[Column]:
     for degree, contrast in enumerate(polynomial_contrasts(len(labels)), start=1):
         formula = _by_category(category, contrast)
         parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
-        reading = Orthogonal(
+        meaning = Orthogonal(
             category.x.subject(), degree, len(labels) - 1, count=len(labels), node=category.code_node()
         )
-        columns.append(Column(parts, formula, reading, "contrast"))
+        columns.append(Column(parts, formula, meaning, "contrast"))
     return columns
 
 

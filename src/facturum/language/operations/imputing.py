@@ -12,7 +12,8 @@ import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.core import Presence
-from facturum.language.factors import Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, operation
 from facturum.language.operations.groups import GroupQuestion, Key, KeyIndex, group_codes, in_order
 from facturum.language.operations.samples import present, some
@@ -34,7 +35,6 @@ from facturum.language.options import (
     option,
     whole_from,
 )
-from facturum.language.reading import Reading
 from facturum.language.rows import Nearest, Rows
 from facturum.numerics.paths import between
 
@@ -305,8 +305,8 @@ class Impute(Node):
             return None
         return present | self._filled_along(rows, Presence(self.x), present)[1]
 
-    def reading(self) -> Reading:
-        inner = self.x.reading()
+    def meaning(self) -> Meaning:
+        inner = self.x.meaning()
         return Unit(self.subject(), node=self) if isinstance(inner, Unit) else inner
 
     def subject(self) -> str:

@@ -10,11 +10,11 @@ import numpy as np
 from facturum.data.time.calendar import period_of, period_text
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Values
-from facturum.language.factors import Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Type, operation
 from facturum.language.operations.groups import Key, KeyIndex
 from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import KeyedTable
 
@@ -109,7 +109,7 @@ class Lookup(Node):
             written.setdefault(called, key)
         return self.replaced(table=tuple(table.items()))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(", ".join(key.subject() for key in self.keys) + " (looked up)", node=self)
 
     def missing_because(self) -> str:

@@ -10,12 +10,13 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import nearest
 from facturum.language.core import Condition, truths
-from facturum.language.factors import NoValue, Unit
+from facturum.language.meanings.categories import NoValue
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.statistics import QuantileQuestion
 from facturum.language.operations.transforms import Elementwise
 from facturum.language.options import NUMBERS, TEXT, Absent, argument, either, one_of, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 
 MISSING_OPTION = either(one_of("propagate", "category"), TEXT)
@@ -64,7 +65,7 @@ class IsMissing(Condition):
     def valid(self, rows: Rows) -> Mask | None:
         return None
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         wrong = [] if not isinstance(self.x, MissingIf) else self.x.conditions()
         return NoValue(self.x.subject(), tuple(condition.subject() for condition in wrong), node=self)
 
@@ -116,8 +117,8 @@ class MissingIf(Node):
         inner = self.x.conditions() if isinstance(self.x, MissingIf) else []
         return [*inner, self.condition]
 
-    def reading(self) -> Reading:
-        return self.x.reading()
+    def meaning(self) -> Meaning:
+        return self.x.meaning()
 
     def subject(self) -> str:
         return self.x.subject()
@@ -157,7 +158,7 @@ class Winsorize(Elementwise):
         low, high = self.learned(self.at)
         return np.minimum(np.maximum(x, float(low)), float(high))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:

@@ -12,13 +12,13 @@ from facturum.data.values import FloatArray, Kind, Values
 from facturum.errors import DataError, counted
 from facturum.language.blocks import Block, Dense
 from facturum.language.core import Number, Power, Subtract
-from facturum.language.factors import Curve, Orthogonal, Unit
-from facturum.language.factors import Power as PowerReading
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Curve, Orthogonal, Unit
+from facturum.language.meanings.numbers import Power as PowerMeaning
 from facturum.language.nodes import Column, Kinds, Node, Part, Question, Type, finite, need_number, operation
 from facturum.language.operations.samples import finite_numbers
 from facturum.language.operations.statistics import MeanQuestion
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
@@ -157,7 +157,7 @@ class Polynomial(Node):
         columns = []
         for degree in range(1, self.degree + 1):
             parts: tuple[Part, ...] = (("operation", str(degree)),) if degree > 1 else ()
-            columns.append(Column(parts, self._formula(degree), self._reading(degree), "power"))
+            columns.append(Column(parts, self._formula(degree), self._meaning(degree), "power"))
         return tuple(columns)
 
     def _formula(self, degree: int) -> Node:
@@ -166,12 +166,12 @@ class Polynomial(Node):
         base = self.x if self.at is None else Subtract(self.x, Number(self.at))
         return base if degree == 1 else Power(base, Number(degree))
 
-    def _reading(self, degree: int) -> Reading:
+    def _meaning(self, degree: int) -> Meaning:
         if self.orthogonal:
             return Orthogonal(self.x.subject(), degree, self.degree, node=self.x)
         if self.degree == 1:
             return Unit(self.x.subject(), center=self.at, node=self.x)
-        return PowerReading(self.x.subject(), degree, self.degree, self.at, node=self.x)
+        return PowerMeaning(self.x.subject(), degree, self.degree, self.at, node=self.x)
 
     def block(self, rows: Rows) -> Block:
         x = rows.evaluate(self.x).full(rows.length).numbers()
@@ -185,5 +185,5 @@ class Polynomial(Node):
                 columns.append(longer)
         return Dense(tuple(columns))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(self.subject(), node=self)

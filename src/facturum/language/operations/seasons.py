@@ -12,15 +12,15 @@ from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Labels, Mask, Values, and_masks
 from facturum.language.blocks import Block
 from facturum.language.core import Multiply, Name, Number, Power, Text, declared_as
-from facturum.language.factors import Curve, Unit
-from facturum.language.factors import Power as PowerReading
 from facturum.language.logic import period_written
+from facturum.language.meanings.meaning import STEP, Meaning
+from facturum.language.meanings.numbers import Curve, Unit
+from facturum.language.meanings.numbers import Power as PowerMeaning
 from facturum.language.nodes import Column, Kinds, Node, Question, Type, operation
 from facturum.language.operations.bins import RangeQuestion
 from facturum.language.operations.categories import Category, Codes
 from facturum.language.operations.transforms import Cos, Sin
 from facturum.language.options import LABEL, PERIOD, argument, arguments, one_of, option, whole_from
-from facturum.language.reading import STEP, Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings
 
@@ -106,7 +106,7 @@ class Part(Node):
             return Values(codes, inner.valid, part_labels(self.part, self.starts))
         return Values(codes.astype(np.float64), inner.valid)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
@@ -160,7 +160,7 @@ class PeriodsSince(Timed):
     def decided_by(self) -> tuple[Node, ...]:
         return (self.date,)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
     def subject(self) -> str:
@@ -212,14 +212,14 @@ class Trend(Timed):
         for degree in range(1, self.degree + 1):
             formula = base if degree == 1 else Power(base, Number(degree))
             subject = base.subject()
-            reading = (
-                Unit(subject, node=base) if self.degree == 1 else PowerReading(subject, degree, self.degree, node=base)
+            meaning = (
+                Unit(subject, node=base) if self.degree == 1 else PowerMeaning(subject, degree, self.degree, node=base)
             )
             parts: Any = (("operation", str(degree)),) if degree > 1 else ()
-            columns.append(Column(parts, formula, reading, "power" if self.degree > 1 else "number"))
+            columns.append(Column(parts, formula, meaning, "power" if self.degree > 1 else "number"))
         return tuple(columns)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(self.subject(), node=self)
 
 
@@ -286,12 +286,12 @@ class Season(Timed):
                 often = {1: "once", 2: "twice"}.get(number, f"{number} times")
                 wave_name = "sine" if name == "sin" else "cosine"
                 subject = f"the {wave_name} wave that goes round {often} in {len(labels)} {self.part}s"
-                reading = Curve(subject, (self.part, *labels), number, node=wave)
-                columns.append(Column((("operation", f"{name}{number}"),), wave, reading))
+                meaning = Curve(subject, (self.part, *labels), number, node=wave)
+                columns.append(Column((("operation", f"{name}{number}"),), wave, meaning))
         return tuple(columns)
 
     def block(self, rows: Rows) -> Block:
         return super().block(rows) if self.coding == "waves" else self._category().block(rows)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Curve(self.subject(), node=self)

@@ -10,11 +10,11 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
 from facturum.language.core import Add, Divide, Multiply, Negative, Number, Power, Subtract
-from facturum.language.factors import Logged, Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.options import NUMBER, argument, one_of, option
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.language.traits import RawScale
 
@@ -101,7 +101,7 @@ class Log(Elementwise):
     def decided_by(self) -> tuple[Node, ...]:
         return () if self.nonpositive == "fail" else (self.x,)
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Logged(self.x.subject(), float(self.shift), node=self.x)
 
     def raw_scale(self) -> RawScale:
@@ -273,7 +273,7 @@ class Clip(Elementwise):
             x = np.maximum(x, float(self.low))
         return x if self.high is None else np.minimum(x, float(self.high))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
 
 
@@ -299,7 +299,7 @@ class Center(Elementwise):
     def in_arithmetic(self) -> Node:
         return self if self.at is None else Subtract(self.x, Number(plain_number(float(self.at))))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.x.subject(), center=self.at, node=self.x)
 
 
@@ -343,5 +343,5 @@ class Standardize(Elementwise):
         away = Subtract(self.x, Number(plain_number(float(self.at))))
         return Divide(away, Number(plain_number(float(self.scale))))
 
-    def reading(self) -> Reading:
+    def meaning(self) -> Meaning:
         return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)

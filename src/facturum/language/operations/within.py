@@ -11,7 +11,8 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
-from facturum.language.factors import Logged, Unit
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
 from facturum.language.operations.groups import Group, GroupQuestion, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
@@ -19,7 +20,6 @@ from facturum.language.operations.samples import TOO_FAR, present, some
 from facturum.language.operations.statistics import mean_of_values, table_of
 from facturum.language.operations.transforms import Exp
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
-from facturum.language.reading import Reading
 from facturum.language.rows import Rows
 from facturum.numerics.two_way import IntArray, connected_sets, two_way_effects
 
@@ -156,8 +156,8 @@ class Within(Node):
     def groupings(self) -> tuple[tuple[Node, ...], ...]:
         return (self.by, self.and_by) if self.and_by else (self.by,)
 
-    def reading(self) -> Reading:
-        inner = self.x.reading()
+    def meaning(self) -> Meaning:
+        inner = self.x.meaning()
         if isinstance(inner, Logged):
             return replace(inner, subject=self._beside(inner.subject), shift=0.0, node=Exp(self))
         return Unit(self.subject(), node=self)
