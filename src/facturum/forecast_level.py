@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from facturum.engine.planning.spreading import walk, with_children
 from facturum.language.core import Add, Arithmetic, Divide, Multiply, Name, Negative, Number, Subtract, names_in
 from facturum.language.nodes import Node
 from facturum.language.parser import parse
@@ -59,7 +58,7 @@ class Level:
 
 def _without_leads(node: Node) -> tuple[Node, int]:
     """Return a response as it is in its own period, and how many periods later it is read."""
-    leads = {part.offsets_read() for part in walk(node) if _leads(part)}
+    leads = {part.offsets_read() for part in node.walk() if _leads(part)}
     if not leads:
         return node, 0
     return (node, -1) if len(leads) > 1 or len(read := leads.pop()) > 1 else (_stripped(node), read[0])
@@ -78,7 +77,7 @@ def _lags(node: Node) -> bool:
 
 
 def _stripped(node: Node) -> Node:
-    return node.moved if node.moved is not None and _leads(node) else with_children(node, _stripped)
+    return node.moved if node.moved is not None and _leads(node) else node.map(_stripped)
 
 
 def _line(node: Node) -> tuple[Node, Node, Node] | None:

@@ -11,12 +11,9 @@ from facturum.data.number_text import unread_numbers
 from facturum.data.values import Label, label_text
 from facturum.engine.passes.outline import Outline
 from facturum.engine.planning.leaks import explained_variables, looks, shared_with_response
-from facturum.engine.planning.spreading import walk
 from facturum.errors import counted, named, toml_key
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.bins import Bins
-from facturum.language.traits import of_kind
 
 THIN, THICK = 1.0, 70.0  # percent of the rows in a bin
 MUCH_FILLED = 0.4
@@ -181,12 +178,13 @@ def bins_warnings(entry: BinsEntry) -> Iterator[str]:
 
 def overlap_warnings(outline: Outline) -> Iterator[str]:
     """Say which bins given by hand overlap."""
-    for node in dict.fromkeys(part for root in outline.prepared.parts().values() for part in of_kind(walk(root), Bins)):
-        pairs = [edge for edge in node.edges or () if isinstance(edge, tuple)]
+    every = dict.fromkeys(part for root in outline.prepared.parts().values() for part in root.walk())
+    for binned in [found for node in every if (found := node.binned()) is not None]:
+        pairs = [edge for edge in binned.edges or () if isinstance(edge, tuple)]
         for before, after in pairwise(pairs):
             if before[1] > after[0]:
                 yield (
-                    f"{node.x}: the bins from {before[0]} to {before[1]} and from {after[0]} to {after[1]} overlap; "
+                    f"{binned.x}: the bins from {before[0]} to {before[1]} and from {after[0]} to {after[1]} overlap; "
                     "values in both are counted to the first."
                 )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import re
 from abc import ABC, ABCMeta, abstractmethod
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Protocol, Self, TypeAlias, TypeVar, dataclass_transform
 
@@ -22,6 +22,7 @@ from facturum.language.rows import Rows
 from facturum.language.traits import Surroundings, Traits
 
 _V = TypeVar("_V")
+_F = TypeVar("_F")
 Span: TypeAlias = tuple[int, int]
 Part: TypeAlias = tuple[Literal["member", "operation", "category"], str]
 
@@ -139,6 +140,28 @@ class Node(Traits, metaclass=NodeType):
             named += [(field, each) for each in value] if several else [(field, value)]
         return tuple(named)
 
+    def walk(self) -> Iterator[Node]:
+        """Yield this expression and all its parts, each before its own parts.
+
+        Example:
+            >>> from facturum.language.parser import parse
+            >>> [str(part) for part in parse("log(a) + 1").walk()]
+            ['log(a) + 1', 'log(a)', 'a', '1']
+        """
+        yield self
+        for child in self.children():
+            yield from child.walk()
+
+    def find(self, kind: type[_F]) -> Iterator[_F]:
+        """Yield the parts of this expression that are of a kind, itself among them."""
+        return (part for part in self.walk() if isinstance(part, kind))
+
+    def map(self, change: Callable[[Node], Node]) -> Node:
+        """Return the same over its operands changed, itself where none is."""
+        children = self.children()
+        changed = [change(child) for child in children]
+        return self if all(a is b for a, b in zip(children, changed, strict=True)) else self.rebuilt(changed)
+
     def own_row(self) -> tuple[Node, ...]:
         """Return the expressions that it reads in the row itself, and not only to learn from all rows."""
         return self.children()
@@ -164,8 +187,12 @@ class Node(Traits, metaclass=NodeType):
     def replaced(self, **changes: Any) -> Self:
         """Return the same operation with other fields, at the same place in the text."""
         new: Self = dataclasses.replace(self, **changes)  # type: ignore[type-var]
-        object.__setattr__(new, "span", self.span)
-        return new
+        return new.put_at(self)
+
+    def put_at(self, at: Node) -> Self:
+        """Return this, newly made, at the place in the text at which another expression stands."""
+        object.__setattr__(self, "span", at.span)
+        return self
 
     @classmethod
     def argument_fields(cls) -> tuple[tuple[str, bool], ...]:

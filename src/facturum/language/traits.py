@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, fields
-from typing import TYPE_CHECKING, ClassVar, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 
-from facturum.data.values import Kind, Label, Mask
+from facturum.data.values import Array, Kind, Label, Mask
 from facturum.language.options import Absent
 
 if TYPE_CHECKING:
     from facturum.language.nodes import Node
     from facturum.language.rows import Rows
-
-_K = TypeVar("_K")
 
 
 @dataclass(frozen=True)
@@ -63,6 +61,45 @@ class RawScale:
     how: str
     of: Node
     shift: float = 0.0
+
+
+class Binned(Protocol):
+    """A number cut into intervals."""
+
+    @property
+    def x(self) -> Node: ...
+    @property
+    def edges(self) -> tuple[float | tuple[float, float], ...] | None: ...
+    @property
+    def labels(self) -> tuple[Label | Absent, ...] | None: ...
+
+    def interval(self, at: int) -> tuple[float, float, bool, bool]: ...
+
+
+class Imputed(Protocol):
+    """An expression whose missing values are filled, of all rows or of groups."""
+
+    @property
+    def x(self) -> Node: ...
+    @property
+    def by(self) -> tuple[Node, ...]: ...
+    @property
+    def how(self) -> str | None: ...
+    @property
+    def value(self) -> Label | None: ...
+    @property
+    def fills(self) -> tuple[tuple[Any, Label | Absent], ...]: ...
+    @property
+    def otherwise(self) -> Label | None: ...
+    def group_of(self, rows: Rows) -> Array: ...
+
+
+class Scored(Protocol):
+    """Items of which each row needs some."""
+
+    @property
+    def items(self) -> tuple[Node, ...]: ...
+    def needed(self) -> int: ...
 
 
 class Traits:
@@ -123,6 +160,26 @@ class Traits:
         """Return how the units of the expression that it is taken of come back; None where they do not."""
         return None
 
+    def wants(self, name: str, kind: Kind) -> bool:
+        """Return whether it chooses a variable that looks like an id only for what it is."""
+        return False
+
+    def binned(self) -> Binned | None:
+        """Return the intervals that it cuts a number into, where it does."""
+        return None
+
+    def imputed(self) -> Imputed | None:
+        """Return what it fills missing values with, where it does."""
+        return None
+
+    def flagged(self) -> Node | None:
+        """Return the expression whose missing values it marks, where it does."""
+        return None
+
+    def scored(self) -> Scored | None:
+        """Return the items that it makes one number of, where it does."""
+        return None
+
     def entry_count(self) -> int:
         """Return how many entries the tables and lists have that it is written with."""
         options = [each for each in fields(self) if each.metadata["role"] == "option"]  # type: ignore[arg-type]
@@ -132,8 +189,3 @@ class Traits:
     def unplaced(self, rows: Rows) -> Mask | None:
         """Return the rows whose category was not among those learned, where these are missing; None where none is."""
         return None
-
-
-def of_kind(nodes: Iterable[Node], kind: type[_K]) -> Iterator[_K]:
-    """Yield the expressions that are of a kind, for what is told of that kind alone."""
-    return (node for node in nodes if isinstance(node, kind))

@@ -17,10 +17,10 @@ from facturum.data.time.calendar import PARTS, part_codes
 from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
+from facturum.data.yes_and_no import said_no
 from facturum.engine.planning.names import slug
 from facturum.errors import DataError, nearest
 from facturum.language.core import Name
-from facturum.language.operations.categories import said_no
 from facturum.look.clock import are_dates, find_clock, one_to_one
 from facturum.look.forms import declaration_text, found_declarations, texts_of, two_orders
 from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes

@@ -9,7 +9,6 @@ import numpy as np
 
 from facturum.audit.entries import ColumnMap
 from facturum.data.values import Array, FloatArray
-from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import Subtract
 from facturum.language.nodes import Node
@@ -52,7 +51,7 @@ def absorbed_by(columns: ColumnMap) -> Absorbed:
     written, resolved = (_parsed(spec.get("response")) for spec in (columns.plan, columns.resolved))
     if resolved is None:
         return NOTHING
-    found = [node for node in walk(resolved) if node.pools and node.has_levels]
+    found = [node for node in resolved.walk() if node.pools and node.has_levels]
     if found:
         most = max(found, key=lambda node: node.absorbed or 0)
         return Absorbed(most.absorbed or 0, most.groupings())

@@ -19,7 +19,7 @@ from facturum.data.values import Array, FloatArray, label_text
 from facturum.engine.blocks.windows import Change
 from facturum.language.core import Name
 from facturum.language.meanings.meaning import Factor, Meaning
-from facturum.language.operations.seasons import Part
+from facturum.language.writing import part_of_time
 
 APART = "apart from what else is made of the time"
 UNITS = {"hour": "hour", "weekday": "day", "week": "week", "month": "month", "quarter": "quarter"}  # from the finest
@@ -167,7 +167,7 @@ class CalendarChanges:
         """Yield the parts of a cycle, each compared with the first."""
         found, _ = self._moved(terms, part, setting)
         names = [self._names[at] for at in self._worlds.positions(terms).tolist()]
-        subject = Part(Name(self._time), part).subject()
+        subject = part_of_time(Name(self._time), part).subject()
         said = ", ".join(each for each in (words(setting[2]), APART if more else "") if each)
         rows = int(setting[1].sum()) if len(setting[1]) else self._worlds.count
         first = labels[self._kinds(part, setting)[0]]

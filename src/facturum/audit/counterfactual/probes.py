@@ -15,7 +15,6 @@ from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
-from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name
 from facturum.language.nodes import Node
 
@@ -149,7 +148,7 @@ class Probes:
         """For each variable the numbers that are written in what reads it."""
         found: dict[str, dict[float, None]] = {}
         for root in [*self._outline.prepared.terms.values(), *self._outline.prepared.derived.values()]:
-            for node in walk(root):
+            for node in root.walk():
                 written = list(_numbers_in(node))
                 for child in node.children():
                     written += _numbers_in(child) if not child.children() else []

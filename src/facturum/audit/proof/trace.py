@@ -24,8 +24,7 @@ from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import AuditError, FacturumError, PlanError
 from facturum.language.core import Name
 from facturum.language.nodes import Node
-from facturum.language.operations.along import Lag, Lead
-from facturum.language.operations.missing import IsMissing, MissingIf
+from facturum.language.writing import at_offset, is_missing, missing_where
 from facturum.notebook import tree_html
 from facturum.numerics.distance import ulp_distance
 
@@ -304,7 +303,7 @@ class _Tracer:
         yield own
         if own.value is not None:
             return
-        row_of_value = MissingIf(Name(ROW), IsMissing(x))
+        row_of_value = missing_where(Name(ROW), is_missing(x))
         for where, fill in fills:
             if home is not None:  # whose periods are not rows of the table
                 yield Step(str(x), self._value(fill, place), None, f"the {where} value, in the series {home}")
@@ -319,9 +318,7 @@ class _Tracer:
         """Return an operand in the row that is so many periods later, in the same unit."""
         if offset == 0:
             return self._step(child, place, depth + 1)
-        own = Name(ROW)
-        shifted = Lag(own, -offset) if offset < 0 else Lead(own, offset)
-        number = self._value(shifted, place)
+        number = self._value(at_offset(Name(ROW), offset), place)
         if not isinstance(number, float):
             way = f"{abs(offset)} period{'s' if abs(offset) > 1 else ''} {'earlier' if offset < 0 else 'later'}"
             told = "no row of the table" if home is None else f"in the series {home}, without a row of the table"

@@ -9,7 +9,8 @@ import numpy as np
 from facturum.audit.entries import BinEntry, BinsEntry, HistogramEntry, OutsideEntry, SharedEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import FloatArray, Labels, Values, label_text
-from facturum.language.operations.bins import Bins
+from facturum.language.nodes import Node
+from facturum.language.traits import Binned
 from facturum.numerics.cells import Cells
 from facturum.numerics.moments import Moments
 
@@ -21,26 +22,27 @@ class BinCounts:
 
     Args:
         node: the operation.
+        binned: its intervals.
         terms: the terms that it is part of.
         variable: what sentences call the variable.
     """
 
-    def __init__(self, node: Bins, terms: list[str], variable: str) -> None:
-        self._node, self._terms, self._variable = node, terms, variable
+    def __init__(self, node: Node, binned: Binned, terms: list[str], variable: str) -> None:
+        self._node, self._binned, self._terms, self._variable = node, binned, terms, variable
         self._labels: Labels = ()
         self._rows = 0
         self._values: Moments | None = None  # of the variable in each bin
         self._responses: Moments | None = None
         self._sizes = np.zeros(0, dtype=np.int64)
         self._cells = Cells(HISTOGRAM_CELLS)
-        self._pairs = sorted(edge for edge in node.edges or () if isinstance(edge, tuple))
+        self._pairs = sorted(edge for edge in binned.edges or () if isinstance(edge, tuple))
         self._outside: dict[int, tuple[int, float, float]] = {}
         self._shared: dict[float, tuple[int, str]] = {}
 
     def see(self, stretch: Stretch) -> None:
         """Count the rows of a stretch."""
         at = stretch.remaining
-        binned, inner = stretch.values(self._node, at), stretch.values(self._node.x, at)
+        binned, inner = stretch.values(self._node, at), stretch.values(self._binned.x, at)
         if binned.labels is not None and not self._labels:
             self._labels = binned.labels
             self._sizes = np.zeros(len(self._labels), dtype=np.int64)
@@ -60,11 +62,11 @@ class BinCounts:
             self._responses = stretch.moments(at, [y] * len(inside), [mask & known for mask in inside], earlier)
         self._cells.see(x[present])
         if self._pairs:
-            self._see_beyond(stretch.values(self._node.x, stretch.kept), stretch.values(self._node, stretch.kept))
+            self._see_beyond(stretch.values(self._binned.x, stretch.kept), stretch.values(self._node, stretch.kept))
 
     def see_again(self, stretch: Stretch) -> None:
         """Count the rows of a stretch in the cells of the histogram, whose width is known by now."""
-        inner = stretch.values(self._node.x, stretch.remaining)
+        inner = stretch.values(self._binned.x, stretch.remaining)
         self._cells.count(inner.numbers()[inner.present_mask()])
 
     def _see_beyond(self, inner: Values, binned: Values) -> None:
@@ -105,8 +107,8 @@ class BinCounts:
         )
 
     def _bin(self, place: int) -> BinEntry:
-        known = place < len(self._node.labels or ())
-        ends = self._node.interval(place) if known else (-np.inf, np.inf, True, True)
+        known = place < len(self._binned.labels or ())
+        ends = self._binned.interval(place) if known else (-np.inf, np.inf, True, True)
         size, values, y = int(self._sizes[place]), self._values, self._responses
         some = values is not None and values.count[place] > 0
         return BinEntry(

@@ -10,8 +10,9 @@ import numpy as np
 from facturum.audit.entries import FillEntry, ImputationEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, FloatArray, Label, Mask, label_text, plain_number
-from facturum.language.operations.imputing import Impute
+from facturum.language.nodes import Node
 from facturum.language.options import Absent
+from facturum.language.traits import Imputed
 from facturum.numerics.comparisons import welch
 from facturum.numerics.moments import Moments
 
@@ -32,29 +33,31 @@ class ImputationCounts:
     Args:
         number: its place among the imputations of the plan.
         node: the operation.
+        imputed: what it fills, and with what.
         terms: the terms that it is part of.
         variable: what sentences call the variable.
     """
 
-    def __init__(self, number: int, node: Impute, terms: list[str], variable: str) -> None:
+    def __init__(self, number: int, node: Node, imputed: Imputed, terms: list[str], variable: str) -> None:
         self.number, self.node, self.terms, self.variable = number, node, terms, variable
+        self._imputed = imputed
         self._rows = self._cells = self._still_missing = self._not_seen = self._no_group = 0
-        self._of_group = np.zeros(len(node.fills or ()), dtype=np.int64)
+        self._of_group = np.zeros(len(imputed.fills or ()), dtype=np.int64)
         self._responses = Moments.of(2)  # where it was filled, and where not
 
     def see(self, stretch: Stretch) -> tuple[Mask, FilledCells]:
         """Count the cells of a stretch; return in which kept rows they were filled, and with what."""
-        before, after = stretch.values(self.node.x, stretch.kept), stretch.values(self.node, stretch.kept)
+        before, after = stretch.values(self._imputed.x, stretch.kept), stretch.values(self.node, stretch.kept)
         present = after.present_mask()
         filled = ~before.present_mask() & present
         self._rows += len(filled)
         self._cells += int(np.count_nonzero(filled))
         self._still_missing += int(np.count_nonzero(~present))
         at = stretch.kept[filled]
-        if self.node.otherwise is not None and len(at):
-            groups = self.node.group_of(stretch.source.rows(stretch.start, stretch.stop, at - stretch.start))
+        if self._imputed.otherwise is not None and len(at):
+            groups = self._imputed.group_of(stretch.source.rows(stretch.start, stretch.stop, at - stretch.start))
             self._of_group += np.bincount(groups[groups >= 0], minlength=len(self._of_group))
-            grouped = np.logical_and.reduce([stretch.values(key, at).present_mask() for key in self.node.by])
+            grouped = np.logical_and.reduce([stretch.values(key, at).present_mask() for key in self._imputed.by])
             self._not_seen += int(np.count_nonzero((groups < 0) & grouped))
             self._no_group += int(np.count_nonzero((groups < 0) & ~grouped))
         if (y := stretch.response) is not None:
@@ -74,7 +77,7 @@ class ImputationCounts:
         return ImputationEntry(
             expression=str(self.node),
             variable=self.variable,
-            how=self.node.how or "value",
+            how=self._imputed.how or "value",
             terms=self.terms,
             rows=self._rows,
             cells=self._cells,
@@ -87,7 +90,7 @@ class ImputationCounts:
         )
 
     def _fills(self) -> list[FillEntry]:
-        node = self.node
+        node = self._imputed
         if node.otherwise is None:
             return [FillEntry(group=None, fill=_plain(node.value), cells=self._cells)]
         fills = [

@@ -12,12 +12,11 @@ from facturum.data.values import Array, Mask
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.spreading import with_children
 from facturum.errors import counted
 from facturum.language.core import truths
 from facturum.language.logic import And, Not
 from facturum.language.nodes import Node
-from facturum.language.operations.missing import IsMissing, MissingIf
+from facturum.language.writing import is_missing, missing_where
 
 
 class LaterRows:
@@ -35,7 +34,7 @@ class LaterRows:
         if prepared.learn is None or prepared.written.resolved:
             return
         # false where the condition is missing, too: such a row is not learned from
-        self._learned_from = And(prepared.learn, Not(IsMissing(prepared.learn)))
+        self._learned_from = And(prepared.learn, Not(is_missing(prepared.learn)))
         joined = {name for series in prepared.shaped.joined for name in series.variables}
         derived = {name: _without_fills(node) for name, node in prepared.derived.items()}
         for place, root in prepared.parts().items():
@@ -45,7 +44,7 @@ class LaterRows:
             later = {look.offset for look in read if look.pooled is None and look.variable not in joined}
             self._offsets[place] = sorted(offset for offset in later if offset > 0)
             self._fills[place] = [
-                way.rebuilt([MissingIf(self._learned_from, IsMissing(child)) for child in way.children()])
+                way.rebuilt([missing_where(self._learned_from, is_missing(child)) for child in way.children()])
                 for fill in prepared.reached(root)
                 for where, way in fill.filled_from()
                 if where == "later"
@@ -92,4 +91,4 @@ def _without_fills(node: Node) -> Node:
     """Return an expression with imputations along time left out: which row fills depends on the row."""
     if node.moved is not None and node.filled_from():
         return _without_fills(node.moved)
-    return with_children(node, _without_fills)
+    return node.map(_without_fills)

@@ -11,10 +11,9 @@ import numpy as np
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, Label
 from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.spreading import walk
 from facturum.errors import counted, named, nearest
+from facturum.language.groups import Group, KeyIndex
 from facturum.language.nodes import Node
-from facturum.language.operations.groups import Group, KeyIndex
 from facturum.language.options import Absent
 from facturum.language.traits import KeyedTable
 
@@ -44,9 +43,9 @@ class Lookups:
         self._found: dict[str, list[_Found]] = {}
         if prepared.written.resolved:
             return
-        seen: set[Node] = {part for each in prepared.learned for part in walk(each.answer)}
+        seen: set[Node] = {part for each in prepared.learned for part in each.answer.walk()}
         for place, root in prepared.parts().items():
-            for node in walk(root):
+            for node in root.walk():
                 table = node.keyed()
                 if table is None or node in seen or not 0 < len(table.entries) <= MOST_KEYS:
                     continue

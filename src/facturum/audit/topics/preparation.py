@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import TypeVar
 
 import numpy as np
@@ -20,14 +20,9 @@ from facturum.language.core import Name
 from facturum.language.meanings.categories import NoValue
 from facturum.language.meanings.meaning import stepped
 from facturum.language.nodes import Node
-from facturum.language.operations.across import Across
-from facturum.language.operations.bins import Bins
-from facturum.language.operations.imputing import Impute
-from facturum.language.operations.missing import IsMissing
 from facturum.language.printer import brief_text
-from facturum.language.traits import of_kind
 
-N = TypeVar("N", bound=Node)
+T = TypeVar("T")
 
 
 class PreparationReport:
@@ -40,32 +35,37 @@ class PreparationReport:
     def __init__(self, outline: Outline) -> None:
         self._prepared = outline.prepared
         every = self._prepared.spec.data.every
-        self._bins = [BinCounts(node, terms, stepped(node.x.subject(), every)) for node, terms in self._found(Bins)]
-        self._imputations = [
-            ImputationCounts(at, node, terms, stepped(node.x.subject(), every))
-            for at, (node, terms) in enumerate(self._found(Impute))
+        self._bins = [
+            BinCounts(node, binned, terms, stepped(binned.x.subject(), every))
+            for node, binned, terms in self._found(lambda node: node.binned())
         ]
-        self._flags = [_FlagCounts(node, terms, self._prepared) for node, terms in self._found(IsMissing)]
-        self._scores = [ScoreCounts(node, terms) for node, terms in self._found(Across)]  # type: ignore[type-abstract]
-        self.flagged = {stepped(node.x.subject(), every) for node, _ in self._found(IsMissing)}
+        self._imputations = [
+            ImputationCounts(at, node, imputed, terms, stepped(imputed.x.subject(), every))
+            for at, (node, imputed, terms) in enumerate(self._found(lambda node: node.imputed()))
+        ]
+        flags = [*self._found(lambda node: node.flagged())]
+        self._flags = [_FlagCounts(node, x, terms, self._prepared) for node, x, terms in flags]
+        self.flagged = {stepped(x.subject(), every) for _, x, _ in flags}
+        self._scores = [ScoreCounts(*found) for found in self._found(lambda node: node.scored())]
         columns = [*outline.columns, *outline.responses]
         self._by_column = {each.name: each for each in columns if self._is_missing_by_column(each)}
         self._missing: Counter[str] = Counter()
         self._inside = {each.name: self._imputations_in(each) for each in columns}
         self._filled: Counter[frozenset[int]] = Counter()
 
-    def _found(self, kind: type[N]) -> Iterator[tuple[N, list[str]]]:
-        """Yield each operation of a kind once, with the terms that it is part of, through derived variables too."""
-        reached_by: dict[N, list[str]] = {}
+    def _found(self, trait: Callable[[Node], T | None]) -> Iterator[tuple[Node, T, list[str]]]:
+        """Yield each operation of a trait once, with the terms that it is part of, through derived variables too."""
+        reached_by: dict[Node, list[str]] = {}
         roots = dict(self._prepared.terms)
         if self._prepared.response is not None:
             roots["response"] = self._prepared.response
         for key, root in roots.items():
-            for node in of_kind(self._prepared.reached(root), kind):
-                terms = reached_by.setdefault(node, [])
-                if key not in terms:
+            for node in self._prepared.reached(root):
+                if trait(node) is not None and key not in (terms := reached_by.setdefault(node, [])):
                     terms.append(key)
-        yield from reached_by.items()
+        for node, terms in reached_by.items():
+            if (of_node := trait(node)) is not None:
+                yield node, of_node, terms
 
     def _term_of(self, column: BuiltColumn) -> Node | None:
         return self._prepared.response if column.role == "response" else self._prepared.terms.get(column.term)
@@ -156,14 +156,14 @@ class PreparationReport:
 class _FlagCounts:
     """What a flag for missing values marks."""
 
-    def __init__(self, node: IsMissing, terms: list[str], prepared: Prepared) -> None:
-        self._node, self._terms = node, terms
-        self._inner, self._wrong = _before_taking_out(node.x, prepared.derived)
+    def __init__(self, node: Node, x: Node, terms: list[str], prepared: Prepared) -> None:
+        self._node, self._x, self._terms = node, x, terms
+        self._inner, self._wrong = _before_taking_out(x, prepared.derived)
         self._raw = self._made = 0
 
     def see(self, stretch: Stretch) -> None:
         raw = ~stretch.values(self._inner, stretch.kept).present_mask()
-        marked = ~stretch.values(self._node.x, stretch.kept).present_mask()
+        marked = ~stretch.values(self._x, stretch.kept).present_mask()
         self._raw += int(np.count_nonzero(raw))
         self._made += int(np.count_nonzero(marked & ~raw))
 

@@ -7,7 +7,8 @@ import numpy as np
 from facturum.audit.entries import ItemEntry, ScoreEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
-from facturum.language.operations.across import Across
+from facturum.language.nodes import Node
+from facturum.language.traits import Scored
 from facturum.numerics.comparisons import Covariances, scale_figures
 
 
@@ -16,20 +17,21 @@ class ScoreCounts:
 
     Args:
         node: the operation.
+        scored: its items.
         terms: the terms that it is part of.
     """
 
-    def __init__(self, node: Across, terms: list[str]) -> None:
-        self._node, self._terms = node, terms
+    def __init__(self, node: Node, scored: Scored, terms: list[str]) -> None:
+        self._node, self._scored, self._terms = node, scored, terms
         self._too_few = 0
-        self._sums = Covariances.of(np.zeros((len(node.items), 0)))
-        self._has_alpha = node.sums_up and len(node.items) > 1
+        self._sums = Covariances.of(np.zeros((len(scored.items), 0)))
+        self._has_alpha = node.sums_up and len(scored.items) > 1
 
     def see(self, stretch: Stretch) -> None:
         """Count the rows of a stretch."""
-        items = [stretch.values(item, stretch.kept) for item in self._node.items]
+        items = [stretch.values(item, stretch.kept) for item in self._scored.items]
         there = np.array([item.present_mask() for item in items])
-        self._too_few += int((np.count_nonzero(there, axis=0) < self._node.needed()).sum())
+        self._too_few += int((np.count_nonzero(there, axis=0) < self._scored.needed()).sum())
         if self._has_alpha:
             complete: Mask = np.logical_and.reduce(there, axis=0)
             numbers = np.array([item.numbers() for item in items])
@@ -39,14 +41,14 @@ class ScoreCounts:
     def entry(self) -> ScoreEntry:
         """Return how well the items go together."""
         alpha: float | None = None
-        item_rest: list[float | None] = [None] * len(self._node.items)
+        item_rest: list[float | None] = [None] * len(self._scored.items)
         if self._has_alpha:
             alpha, item_rest = scale_figures(self._sums)
         return ScoreEntry(
             expression=str(self._node),
             terms=self._terms,
-            needed=self._node.needed(),
+            needed=self._scored.needed(),
             too_few=self._too_few,
             alpha=alpha,
-            items=[ItemEntry(item=str(i), item_rest=r) for i, r in zip(self._node.items, item_rest, strict=True)],
+            items=[ItemEntry(item=str(i), item_rest=r) for i, r in zip(self._scored.items, item_rest, strict=True)],
         )

@@ -22,7 +22,6 @@ from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.leaks import looks
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import declared_tables
-from facturum.engine.planning.spreading import walk
 from facturum.language.core import Name, names_in
 from facturum.language.meanings.meaning import stepped
 from facturum.language.nodes import Node
@@ -317,7 +316,7 @@ def _longer(before: PathEntry, after: PathEntry) -> PathEntry:
 
 def _inner(prepared: Prepared, formula: Node) -> Node | None:
     """Return what an operation along time is taken of."""
-    for node in walk(formula):
+    for node in formula.walk():
         if node.moved is not None:
             return node.moved
         if isinstance(node, Name) and node.variable in prepared.derived:

@@ -124,3 +124,17 @@ def period_starts(numbers: Array, step: str) -> Array:
         days = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
     starts: Array = days * (24 * _HOUR)
     return starts
+
+
+def step_of_moments(moments: Array) -> str:
+    """Return the longest step whose periods moments begin, as dates of months all lie on the first.
+
+    Example:
+        >>> step_of_moments(np.array(["2020-01-01", "2020-03-01"], dtype="datetime64[us]").astype(np.int64))
+        'month'
+    """
+    for step, unit in (("year", "Y"), ("month", "M"), ("day", "D"), ("hour", "h")):
+        starts = moments.astype("datetime64[us]").astype(f"datetime64[{unit}]").astype("datetime64[us]")
+        if (starts.astype(np.int64) == moments).all():
+            return step
+    return "minute"

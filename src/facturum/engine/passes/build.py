@@ -21,7 +21,6 @@ from facturum.engine.planning.prepare import at_place, prepare
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import Given
 from facturum.engine.planning.spec import PlanSpec, VariableSpec
-from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError
 from facturum.language.core import Multiply
 from facturum.language.printer import in_words
@@ -151,7 +150,7 @@ def resolved(prepared: Prepared) -> Prepared:
             "columns": names,
         }
     )
-    held = {literal for root in prepared.parts().values() for node in walk(root) for literal in node.held}
+    held = {literal for root in prepared.parts().values() for node in root.walk() for literal in node.held}
     return replace(prepared, spec=spec.holding(held))
 
 
@@ -167,7 +166,7 @@ def _refuse_width(prepared: Prepared) -> None:
     """Refuse more columns than a matrix may have, before any is made."""
     widths = {key: term.column_count() for key, term in prepared.terms.items()}
     for key, term in prepared.terms.items():
-        if widths[key] > MAX_PRODUCTS and any(isinstance(part, Multiply) for part in walk(term)):
+        if widths[key] > MAX_PRODUCTS and any(isinstance(part, Multiply) for part in term.walk()):
             raise DataError(
                 f"the interaction would have {widths[key]:,} columns, and {MAX_PRODUCTS:,} are the most",
                 place=f"terms.{key}",

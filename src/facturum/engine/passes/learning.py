@@ -13,7 +13,6 @@ from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.planning.learned import Learned
 from facturum.engine.planning.prepare import at_place
 from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError
 from facturum.language.failures import Unlearnable
 from facturum.language.nodes import Node, Question
@@ -72,7 +71,7 @@ class _Asking:
         scope = prepared.scope()
         open_questions: dict[Node, Question] = {}
         for root in prepared.parts().values():
-            for node in walk(root):
+            for node in root.walk():
                 if node not in answered and node not in open_questions:
                     question = node.question(scope)
                     if question is not None:

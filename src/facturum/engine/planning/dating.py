@@ -6,7 +6,7 @@ import numpy as np
 
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, period_text
-from facturum.data.time.periods import period_numbers, period_starts
+from facturum.data.time.periods import period_numbers, period_starts, step_of_moments
 from facturum.data.values import Kind
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.scope import Scope
@@ -14,7 +14,7 @@ from facturum.errors import FacturumError
 from facturum.language.core import Name, Text
 from facturum.language.logic import Comparison, Membership
 from facturum.language.nodes import Node
-from facturum.language.operations.periods import STEPS, PeriodOf, step_of_keys, step_of_moments
+from facturum.language.writing import PERIODS, period_containing, step_of_keys
 
 
 def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every: str | None) -> Node:
@@ -27,7 +27,7 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
         time, every: the time of the row and the step of the plan.
     """
     wanted = node.groups_by | node.categorizes
-    children = []
+    children: list[Node] = []
     for field, child in node.arguments():
         inner = with_periods(child, scope, table, time, every)
         if field in wanted and _is_time(inner, scope):
@@ -35,7 +35,7 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
             if _is_within(step, inner, time, every):
                 step = str(every)
                 node = node.in_periods(step)
-            inner = PeriodOf(inner, step)
+            inner = period_containing(inner, step)
         children.append(inner)
     if not scope.resolved:
         _refuse_days_in_periods(node, time, every)
@@ -46,7 +46,7 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
 def _is_within(step: str, child: Node, time: str | None, every: str | None) -> bool:
     """Return whether a step is shorter than that of the plan, whose time an expression is."""
     lengths = ("minute", "15 minutes", "30 minutes", "hour", "day", "week", "month", "quarter", "year")
-    if not isinstance(child, Name) or child.variable != time or every not in STEPS or step not in lengths:
+    if not isinstance(child, Name) or child.variable != time or every not in PERIODS or step not in lengths:
         return False
     return lengths.index(step) < lengths.index(str(every))
 
@@ -83,7 +83,7 @@ def _is_time(node: Node, scope: Scope) -> bool:
 def _step(node: Node, table: Table, time: str | None, every: str | None) -> str:
     if not isinstance(node, Name) or node.variable not in table:
         return "day"
-    if node.variable == time and every in STEPS:
+    if node.variable == time and every in PERIODS:
         return str(every)
     variable = table[node.variable]
     parts = [variable.part(*leaf) for leaf in leaves_of(len(variable))]

@@ -7,7 +7,6 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from facturum.engine.planning.spec import PlanSpec
-from facturum.engine.planning.spreading import walk, with_children
 from facturum.errors import PlanError
 from facturum.language.core import Name, Text, names_in
 from facturum.language.nodes import Node
@@ -67,7 +66,7 @@ def with_groups(node: Node, names: Collection[str]) -> Node:
     def named_group(child: Node) -> Node:
         return Name(child.value) if isinstance(child, Text) and child.value in names else child
 
-    node = with_children(node, lambda child: with_groups(child, names))
+    node = node.map(lambda child: with_groups(child, names))
     changes: dict[str, Any] = {}
     for field in node.groups_by:
         value = getattr(node, field)
@@ -85,7 +84,7 @@ def groups_in_quotes(node: Node | None) -> set[str]:
         if node is None
         else {
             child.value
-            for part in walk(node)
+            for part in node.walk()
             for field, child in part.arguments()
             if field in part.groups_by and isinstance(child, Text)
         }

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from facturum.engine.planning.naming import groups_in_quotes
 from facturum.engine.planning.spec import PlanSpec, SeriesSpec
-from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import names_in
 from facturum.language.parser import parse
@@ -25,7 +24,7 @@ def variables_needed(spec: PlanSpec) -> frozenset[str] | None:
         nodes = [parse(text, spec.resolved) for text in texts if text is not None]
     except FacturumError:
         return None  # which is told with its place once the plan is prepared
-    if spec.stack is not None or any(part.selects for node in nodes for part in walk(node)):
+    if spec.stack is not None or any(part.selects for node in nodes for part in node.walk()):
         return None
     read = {name for node in nodes for name in {*names_in(node), *groups_in_quotes(node)}}
     if spec.convert is not None:

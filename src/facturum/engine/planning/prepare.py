@@ -18,13 +18,13 @@ from facturum.engine.planning.quoting import quoting_error
 from facturum.engine.planning.scope import Scope, refuse_deep
 from facturum.engine.planning.shaping import Given, Shaped, given_of, name_clash, shape
 from facturum.engine.planning.spec import PlanSpec
-from facturum.engine.planning.spreading import frozen, passed_over_in, spread, walk, with_children
+from facturum.engine.planning.spreading import frozen, passed_over_in, spread
 from facturum.errors import FacturumError, PlanError, nearest
 from facturum.language.core import List, Multiply, Name, names_in
 from facturum.language.nodes import Node
-from facturum.language.operations.categories import Category
 from facturum.language.parser import parse
 from facturum.language.traits import Surroundings
+from facturum.language.writing import as_category
 
 T = TypeVar("T")
 
@@ -177,12 +177,10 @@ def _reserved(spec: PlanSpec, table: Table, response: Node | None, derived: Mapp
 def _as_term(node: Node, scope: Scope, around: Surroundings) -> Node:
     """Make columns of bare categories, also inside products and lists."""
     if isinstance(node, List | Multiply):
-        return with_children(node, lambda child: _as_term(child, scope, around))
+        return node.map(lambda child: _as_term(child, scope, around))
     type_of_term = scope.type_of(node)
     if type_of_term.kind.categorical and not type_of_term.block:
-        prepared = Category(node)
-        object.__setattr__(prepared, "span", node.span)
-        return prepared.settled(around)
+        return as_category(node).settled(around)
     if type_of_term.kind is Kind.TIME:
         raise node.error(
             f"'{node}' is a time, which cannot be a column by itself", "Compare it with a period: month < '2023-01'."
@@ -195,7 +193,7 @@ def _as_term(node: Node, scope: Scope, around: Surroundings) -> Node:
 def _as_response(node: Node, scope: Scope) -> Node:
     type_of_response = scope.type_of(node)
     if type_of_response.kind.categorical and not type_of_response.block:
-        return Category(node, coding="every")
+        return as_category(node, "every")
     if type_of_response.kind is Kind.TIME or (type_of_response.block and not node.responds):
         raise node.error("the response is a number, a truth value or a category", "Write one of them.")
     return node
@@ -222,9 +220,9 @@ def _condition(
         reached = [node]
         for part in reached:
             reached += [derived[name] for name in names_in(part) if name in derived and derived[name] not in reached]
-        learns = [part for root in reached for part in walk(root) if part.question(scope) is not None]
+        learns = [part for root in reached for part in root.walk() if part.question(scope) is not None]
         if learns:
-            marked = learns[0] if learns[0] in walk(node) else node  # of a derived variable, the text is not here
+            marked = learns[0] if learns[0] in node.walk() else node  # of a derived variable, the text is not here
             raise marked.error(f"{key} holds '{learns[0]}', which is learned", "Write the number itself.")
         type_of_condition = scope.type_of(node)
         if type_of_condition.block:

@@ -13,7 +13,6 @@ from facturum.engine.planning.learned import Learned
 from facturum.engine.planning.scope import Scope
 from facturum.engine.planning.shaping import Given, Shaped
 from facturum.engine.planning.spec import PlanSpec
-from facturum.engine.planning.spreading import walk
 from facturum.errors import FacturumError
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
@@ -74,7 +73,7 @@ class Prepared:
     def _halo(self) -> tuple[int, int]:
         """Return how many periods before and after its own a row reads at most, by one operation along time."""
         roots = [*self.parts().values(), *[node for node in (self.keep, self.learn) if node is not None]]
-        offsets = {k for root in roots for node in walk(root) if node.along_time for k in node.offsets_read()}
+        offsets = {k for root in roots for node in root.walk() if node.along_time for k in node.offsets_read()}
         return max(0, -min(offsets, default=0)), max(0, max(offsets, default=0))
 
     def row_numbers(self, positions: Array) -> Array:
@@ -104,7 +103,7 @@ class Prepared:
     def reached(self, node: Node) -> list[Node]:
         """Return an expression and all its parts, through derived variables too."""
         roots = [node, *[self.derived[name] for name in sorted(used_in(self.derived, [node]))]]
-        return [part for root in roots for part in walk(root)]
+        return [part for root in roots for part in root.walk()]
 
     @property
     def estimated(self) -> tuple[Learned, ...]:
@@ -147,7 +146,7 @@ class Prepared:
         """Return the text of [rows] keep or learn, the variables that a selector chose written out."""
         node: Node | None = getattr(self, key)
         written: str | None = getattr(self.spec.rows, key)
-        if node is None or written is None or not any(part.selects for part in walk(parse(written))):
+        if node is None or written is None or not any(part.selects for part in parse(written).walk()):
             return written
         return str(node)
 
@@ -165,10 +164,10 @@ class Prepared:
         """Return the place of an expression in the plan, and the text there."""
         conditions = {"rows.keep": self.keep, "rows.learn": self.learn}
         for place, root in (self.parts() | {k: v for k, v in conditions.items() if v is not None}).items():
-            if any(part == node for part in walk(root)):
+            if any(part == node for part in root.walk()):
                 return place, self.text(place)
         for key, term in self.terms.items():
-            if any(part == node for column in _columns_or_none(term) for part in walk(column)):
+            if any(part == node for column in _columns_or_none(term) for part in column.walk()):
                 return f"terms.{key}", None
         return None, None
 

@@ -2,39 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Mapping
 
 from facturum.data.identity import tells_rows_apart
 from facturum.data.table import Table
 from facturum.data.values import Kind
 from facturum.language.core import Arithmetic, List, Multiply, Name
 from facturum.language.nodes import Node
-from facturum.language.operations.selectors import Selector
-from facturum.language.traits import Surroundings, of_kind
+from facturum.language.traits import Surroundings
 
 
 def frozen(node: Node, around: Surroundings) -> Node:
     """Write into an expression what the plan and the table define: the variables selected, the time of the row."""
-    return with_children(node.settled(around), lambda child: frozen(child, around))
-
-
-def with_children(node: Node, change: Callable[[Node], Node]) -> Node:
-    """Return a node over its children changed, itself where none is."""
-    children = node.children()
-    changed = [change(child) for child in children]
-    return node if all(a is b for a, b in zip(children, changed, strict=True)) else node.rebuilt(changed)
+    return node.settled(around).map(lambda child: frozen(child, around))
 
 
 def spread(node: Node) -> Node:
     """Take every operation with a list in first place to the members of the list."""
-    node = _flat(with_children(node, spread))
+    node = _flat(node.map(spread))
     if isinstance(node, List | Multiply) or not node.distributes or not node.children():
         return node
     first, *others = node.children()
     if isinstance(first, List) and not (isinstance(node, Arithmetic) and isinstance(others[0], List)):
-        return _list([spread(node.rebuilt([member, *others])) for member in first.members], node)
+        return List(tuple(spread(node.rebuilt([member, *others])) for member in first.members)).put_at(node)
     if isinstance(node, Arithmetic) and isinstance(others[0], List) and not isinstance(first, List):
-        return _list([spread(node.rebuilt([first, member])) for member in others[0].members], node)
+        return List(tuple(spread(node.rebuilt([first, member])) for member in others[0].members)).put_at(node)
     return node
 
 
@@ -50,25 +42,9 @@ def _flat(node: Node) -> Node:
     return node.replaced(**changes) if changes else node
 
 
-def _list(members: list[Node], like: Node) -> Node:
-    spread_list = List(tuple(members))
-    object.__setattr__(spread_list, "span", like.span)
-    return spread_list
-
-
-def walk(node: Node) -> Iterator[Node]:
-    """Yield an expression and all its parts."""
-    yield node
-    for child in node.children():
-        yield from walk(child)
-
-
 def passed_over_in(texts: Mapping[str, Node], choices: Mapping[str, Kind], table: Table) -> dict[str, tuple[str, ...]]:
     """Return, by place, the variables that a selector would choose and that merely identify rows."""
-    selectors: dict[str, list[Selector]] = {}
-    for place, node in texts.items():
-        found = of_kind(walk(node), Selector)  # type: ignore[type-abstract]
-        selectors[place] = [part for part in found if not part.takes_ids]
+    selectors = {place: [part for part in node.walk() if part.selects] for place, node in texts.items()}
     if not any(selectors.values()):
         return {}
     named = {node.variable for node in texts.values() if isinstance(node, Name)}

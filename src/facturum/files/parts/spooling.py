@@ -25,7 +25,6 @@ from facturum.engine.planning.prepare import prepare
 from facturum.engine.planning.prepared import Prepared
 from facturum.engine.planning.shaping import DATA, Given, Shaped, declared_tables, of_the_table, series_to_join
 from facturum.engine.planning.spec import PlanSpec
-from facturum.engine.planning.spreading import walk
 from facturum.errors import DataError, FacturumError, PlanError
 from facturum.files.behind import ahead
 from facturum.files.parts.disk_arrays import DiskArray, LookedUp, as_array, picked
@@ -117,7 +116,7 @@ def needs_order_of_time(spec: PlanSpec) -> bool:
         nodes = [parse(text, spec.resolved) for text in texts if text is not None]
     except FacturumError:
         return False  # which is told with its place once the plan is prepared
-    return bool(spec.series) or any(part.along_time for node in nodes for part in walk(node))
+    return bool(spec.series) or any(part.along_time for node in nodes for part in node.walk())
 
 
 class _Coding:

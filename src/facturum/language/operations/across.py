@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
@@ -45,6 +45,9 @@ class Across(Node):
         if len(self.items) < self.least:
             raise self.error(f"{self.name} needs {self.least} items", "Name more variables.")
         return Type(Kind.NUMBER)
+
+    def scored(self) -> Self:
+        return self
 
     def needed(self) -> int:
         """Return how many values a row needs."""

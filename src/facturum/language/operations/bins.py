@@ -8,7 +8,7 @@ from decimal import Decimal
 from fractions import Fraction
 from functools import partial
 from itertools import pairwise
-from typing import Any, ClassVar, TypeAlias
+from typing import Any, ClassVar, Self, TypeAlias
 
 import numpy as np
 
@@ -20,7 +20,6 @@ from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Curve
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
 from facturum.language.operations.missing import MISSING_OPTION, IsMissing, check_missing_name, missing_name
-from facturum.language.operations.samples import present, some
 from facturum.language.options import (
     EDGES,
     LABELS,
@@ -32,6 +31,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.rows import Rows
+from facturum.language.samples import present, some
 from facturum.numerics.cuts import CutSearch, equal_widths, multiples
 
 MAX_BINS = 1000
@@ -242,6 +242,9 @@ class Bins(Node):
         if self.own_missing and missing_name(self.missing) in (labelled.labels or ()) and self.missing != "category":
             raise DataError(f"a bin has the name {self.missing!r} already", remedy="Give missing values another name.")
         return labelled
+
+    def binned(self) -> Self:
+        return self
 
     def entry_count(self) -> int:
         return len(self.edges or ())

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import ClassVar, Self
 
 import numpy as np
 
 from facturum.data.values import Kind, Label, Labels, Values, label_text
+from facturum.data.yes_and_no import said_no
 from facturum.errors import DataError, nearest
 from facturum.language.blocks import Block, Dense, Scattered
 from facturum.language.core import Name
@@ -37,28 +37,6 @@ from facturum.numerics.contrasts import polynomial_contrasts
 
 UNSEEN_OPTION = one_of("fail", "missing", "pool")
 ORDER_OPTION = either(one_of("sorted", "frequency"), LABELS)
-
-
-_NO = frozenset({
-    "no", "nein", "non", "não", "nao", "nej", "nie", "ne", "nei", "nee", "ei", "нет", "hayır", "false", "falsch",
-    "faux", "falso", "off", "n", "f",
-})  # fmt: skip
-_YES = frozenset({
-    "yes", "ja", "oui", "si", "sí", "sim", "tak", "da", "да", "evet", "kyllä", "jo", "true", "wahr", "vrai", "vero",
-    "on", "y", "j", "t",
-})  # fmt: skip
-
-
-def said_no(labels: Sequence[Label | Absent]) -> str | None:
-    """Return which of two categories says no where the other says yes; None of others.
-
-    Example:
-        >>> said_no(("ja", "nein")), said_no(("boat", "road"))
-        ('nein', None)
-    """
-    texts = [label for label in labels if isinstance(label, str)]
-    no, yes = ([text for text in texts if text.strip().casefold() in words] for words in (_NO, _YES))
-    return no[0] if len(texts) == len(labels) == 2 and len(no) == len(yes) == 1 else None
 
 
 @operation

@@ -6,17 +6,16 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
 import numpy as np
 
 from facturum.data.values import Array, Kind, Label, Labels, Mask, Values, plain_number, sorted_labels
 from facturum.language.core import Presence
+from facturum.language.groups import GroupQuestion, Key, KeyIndex, group_codes, in_order
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, operation
-from facturum.language.operations.groups import GroupQuestion, Key, KeyIndex, group_codes, in_order
-from facturum.language.operations.samples import present, some
 from facturum.language.operations.statistics import (
     MeanQuestion,
     QuantileQuestion,
@@ -36,6 +35,7 @@ from facturum.language.options import (
     whole_from,
 )
 from facturum.language.rows import Nearest, Rows
+from facturum.language.samples import present, some
 from facturum.numerics.paths import between
 
 LEARNED = ("median", "mean", "mode")
@@ -288,6 +288,9 @@ class Impute(Node):
         where = {"previous": "earlier", "next": "later"}
         ways = tuple(where) if self.how == "linear" else (self.how,) if self.how in where else ()
         return tuple((where[way], self.replaced(how=way)) for way in ways)
+
+    def imputed(self) -> Self:
+        return self
 
     @property
     def moved(self) -> Node | None:

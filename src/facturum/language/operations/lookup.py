@@ -10,10 +10,10 @@ import numpy as np
 from facturum.data.time.calendar import period_of, period_text
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Kind, Label, Values
+from facturum.language.groups import Key, KeyIndex
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Type, operation
-from facturum.language.operations.groups import Key, KeyIndex
 from facturum.language.options import MISSING, TABLE, VALUE, Absent, arguments, option
 from facturum.language.rows import Rows
 from facturum.language.traits import KeyedTable

@@ -65,6 +65,9 @@ class IsMissing(Condition):
     def valid(self, rows: Rows) -> Mask | None:
         return None
 
+    def flagged(self) -> Node:
+        return self.x
+
     def meaning(self) -> Meaning:
         wrong = [] if not isinstance(self.x, MissingIf) else self.x.conditions()
         return NoValue(self.x.subject(), tuple(condition.subject() for condition in wrong), node=self)

@@ -7,12 +7,11 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.time import periods
-from facturum.data.time.calendar import period_of, period_text
+from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers
-from facturum.data.values import Array, Kind, Values, and_masks
+from facturum.data.values import Kind, Values, and_masks
 from facturum.language.core import declared_as
 from facturum.language.nodes import Kinds, Node, Type, need_number, operation
-from facturum.language.operations.lookup import Lookup
 from facturum.language.options import argument, arguments, one_of, option
 from facturum.language.rows import Rows
 
@@ -94,33 +93,3 @@ class DateOf(Node):
         if bad.any():
             raise rows.failure(self, bad, f"'{self}' is not a date", "Correct these rows, or make them missing.")
         return Values(days.astype("datetime64[us]").astype(np.int64), valid)
-
-
-def step_of_keys(node: Node) -> str | None:
-    """Return the step of the periods that a lookup names, or None where its keys are not periods of one step.
-
-    Example:
-        >>> from facturum.language.parser import parse
-        >>> step_of_keys(parse("lookup(day, {'2020-12-25': 1, '2020-12-26': 1}, 0)"))
-        'day'
-    """
-    if not isinstance(node, Lookup) or len(node.keys) != 1:
-        return None
-    periods = [period_of(key) for key, _ in node.table if isinstance(key, str)]
-    steps = {None if period is None else period.step for period in periods}
-    step = steps.pop() if len(steps) == 1 else None
-    return step if step in STEPS else None
-
-
-def step_of_moments(moments: Array) -> str:
-    """Return the longest step whose periods moments begin, as dates of months all lie on the first.
-
-    Example:
-        >>> step_of_moments(np.array(["2020-01-01", "2020-03-01"], dtype="datetime64[us]").astype(np.int64))
-        'month'
-    """
-    for step, unit in (("year", "Y"), ("month", "M"), ("day", "D"), ("hour", "h")):
-        starts = moments.astype("datetime64[us]").astype(f"datetime64[{unit}]").astype("datetime64[us]")
-        if (starts.astype(np.int64) == moments).all():
-            return step
-    return "minute"

@@ -16,10 +16,10 @@ from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Curve, Orthogonal, Unit
 from facturum.language.meanings.numbers import Power as PowerMeaning
 from facturum.language.nodes import Column, Kinds, Node, Part, Question, Type, finite, need_number, operation
-from facturum.language.operations.samples import finite_numbers
 from facturum.language.operations.statistics import MeanQuestion
 from facturum.language.options import FLAG, NUMBER, NUMBERS, argument, option, whole_from
 from facturum.language.rows import Rows
+from facturum.language.samples import finite_numbers
 from facturum.numerics.powers import whole_power
 from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
 

@@ -40,15 +40,16 @@ class Selector(Node):
             PlanError: where none is.
         """
         names = [
-            name for name, kind in variables.items() if self.wants(name, kind) and (self.takes_ids or name not in ids)
+            name for name, kind in variables.items() if self.means(name, kind) and (self.takes_ids or name not in ids)
         ]
         if not names:
             raise self.error(f"'{self}' matches no variable", "The table has " + ", ".join(variables) + ".")
-        members = List(tuple(Name(name) for name in names))
-        object.__setattr__(members, "span", self.span)
-        return members
+        return List(tuple(Name(name) for name in names)).put_at(self)
 
     def wants(self, name: str, kind: Kind) -> bool:
+        return not self.takes_ids and self.means(name, kind)
+
+    def means(self, name: str, kind: Kind) -> bool:
         """Return whether a variable is one of those meant, ids included.
 
         Raises:

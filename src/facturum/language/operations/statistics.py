@@ -12,14 +12,14 @@ import numpy as np
 from facturum.data.values import FloatArray, Kind, Label, Values, and_masks, plain_number
 from facturum.errors import DataError
 from facturum.language.core import Number
+from facturum.language.groups import GroupQuestion, Key, in_order
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, need_number, operation
-from facturum.language.operations.groups import GroupQuestion, Key, in_order
 from facturum.language.operations.lookup import Lookup
-from facturum.language.operations.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.language.options import MISSING, SHARE, Absent, argument, arguments, option
 from facturum.language.rows import Rows
+from facturum.language.samples import TOO_FAR, finite_numbers, present, some, spread_of
 from facturum.numerics.order_statistics import RankSearch, quantile_between, quantiles_of, search_for
 from facturum.numerics.sums import as_float, exact_sum, exact_sum_of_squares
 

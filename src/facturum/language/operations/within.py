@@ -11,16 +11,16 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Label, Mask, Values, and_masks
 from facturum.errors import DataError
+from facturum.language.groups import Group, GroupQuestion, Key, group_codes, in_order
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.nodes import Kinds, Node, Question, Type, finite, need_number, operation
-from facturum.language.operations.groups import Group, GroupQuestion, Key, group_codes, in_order
 from facturum.language.operations.lookup import Lookup
-from facturum.language.operations.samples import TOO_FAR, present, some
 from facturum.language.operations.statistics import mean_of_values, table_of
 from facturum.language.operations.transforms import Exp
 from facturum.language.options import MISSING, TABLE, Absent, argument, arguments, option, whole_from
 from facturum.language.rows import Rows
+from facturum.language.samples import TOO_FAR, present, some
 from facturum.numerics.two_way import IntArray, connected_sets, two_way_effects
 
 Effects: TypeAlias = tuple[tuple[Key, Label | Absent], ...]

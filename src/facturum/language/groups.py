@@ -12,8 +12,8 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Label, Labels, Values, label_text, plain_number
 from facturum.errors import DataError, counted
 from facturum.language.nodes import Node, Question
-from facturum.language.operations.samples import present, some
 from facturum.language.options import MISSING, Absent, literal_key
+from facturum.language.samples import present, some
 
 Group: TypeAlias = tuple[Label | Absent, ...]
 Key: TypeAlias = Label | Absent | tuple[Label | Absent, ...]
