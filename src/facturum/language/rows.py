@@ -37,13 +37,15 @@ class Nearest:
 
 
 Look = Callable[[int], Values]  # returns the value so many periods later, for each of some rows
+Carry = Callable[[Values, Any], tuple[Values, Any]]  # of rows of one unit, and the state before them
 
 
 class Frame(Protocol):
     """The rows among which an expression runs along time: a block of the table with a margin, or a joined series.
 
     ``whole`` evaluates an expression over all of them, ``here`` returns for each row asked for the value of another
-    period, and ``absent`` which of these have no row there.
+    period, and ``absent`` which of these have no row there. ``carried`` returns what comes of a state that is carried
+    from row to row of each unit, from its first.
     """
 
     def whole(self, node: Node) -> Values: ...
@@ -52,6 +54,7 @@ class Frame(Protocol):
     def windowed(self, node: Node, key: Node, work: Callable[[Look], Values]) -> Values: ...
     def refuse_failed(self, node: Node, offsets: Iterable[int]) -> None: ...
     def nearest(self, node: Node) -> Nearest: ...
+    def carried(self, node: Node, key: Node, carry: Carry) -> Values: ...
 
 
 class Rows(Protocol):

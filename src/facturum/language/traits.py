@@ -110,6 +110,7 @@ class Traits:
     pools: ClassVar[bool] = False  # learns something of each of its groups
     has_levels: ClassVar[bool] = False  # each of its groups has a level of its own
     sums_up: ClassVar[bool] = False  # adds its items, which so measure one thing
+    carries: ClassVar[bool] = False  # a state from row to row of its unit, so that it reads all rows before its own
     selects: ClassVar[bool] = False  # chooses among the variables of the table
     responds: ClassVar[bool] = False  # its columns together can be the response
     cuts_numbers: ClassVar[bool] = False  # into intervals, whose rows are counted besides

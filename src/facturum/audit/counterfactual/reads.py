@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from facturum.engine.planning.leaks import offsets_after
+from facturum.engine.planning.leaks import offsets_after, steps_of
 from facturum.language.core import Multiply, Name
 from facturum.language.nodes import Node
 
@@ -38,7 +38,7 @@ class Reads:
         if isinstance(node, Name):
             definition = self._derived.get(node.variable)
             return {node.variable: frozenset({0})} if definition is None else self._read(definition, without_groups)
-        steps = node.offsets_read()
+        steps = steps_of(node)
         found: dict[str, frozenset[int]] = {}
         for field, child in node.arguments():
             if without_groups and field in node.groups_by:

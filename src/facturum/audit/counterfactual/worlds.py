@@ -16,6 +16,7 @@ from facturum.language.blocks import Block, Dense
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
 
+LONG = 240  # periods before a row of which a carried state is made anew
 FAR = 12  # periods around those that are read, in which values that fill others may lie
 
 
@@ -34,6 +35,8 @@ class Worlds:
         offsets = [o for term in prepared.terms.values() for each in reads.of(term).values() for o in each]
         filled = any(node.filled_from() for term in prepared.terms.values() for node in prepared.reached(term))
         far = FAR if filled else 0
+        if any(node.carries for term in prepared.terms.values() for node in prepared.reached(term)):
+            far = LONG  # what is carried from further back stays the same on both sides of a change
         before, after = max(0, -min(offsets, default=0)) + far, max(0, max(offsets, default=0)) + far
         self._windows = Windows(prepared.source(), targets, before, after)
         self._held: dict[tuple[str, int], tuple[Array, Mask]] = {}

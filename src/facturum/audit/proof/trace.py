@@ -29,6 +29,7 @@ from facturum.notebook import tree_html
 from facturum.numerics.distance import ulp_distance
 
 ROW = "\0row"  # holds the number of each row, which operations along time are asked for; no file has such a variable
+MOST_CARRIED = 12  # rows of a unit that a carried state is shown for
 MOST = 60  # other rows that a step shows
 
 
@@ -283,6 +284,9 @@ class _Tracer:
         if fills := node.filled_from():
             yield from self._filled(node.children()[0], fills, place, depth, home)
             return
+        if node.carries:
+            yield from self._carried(node, place, depth)
+            return
         for field, child in node.arguments():
             looked_at = offsets if field == "x" else (0,)
             if not node.along_time or looked_at == (0,):
@@ -294,6 +298,16 @@ class _Tracer:
                 yield self._reached(child, place, offset, depth, home)
             if len(looked_at) > len(shown):
                 yield Step("..", None, None, f"and {len(looked_at) - len(shown):,} more periods")
+
+    def _carried(self, node: Node, place: int, depth: int) -> Iterator[Step]:
+        """Yield the operands in the last rows of the unit up to a row, and how many rows lie before them."""
+        start = self._source.unit_start(place)
+        shown = range(max(start, place - MOST_CARRIED + 1), place + 1)
+        for at in reversed(shown):
+            for child in node.children():
+                yield self._step(child, at, depth + 1)
+        if shown.start > start:
+            yield Step("..", None, None, f"and {shown.start - start:,} earlier rows of the unit")
 
     def _filled(
         self, x: Node, fills: tuple[tuple[str, Node], ...], place: int, depth: int, home: str | None

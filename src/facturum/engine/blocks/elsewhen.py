@@ -14,7 +14,7 @@ from facturum.data.values import Array, Mask, Values
 from facturum.language.blocks import Block
 from facturum.language.failures import RowFailure
 from facturum.language.nodes import Node
-from facturum.language.rows import Frame, Look, Nearest
+from facturum.language.rows import Carry, Frame, Look, Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows
@@ -102,6 +102,10 @@ class FrameElsewhen:
         near = self._frame.nearest(node)
         nowhere = np.full(len(near.before), -1)
         return replace(near, before=nowhere, after=nowhere)  # a value is imputed in rows alone
+
+    def carried(self, node: Node, key: Node, carry: Carry) -> Values:
+        own = self._frame.carried(node, key, carry)
+        return replace(own, valid=np.zeros(len(own.data), dtype=bool))  # a state is carried to rows alone
 
 
 def without_row(part: Values, node: Node, rows: LeafRows, offset: int, absent: Mask) -> Values:

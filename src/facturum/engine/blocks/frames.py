@@ -16,7 +16,7 @@ from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.blocks.margin import Margin
 from facturum.engine.blocks.neighbours import Neighbours
 from facturum.language.nodes import Node
-from facturum.language.rows import Look, Nearest
+from facturum.language.rows import Carry, Look, Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows
@@ -87,6 +87,20 @@ class BlockFrame:
         """Return the values at or before each row asked for, and at or after it, that are nearest within its unit."""
         near: Neighbours = self._margin.once(("nearest", node), lambda: Neighbours(self._margin, node))
         return near.of(self._rows, self._margin.inset, self._stop)
+
+    def carried(self, node: Node, key: Node, carry: Carry) -> Values:
+        """Return for each row asked for what comes of a state carried to it from the first row of its unit.
+
+        Args:
+            node: the expression that the state is made of.
+            key: the operation.
+            carry: takes the values of some rows of a unit, in the order of time, and the state before them.
+        """
+        rows = self._rows
+        values, failed = rows.source.carried(node, key, carry).of(rows.start, rows.stop)
+        if failed:
+            refuse(failed, rows, [rows.chosen])
+        return values if rows.positions_chosen is None else values.take(rows.positions_chosen)
 
 
 def _origins(frame: BlockFrame | JoinedFrame, offset: int, origins: Array) -> Array:
@@ -195,3 +209,10 @@ class JoinedFrame:
 
         found = [np.where(at >= 0, side[own], -1) for side in (before, after)]
         return Nearest(whole, series.period, series.period[own], found[0], found[1], ends, refused)
+
+    def carried(self, node: Node, key: Node, carry: Carry) -> Values:
+        values, failed = self._series.source.carried(node, key, carry).of(0, self._series.source.table.length)
+        at = self._positions(0)
+        if failed:
+            refuse(failed, self._rows, [lambda origins: origins_at(at, at >= 0, origins)])
+        return taken(values, at)

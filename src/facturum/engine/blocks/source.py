@@ -17,6 +17,7 @@ from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.time.series import Series, series_of
 from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Variable
+from facturum.engine.blocks.carrying import CarriedStates
 from facturum.engine.blocks.failing import fine_values
 from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF, leaves_of
@@ -24,6 +25,7 @@ from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
 from facturum.language.core import Name, names_in
 from facturum.language.nodes import Node
+from facturum.language.rows import Carry
 
 
 @dataclass(frozen=True)
@@ -49,13 +51,16 @@ class Source:
     halo: tuple[int, int] = (0, 0)
     cache: dict[Any, Any] = field(default_factory=dict)
     lock: threading.RLock = field(default_factory=threading.RLock)
+    states: dict[Node, CarriedStates] = field(default_factory=dict)  # of these rows alone, other than what is cached
 
     def __getstate__(self) -> dict[str, Any]:
         """Return what is pickled: the rows, without what has been computed and the lock around it."""
-        return {each.name: getattr(self, each.name) for each in fields(self) if each.name not in ("cache", "lock")}
+        return {
+            each.name: getattr(self, each.name) for each in fields(self) if each.name not in ("cache", "lock", "states")
+        }
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state, cache={}, lock=threading.RLock())
+        self.__dict__.update(state, cache={}, lock=threading.RLock(), states={})
 
     def row_numbers(self, positions: Array) -> Array:
         """Return the numbers of rows at some positions of the table, counted from 1; those of history are below."""
@@ -95,7 +100,7 @@ class Source:
                 return self.stands_alone(self.derived[node.variable])
             return self.timing is not None and node.variable in (self.timing.time, *self.timing.panel)
         if node.along_time:
-            return not node.filled_from()
+            return not node.filled_from() and not node.carries
         return all(self.stands_alone(child) for child in node.own_row())
 
     def home_of(self, node: Node) -> str | None:
@@ -150,7 +155,7 @@ class Source:
         places = np.arange(start, stop)
         begins = np.maximum.accumulate(np.where(new, places, -1))
         if start < stop and begins[0] < 0:
-            begins[begins < 0] = self._unit_start(start)
+            begins[begins < 0] = self.unit_start(start)
         numbers: Array = places - begins
         return numbers
 
@@ -164,7 +169,7 @@ class Source:
             return None
         return self.table[self.timing.time]
 
-    def _unit_start(self, position: int) -> int:
+    def unit_start(self, position: int) -> int:
         """Return where the unit of a row begins."""
         stop = position + 1
         while stop > 0:
@@ -195,6 +200,11 @@ class Source:
                 if key not in self.cache:
                     self.cache[key] = make()
         return self.cache[key]
+
+    def carried(self, node: Node, key: Node, carry: Carry) -> CarriedStates:
+        """Return an operation that carries a state, over all rows; its states are made once."""
+        with self.lock:
+            return self.states.setdefault(key, CarriedStates(self, node, carry))
 
     def values_at(self, node: Node, at: Array) -> Values:
         """Return an expression at some rows; a row in which it fails is missing.

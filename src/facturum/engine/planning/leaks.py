@@ -62,7 +62,7 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
                 for offset in (0, 1):
                     yield Look(node.variable, offset, shown, pooled, own=max(offsets))
             continue
-        following = offsets_after(offsets, node.offsets_read())
+        following = offsets_after(offsets, steps_of(node))
         pools = _pools(node, clock)
         for field, child in node.arguments():
             if field in node.groups_by:
@@ -73,6 +73,11 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
                 pending.append((child, following, through, pooled))
             if pools:
                 pending.append((child, following, through, pooled or node))
+
+
+def steps_of(node: Node) -> tuple[int, ...]:
+    """Return at which periods a node reads its expressions; of all earlier ones, which a state stands for, the last."""
+    return (-1, 0) if node.carries else node.offsets_read()
 
 
 def offsets_after(offsets: frozenset[int], steps: Sequence[int]) -> frozenset[int]:

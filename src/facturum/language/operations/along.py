@@ -6,7 +6,7 @@ from abc import abstractmethod
 from dataclasses import replace
 from itertools import pairwise
 from math import comb
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -57,6 +57,25 @@ class AlongTime(Node):
 
     def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
+
+
+class Carried(AlongTime):
+    """A number that carries a state from row to row of its unit, in the order of time; gaps are passed over."""
+
+    carries: ClassVar[bool] = True
+
+    @abstractmethod
+    def carry(self, values: Values, state: Any) -> tuple[Values, Any]:
+        """Return the values of some rows of a unit, and the state after them.
+
+        Args:
+            values: of the argument, in the order of time.
+            state: after the rows before; None at the first row of the unit.
+        """
+
+    def values(self, rows: Rows) -> Values:
+        values = rows.frame(self.x, (0,)).carried(self.x, self, self.carry)
+        return finite(self, rows, values.data, values.valid)
 
 
 class Windowed(AlongTime):
