@@ -16,8 +16,8 @@ from measuring import best, peak
 from scipy.linalg import qr
 
 import facturum as fa
-from facturum.audit.report import report_of
-from facturum.design import Design
+from facturum.api.design import Design
+from facturum.audit.map.report import report_of
 from facturum.engine.passes.build import build
 from facturum.files.builds.built_design import FromBuild
 

@@ -15,8 +15,8 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from facturum.audit.column_map import source_changes
-from facturum.audit.readings.sentences import Sentences
+from facturum.audit.map.column_map import source_changes
+from facturum.audit.readings.coefficients import Sentences
 from facturum.engine.passes.outline import Outline
 
 DICE = np.random.default_rng(5)

@@ -22,7 +22,7 @@ from measuring import best, peak
 from whole_build import build_lines
 
 import facturum as fa
-from facturum.threads import thread_count
+from facturum.support.threads import thread_count
 
 ROWS = 2_000_000
 TERMS = {

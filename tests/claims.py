@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.column_map import source_changes
+from facturum.audit.map.column_map import source_changes
 from tests.interpreter import QUARTERS
 from tests.phrases import BOUNDS, Cells, Claimed, Phrases, Truth, Unread, World, listed, multiple, read_number
 

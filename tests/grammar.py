@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from facturum.language.families import REGISTRY
-from facturum.language.options import MISSING
-from facturum.language.printer import literal_text
+from facturum.language.tree.options import MISSING
+from facturum.language.tree.writer import literal_text
 from tests.support import huts
 
 NUMBERS = ("price", "beds", "change", "floor", "stays", "zero", "one", "huge", "tiny")

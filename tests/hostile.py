@@ -22,7 +22,7 @@ from pyarrow import feather, parquet
 
 import facturum as fa
 from facturum.data.table import Table
-from facturum.show.report import report_page
+from facturum.show.drawn.report import report_page
 from tests.grammar import DERIVED, LITERALS, Grammar, table
 from tests.promises import watched
 from tests.support import SAMPLE, command, huts, plan, stands_where_it_says

@@ -9,14 +9,14 @@ from unittest.mock import patch
 
 import numpy as np
 
+from facturum.api.design import Design
 from facturum.data.values import Kind, Mask, Values
-from facturum.design import Design
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.passes.build import Built
-from facturum.engine.planning.scope import Scope
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node, Type
-from facturum.language.operations.categories import Category
+from facturum.engine.planning.expressions.scope import Scope
+from facturum.language.operations.categories.categories import Category
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node, Type
 
 HELD = {Kind.NUMBER: "float64", Kind.TRUTH: "bool", Kind.TIME: "int64"}
 

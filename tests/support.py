@@ -19,7 +19,7 @@ import facturum as fa
 from facturum.cli.main import run
 from facturum.data.table import Table
 from facturum.engine.passes.build import Built, build
-from facturum.language.parser import parse
+from facturum.language.syntax.parser import parse
 
 ROOT = Path(__file__).resolve().parent.parent
 SAMPLE = ROOT / "src/facturum/demo/data"

@@ -10,10 +10,10 @@ import numpy as np
 from jsonschema import Draft202012Validator
 
 import facturum as fa
-from facturum.audit.entries import ColumnMap
+from facturum.audit.map.entries import ColumnMap
 from facturum.data.table import Table
 from facturum.files.builds.csv_files import neutral
-from facturum.language.parser import parse
+from facturum.language.syntax.parser import parse
 from tests.support import MIXED_TERMS, ROOT, SAMPLE, VARIABLES, Folder, huts, plan
 
 

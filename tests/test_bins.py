@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.numerics.cuts import CutSearch, equal_widths, halfway, multiples
+from facturum.numerics.shapes.cut_points import CutSearch, equal_widths, halfway, multiples
 
 TINY = 5e-324
 ADVERSARIAL = st.lists(

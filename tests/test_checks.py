@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.numerics.factors import Factor
-from facturum.numerics.relations import relations
+from facturum.numerics.linear.relations import relations
+from facturum.numerics.linear.triangular import Factor
 from tests.planted import outcomes
 from tests.support import Folder, command
 
@@ -397,7 +397,7 @@ class Thousands(unittest.TestCase):
         self.assertIn("hut_h0001", told("separation", made.findings))
 
     def test_leaves_merged_are_the_whole(self) -> None:
-        from facturum.numerics.absorbing import Absorbed
+        from facturum.numerics.linear.absorbing import Absorbed
 
         dice = np.random.default_rng(3)
         block, groups = dice.normal(3, 1, (400, 3)), dice.integers(0, 20, 400)
@@ -416,7 +416,7 @@ k = "category(kind, coding='every')"
 
     def setUp(self) -> None:
         super().setUp()
-        from facturum.files.reading.tables import write_table
+        from facturum.files.scans.tables import write_table
 
         write_table(fa.Table.of(table()), self.folder / "t.csv")
         (self.folder / "plan.toml").write_text(self.PLAN, "utf-8")

@@ -19,14 +19,14 @@ import numpy as np
 import facturum
 import facturum as fa
 from facturum.demo.generate import write_samples
-from facturum.files.reading.tables import write_table
-from facturum.language import nodes
+from facturum.files.scans.tables import write_table
 from facturum.language.families import REGISTRY
-from facturum.language.nodes import operation
-from facturum.language.operations.transforms import Elementwise
-from facturum.language.options import argument
+from facturum.language.operations.numbers.transforms import Elementwise
 from facturum.language.reference import reference
-from facturum.show import terminal
+from facturum.language.tree import nodes
+from facturum.language.tree.options import argument
+from facturum.language.tree.registry import operation
+from facturum.show.terminal import views
 from tests.support import ROOT, SAMPLE, Folder, built, column_by_formula, command, process
 
 # runs a script as where pandas, which the package itself does not need, is not installed
@@ -253,7 +253,7 @@ class Commands(Folder):
         self.assertEqual(found.returncode, 0, found.stderr)
         self.assertNotIn("\x1b[31m", found.stdout)
         self.assertIn("b[bold]", found.stdout)
-        self.assertEqual(terminal.safe("a\x1b[2J\x07").plain, "a\\x1b[2J\\x07")
+        self.assertEqual(views.safe("a\x1b[2J\x07").plain, "a\\x1b[2J\\x07")
 
 
 class Sample(Folder):

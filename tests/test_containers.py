@@ -29,7 +29,7 @@ from facturum.data.table import Table
 from facturum.data.values import Values, label_text
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.passes.build import resolve
-from facturum.language.parser import parse
+from facturum.language.syntax.parser import parse
 from tests.expressions import TERMS
 from tests.support import MIXED_TERMS, Folder, huts, plan
 

@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.numerics.paths import cubic_values, smoothest_path
+from facturum.numerics.shapes.smooth_paths import cubic_values, smoothest_path
 from tests.support import SAMPLE, Folder, command, panel
 
 DAYS = [datetime.date(2022, 11, 20) + datetime.timedelta(days=at) for at in range(150)]

@@ -17,11 +17,11 @@ import facturum as fa
 from facturum.data.table import Table
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.learning import learn
-from facturum.engine.planning.prepare import prepare
-from facturum.language.blocks import Dense, Scattered
+from facturum.engine.planning.expressions.prepare import prepare
 from facturum.language.families import REGISTRY
-from facturum.language.parser import parse
-from facturum.numerics.moments import Moments
+from facturum.language.syntax.parser import parse
+from facturum.language.tree.blocks import Dense, Scattered
+from facturum.numerics.exact.moments import Moments
 from tests.expressions import SCALARS, TERMS
 from tests.interpreter import Refused, value_of
 from tests.support import DATA, PANEL_DATA, built, column_by_formula, huts, panel, plan, rows_of

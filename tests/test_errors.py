@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.engine.planning.spec import spec_from
+from facturum.engine.planning.sections.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
 from tests.expressions import TERMS
 from tests.support import Folder, command, huts, stands_where_it_says

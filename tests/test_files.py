@@ -27,7 +27,7 @@ import pyarrow as pa
 from pyarrow import parquet
 
 import facturum as fa
-from facturum.audit.entries import DefinitionEntry
+from facturum.audit.map.entries import DefinitionEntry
 from facturum.files import folder
 from facturum.files.builds.build_folder import read_build
 from facturum.files.builds.build_writer import write_build

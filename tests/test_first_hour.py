@@ -12,11 +12,11 @@ import numpy as np
 import pandas as pd
 
 import facturum as fa
-from facturum.audit.fingerprints import changed_cells, fingerprint_of, value_before
+from facturum.audit.proof.fingerprints import changed_cells, fingerprint_of, value_before
 from facturum.cli.main import main
 from facturum.cli.other_words import COMMANDS, OPTIONS
 from facturum.demo.sample import lay_out
-from facturum.language.other_words import OTHER_WORDS
+from facturum.language.syntax.other_words import OTHER_WORDS
 from tests.support import ROOT, SAMPLE, Folder, command
 
 # what analysts type, and the operation or the sign that it is here; "" where there is none

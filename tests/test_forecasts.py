@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from facturum.forecast_level import Level
-from facturum.forecast_path import count_interval
+from facturum.validation.forecast_level import Level
+from facturum.validation.forecast_path import count_interval
 from tests.support import Folder, command
 
 MONTHLY = {"time": "m", "every": "month", "panel": ["u"]}

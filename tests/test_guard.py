@@ -39,7 +39,7 @@ class Ends(Folder):
         def broken(*_: Any) -> None:
             raise ZeroDivisionError("unforeseen\nsecond line")
 
-        with unittest.mock.patch("facturum.tables.profile", broken):
+        with unittest.mock.patch("facturum.api.tables.profile", broken):
             found = command("profile", SAMPLE / "huts.csv", TMPDIR=str(self.folder))
             with unittest.mock.patch.dict("os.environ", FACTURUM_DEBUG="1"):
                 shown = command("profile", SAMPLE / "huts.csv")
@@ -58,11 +58,14 @@ class Ends(Folder):
             (MemoryError(), "not enough memory"),
             (OSError(28, "No space left on device"), "No space"),
         ):
-            with unittest.mock.patch("facturum.tables.profile_of", side_effect=problem):
+            with unittest.mock.patch("facturum.api.tables.profile_of", side_effect=problem):
                 found = command("profile", SAMPLE / "huts.csv")
             self.assertEqual(found.returncode, 2, found.stderr)
             self.assertIn(said, found.stderr)
-        with unittest.mock.patch("facturum.plan.build", side_effect=RecursionError), self.assertRaises(fa.PlanError):
+        with (
+            unittest.mock.patch("facturum.api.plan.build", side_effect=RecursionError),
+            self.assertRaises(fa.PlanError),
+        ):
             fa.Plan("y", "x").build({"y": [1, 2], "x": [2, 1]})
 
     def test_too_little_memory_is_told(self) -> None:

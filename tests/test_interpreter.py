@@ -15,9 +15,9 @@ import facturum as fa
 from facturum.audit.counterfactual.reads import Reads
 from facturum.audit.counterfactual.worlds import Worlds
 from facturum.engine.passes.build import resolve
-from facturum.engine.planning.leaks import looks
-from facturum.engine.planning.prepare import prepare
-from facturum.language.parser import parse
+from facturum.engine.planning.expressions.leaks import looks
+from facturum.engine.planning.expressions.prepare import prepare
+from facturum.language.syntax.parser import parse
 from tests.expressions import ALONG, BLOCKS, CALENDAR, CATEGORIES, CONDITIONS, LEARNED, LEARNED_ALONG, SCALARS, TERMS
 from tests.interpreter import Interpreter, Refused
 from tests.support import PANEL_DATA, VARIABLES, built, huts, panel

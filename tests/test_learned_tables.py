@@ -10,8 +10,8 @@ from typing import Any, ClassVar
 import numpy as np
 
 import facturum as fa
-from facturum.language.parser import parse
-from facturum.language.stored import read_literal, stored_literal
+from facturum.language.syntax.parser import parse
+from facturum.language.tree.stored import read_literal, stored_literal
 from tests.support import ROOT, Folder
 
 GROUPS = 1_560
@@ -97,7 +97,7 @@ class Beside(Folder):
         self.assertEqual(list((self.folder / "b").glob("learned-*")), [])
 
     def test_literals_of_all_kinds_come_back_from_their_tables(self) -> None:
-        from facturum.language.options import MISSING
+        from facturum.language.tree.options import MISSING
 
         literals = [
             (tuple((f"k{at}", float(at) / 3) for at in range(2000)), True),

@@ -11,14 +11,14 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from facturum.numerics.comparisons import unit_length
-from facturum.numerics.contrasts import difference_steps, helmert_steps, polynomial_contrasts
-from facturum.numerics.distance import ulp_distance
-from facturum.numerics.moments import Moments, deviations
-from facturum.numerics.order_statistics import quantile_between, quantiles_of, search_for
-from facturum.numerics.paths import cubic_values, linear_values
-from facturum.numerics.powers import whole_power
-from facturum.numerics.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
+from facturum.numerics.exact.moments import Moments, deviations
+from facturum.numerics.exact.order_statistics import quantile_between, quantiles_of, search_for
+from facturum.numerics.exact.powers import whole_power
+from facturum.numerics.exact.sums import UNIT_BITS, as_float, exact_sum, exact_sum_of_squares, root_as_float
+from facturum.numerics.exact.ulps import ulp_distance
+from facturum.numerics.shapes.contrasts import difference_steps, helmert_steps, polynomial_contrasts
+from facturum.numerics.shapes.group_comparisons import unit_length
+from facturum.numerics.shapes.smooth_paths import cubic_values, linear_values
 
 FINITE = st.floats(allow_nan=False, allow_infinity=False)
 ADVERSARIAL = {
@@ -99,7 +99,7 @@ class OrderStatistics(unittest.TestCase):
     @settings(max_examples=100, deadline=None)
     def test_every_digit_is_refined_where_few_values_may_be_gathered(self, values: list[float], share: float) -> None:
         for few in (0, 1, 3):
-            with mock.patch("facturum.numerics.order_statistics.FEW", few):
+            with mock.patch("facturum.numerics.exact.order_statistics.FEW", few):
                 found = search(np.array_split(np.array(values), 3), (share, 0.5))
             wanted = sorted(v + 0.0 for v in values)
             self.assertEqual(found, [quantile_between(np.array(wanted), each, len(wanted)) for each in (share, 0.5)])

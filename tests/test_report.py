@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from facturum.audit.interchange import csvw
-from facturum.show.report import report_page
+from facturum.audit.map.csvw import csvw
+from facturum.show.drawn.report import report_page
 from tests.support import ROOT, SAMPLE, Folder, command, huts
 
 HOSTILE = "<script>alert(1)</script>\"'&"

@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 from pyarrow import parquet
 
 import facturum as fa
+from facturum.api.design import Design
 from facturum.data.number_text import NumberForm
-from facturum.design import Design
 from facturum.engine.passes.build import build
 from facturum.files.builds.build_folder import read_build
 from facturum.files.parts.choosing import free_memory
@@ -28,9 +28,9 @@ from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import needs_order_of_time
 from facturum.files.parts.streaming import build_into
 from facturum.files.parts.verifying import verify_in_parts
-from facturum.files.reading.scans import TableScan
-from facturum.files.reading.tables import write_table
-from facturum.files.reading.text_tables import TextForm, TextScan
+from facturum.files.scans.scans import TableScan
+from facturum.files.scans.tables import write_table
+from facturum.files.scans.text_tables import TextForm, TextScan
 from tests.support import PANEL_DATA, SAMPLE, VARIABLES, Folder, command, huts
 from tests.test_interpreter import ALONG, ANY, CONDITIONS, DERIVED, PRODUCTS, cells
 
@@ -189,7 +189,7 @@ class Files(Folder):
             path.write_bytes(text.encode())
             wanted = fa.read(path)
             for size in (3, 7, 40):
-                with patch("facturum.files.reading.text_tables._BLOCK", size):
+                with patch("facturum.files.scans.text_tables._BLOCK", size):
                     blocks = list(TextScan(path, form).blocks(None, 4))
                 for variable in wanted:
                     parts = [block[variable.name] for block in blocks]
@@ -249,7 +249,7 @@ class Files(Folder):
         words = ["build", SAMPLE / "huts.toml", SAMPLE / "huts.csv", "--replace", "--out", self.folder / "out"]
         self.assertNotIn("in parts", command(*words).stdout)
         marker = (self.folder / "out/facturum-build.json").read_bytes()
-        with patch("facturum.plan.free_memory", return_value=300_000.0):
+        with patch("facturum.api.plan.free_memory", return_value=300_000.0):
             told = " ".join(command(*words).stdout.split())
             self.assertIn("the rows were read and written in parts", told)
         self.assertEqual((self.folder / "out/facturum-build.json").read_bytes(), marker)

@@ -16,10 +16,10 @@ from scipy import stats
 
 import facturum as fa
 from facturum.demo.sample import PLANS
-from facturum.engine.planning.spec import spec_from
+from facturum.engine.planning.sections.spec import spec_from
 from facturum.files.plan_file import parse_plan, plan_text
-from facturum.numerics.comparisons import Covariances, correlation, scale_figures, welch
-from facturum.numerics.moments import Moments
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.shapes.group_comparisons import Covariances, correlation, scale_figures, welch
 from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, command, panel
 
 READINGS = [

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import facturum as fa
 from facturum.audit.proof.trace import Step
-from facturum.numerics.drift import drift_between
+from facturum.numerics.shapes.drift import drift_between
 from tests.support import PANEL_DATA, SAMPLE, Folder, command, huts, panel
 
 TERMS = {

@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 import facturum as fa
-from facturum.trial.regression import t_quantile
-from facturum.trial.trial import Trial
+from facturum.trial.fit.regression import t_quantile
+from facturum.trial.fit.trial import Trial
 from tests import reference_problems as problems
 from tests.support import Folder, command, huts
 
@@ -95,13 +95,13 @@ class Certified(unittest.TestCase):
         b, _, _ = plain(design)
         rows = design.fit()[1]
         cut = type(rows)(rows.names, rows.intercept, rows.columns, lambda: iter(list(self.cut(design))), rows.carried)
-        from facturum.trial.solving import solve
+        from facturum.trial.fit.solving import solve
 
         np.testing.assert_allclose(solve(cut).coefficients, b, rtol=1e-10)
 
     @staticmethod
     def cut(design: fa.Design) -> Any:
-        from facturum.trial.rows import Block
+        from facturum.trial.fit.rows import Block
 
         for X, y, numbers in design.blocks(7):  # noqa: N806
             yield Block(X[:, 1:], y, numbers, np.ones(len(y), dtype=bool))

@@ -15,9 +15,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
-from facturum.audit.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
 from facturum.audit.proof.content import difference
-from facturum.data.arrow_import import variable_from_arrow
+from facturum.audit.proof.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
+from facturum.data.arrow.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable
 from tests.support import MIXED_TERMS, PANEL_DATA, SAMPLE, Folder, huts, panel, plan

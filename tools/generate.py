@@ -6,8 +6,8 @@ import json
 import sys
 from pathlib import Path
 
-from facturum.audit.entries import ColumnMap
-from facturum.engine.planning.spec import PlanSpec
+from facturum.audit.map.entries import ColumnMap
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.language.reference import reference
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))

@@ -10,7 +10,7 @@ ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "src/facturum"
 ERRORS = {"PlanError", "DataError", "AuditError", "FacturumError", "RowFailure", "Unlearnable"}
 METHODS = {"fail": (0, 1), "failure": (2, 3)}  # where the sentence and its remedy stand among the arguments
-WARNINGS = ("audit/warnings.py", "audit/readings/sentences.py", "audit/topics/timeline.py")
+WARNINGS = ("audit/map/warnings.py", "audit/readings/coefficients.py", "audit/topics/timeline.py")
 HEAD = """# Every message
 
 Written by `make docs` from the source, so that wording can be read in one place. What stands in braces is filled in.

@@ -4,8 +4,8 @@
     (change the code)
     python tools/same_bytes.py compare before.json
 
-Every sample plan and as many random plans as told are built in memory and in parts. Of each, the digests of all files of
-the build folder are kept; of a plan that is refused, the message.
+Every sample plan and as many random plans as told are built in memory and in parts. Of each, the digests of all files
+of the build folder are kept; of a plan that is refused, the message.
 """
 
 from __future__ import annotations

@@ -34,8 +34,8 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
 import facturum as fa  # noqa: E402
-from facturum.audit.fingerprints import column_digests  # noqa: E402
-from facturum.engine.planning.spec import spec_from  # noqa: E402
+from facturum.audit.proof.fingerprints import column_digests  # noqa: E402
+from facturum.engine.planning.sections.spec import spec_from  # noqa: E402
 from facturum.files.builds.build_writer import csv_of_entries, map_digest  # noqa: E402
 from facturum.files.plan_file import plan_text  # noqa: E402
 from tests.support import panel  # noqa: E402
@@ -281,7 +281,7 @@ def batch(folder: str, seed: int, count: int) -> tuple[Counter[str], list[str]]:
                 outcomes["not possible"] += 1
                 continue
             told = f"{number} {form} {'mended' if mended else 'plain'} {'parts' if in_parts else 'memory'}: {what}"
-            with patch("facturum.verifying._in_parts", _parts(in_parts)):
+            with patch("facturum.api.verifying._in_parts", _parts(in_parts)):
                 try:
                     outcome = fa.open_design(copied, check=False).verify(copy.deepcopy(table))
                     if outcome.ok and mended and same_content(copied, before):

@@ -16,15 +16,15 @@ from facturum.errors import AuditError, ChecksFailed, DataError, FacturumError, 
 
 if TYPE_CHECKING:
     from facturum import terms
-    from facturum.comparing import compare
+    from facturum.api.comparing import compare
+    from facturum.api.design import Design, open_design
+    from facturum.api.plan import Plan
+    from facturum.api.tables import by_group, convert, cross, draft, profile, sample, stack, unstack
     from facturum.data.table import Table
-    from facturum.design import Design, open_design
-    from facturum.files.reading.tables import read
-    from facturum.forecasting import build_ahead, forecast, rows_ahead
-    from facturum.plan import Plan
-    from facturum.resampling import resample
-    from facturum.tables import by_group, convert, cross, draft, profile, sample, stack, unstack
-    from facturum.validating import validate
+    from facturum.files.scans.tables import read
+    from facturum.validation.forecasting import build_ahead, forecast, rows_ahead
+    from facturum.validation.resampling import resample
+    from facturum.validation.validating import validate
 
 __all__ = [
     "AuditError",
@@ -56,25 +56,25 @@ __all__ = [
 ]
 
 _HOMES = {
-    "Design": "facturum.design",
-    "Plan": "facturum.plan",
+    "Design": "facturum.api.design",
+    "Plan": "facturum.api.plan",
     "Table": "facturum.data.table",
-    "build_ahead": "facturum.forecasting",
-    "by_group": "facturum.tables",
-    "compare": "facturum.comparing",
-    "convert": "facturum.tables",
-    "cross": "facturum.tables",
-    "draft": "facturum.tables",
-    "forecast": "facturum.forecasting",
-    "open_design": "facturum.design",
-    "profile": "facturum.tables",
-    "read": "facturum.files.reading.tables",
-    "resample": "facturum.resampling",
-    "rows_ahead": "facturum.forecasting",
-    "sample": "facturum.tables",
-    "stack": "facturum.tables",
-    "unstack": "facturum.tables",
-    "validate": "facturum.validating",
+    "build_ahead": "facturum.validation.forecasting",
+    "by_group": "facturum.api.tables",
+    "compare": "facturum.api.comparing",
+    "convert": "facturum.api.tables",
+    "cross": "facturum.api.tables",
+    "draft": "facturum.api.tables",
+    "forecast": "facturum.validation.forecasting",
+    "open_design": "facturum.api.design",
+    "profile": "facturum.api.tables",
+    "read": "facturum.files.scans.tables",
+    "resample": "facturum.validation.resampling",
+    "rows_ahead": "facturum.validation.forecasting",
+    "sample": "facturum.api.tables",
+    "stack": "facturum.api.tables",
+    "unstack": "facturum.api.tables",
+    "validate": "facturum.validation.validating",
 }
 
 

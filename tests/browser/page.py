@@ -19,7 +19,7 @@ from playwright.sync_api import Page, sync_playwright
 
 import facturum as fa
 from facturum.demo.sample import lay_out
-from facturum.show.report import write_report
+from facturum.show.drawn.report import write_report
 
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
 FLAGS = [

@@ -12,7 +12,7 @@ from facturum.cli.common import FILE, put, refuse_existing, series_from, series_
 from facturum.errors import DataError, counted
 
 if TYPE_CHECKING:
-    from facturum.audit.entries import FindingEntry
+    from facturum.audit.map.entries import FindingEntry
 
 
 @click.command()
@@ -29,9 +29,9 @@ def amend(
 
     `build` numbers them. Each has been tried: the plan was built with it, and what its sentence promises came out.
     """
-    from facturum.audit.remedying import numbered
+    from facturum.api.plan import Plan
+    from facturum.audit.remedies.remedying import numbered
     from facturum.files.plan_file import amended, written_plan
-    from facturum.plan import Plan
 
     refuse_existing(out)
     loaded = Plan.load(plan)

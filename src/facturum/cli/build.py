@@ -12,8 +12,8 @@ from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.errors import PlanError
 
 if TYPE_CHECKING:
-    from facturum.design import Design
-    from facturum.plan import Plan
+    from facturum.api.design import Design
+    from facturum.api.plan import Plan
 
 
 @click.command()
@@ -81,9 +81,9 @@ def build(
     PLAN is a plan file (.toml), open or resolved: with the plan.resolved.toml of an earlier build nothing is learned
     anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
     """
+    from facturum.api.plan import Plan
     from facturum.files.builds.build_writer import STREAMED
     from facturum.files.builds.csv_files import CsvForm
-    from facturum.plan import Plan
 
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")
@@ -101,7 +101,7 @@ def build(
             remedy="Put the earlier rows into the table, and leave them out of the matrix with [rows] keep.",
         )
     if ahead is not None:
-        from facturum.forecasting import build_ahead
+        from facturum.validation.forecasting import build_ahead
 
         design = build_ahead(loaded, data, ahead, future=future, history=history, series=tables)
         design.save(out, format=form, replace=replace, text=text)
@@ -128,24 +128,24 @@ def _show_build(
 ) -> None:
     """Print what was built, and write its report."""
     if report is not None:
-        from facturum.design import open_design
-        from facturum.show.report import write_report
+        from facturum.api.design import open_design
+        from facturum.show.drawn.report import write_report
 
         write_report(open_design(out), report)
     if as_json:
         counts = design.columns.rows.model_dump(mode="json")
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
         return
-    from facturum.as_found import found_in_files
-    from facturum.engine.planning.spec import spec_from
+    from facturum.api.as_found import found_in_files
+    from facturum.engine.planning.sections.spec import spec_from
     from facturum.files.builds.build_folder import seal_in
-    from facturum.show import terminal
-    from facturum.show.built import built_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.built import built_view
 
     told = [*found_in_files(data.name, plan.spec, spec_from(design.columns.plan)), *design.news]
     lists = ["rows.csv", "imputed.csv"] if form == "csv" else []
     files = [f"design.{form}", "columns.json", "columns.csv", *lists, "rows.parquet", "imputed.parquet"]
     how = "; the rows were read and written in parts" if streams else ""
-    screen = terminal.console()
+    screen = views.console()
     screen.print(built_view(design.audited, out, seal_in(out), told))
-    screen.print(terminal.safe(f"written to {out}: {', '.join(files)}, plan.resolved.toml{how}"))
+    screen.print(views.safe(f"written to {out}: {', '.join(files)}, plan.resolved.toml{how}"))

@@ -11,7 +11,7 @@ import click
 from facturum.errors import DataError
 
 if TYPE_CHECKING:
-    from facturum.design import Design
+    from facturum.api.design import Design
 
 
 class _AnyPath(click.Path):
@@ -74,7 +74,7 @@ def source_of(
     """Return the rows that a build was made of, and the rows before them; of rows ahead, both are made anew."""
     if ahead is None:
         return data, history
-    from facturum.forecasting import rows_ahead
+    from facturum.validation.forecasting import rows_ahead
 
     return rows_ahead(design.plan, data, ahead, future=future, history=history, series=series)
 

@@ -98,10 +98,10 @@ def _defect(problem: BaseException) -> int:
 
 
 def _show(error: FacturumError) -> None:
-    from facturum.show import terminal
+    from facturum.show.terminal import views
 
-    screen = terminal.console(stderr=True)
-    screen.print(terminal.error_view(error), soft_wrap=not screen.is_terminal)
+    screen = views.console(stderr=True)
+    screen.print(views.error_view(error), soft_wrap=not screen.is_terminal)
 
 
 def _say(line: str) -> None:

@@ -38,7 +38,7 @@ def trace(
 
     The exit status is 1 where the value stored does not follow from DATA.
     """
-    from facturum.design import open_design
+    from facturum.api.design import open_design
 
     design, tables = open_design(folder), series_from(series)
     table, before = source_of(design, data, history, tables, ahead, future)
@@ -46,10 +46,10 @@ def trace(
     if as_json:
         print_json(asdict(result))
     else:
-        from facturum.show import terminal
-        from facturum.show.trace import trace_view
+        from facturum.show.terminal import views
+        from facturum.show.terminal.trace import trace_view
 
-        terminal.console().print(trace_view(result))
+        views.console().print(trace_view(result))
     context.exit(0 if result.agrees else FOUND_SOMETHING)
 
 
@@ -66,16 +66,16 @@ def compare(context: click.Context, before: Path, after: Path, by: tuple[str, ..
 
     The exit status is 1 where something changed.
     """
-    from facturum.comparing import compare as compare_builds
+    from facturum.api.comparing import compare as compare_builds
 
     result = compare_builds(before, after, list(by) or None)
     if as_json:
         print_json(asdict(result))
     else:
-        from facturum.show import terminal
-        from facturum.show.compare import comparison_view
+        from facturum.show.terminal import views
+        from facturum.show.terminal.compare import comparison_view
 
-        terminal.console().print(comparison_view(result))
+        views.console().print(comparison_view(result))
     context.exit(0 if result.same else FOUND_SOMETHING)
 
 
@@ -88,14 +88,14 @@ def report(folder: Path, out: Path, replace: bool) -> None:
 
     It holds rows, plan, checks, columns, distributions, correlations and a trial regression, and loads nothing.
     """
-    from facturum.design import open_design
-    from facturum.show import terminal
-    from facturum.show.report import write_report
+    from facturum.api.design import open_design
+    from facturum.show.drawn.report import write_report
+    from facturum.show.terminal import views
 
     if not replace:
         refuse_existing(out, "Choose another file, or add --replace.")
     write_report(open_design(folder), out)
-    terminal.console().print(terminal.safe(f"written to {out}"))
+    views.console().print(views.safe(f"written to {out}"))
 
 
 @click.command()
@@ -120,9 +120,9 @@ def sheet(
     Its sheets are the matrix, the columns with what they mean, the rows left out, the imputed cells, bins and
     forecasts. It needs the package facturum[sheets].
     """
-    from facturum.design import open_design
-    from facturum.forecasting import forecast
-    from facturum.show import terminal
+    from facturum.api.design import open_design
+    from facturum.show.terminal import views
+    from facturum.validation.forecasting import forecast
 
     if not replace:
         refuse_existing(out, "Choose another file, or add --replace.")
@@ -131,4 +131,4 @@ def sheet(
     design, tables = open_design(folder), series_from(series)
     forecasts = None if ahead is None else forecast(design, data, ahead, future=future, series=tables)
     design.to_workbook(out, forecasts)
-    terminal.console().print(terminal.safe(f"written to {out}"))
+    views.console().print(views.safe(f"written to {out}"))

@@ -51,8 +51,8 @@ def profile(
     For one variable or several: a frequency table with missing values on a line of their own, or a histogram with
     quantiles.
     """
-    from facturum.tables import profile as profile_table
-    from facturum.tables import with_forms
+    from facturum.api.tables import profile as profile_table
+    from facturum.api.tables import with_forms
 
     shares = shares_from(quantiles)
     table: Any = data
@@ -70,16 +70,16 @@ def profile(
         return
     profiled = profile_table(table, variable, shares, options)
     if figure is not None:
-        from facturum.show.figures import profile_figure
+        from facturum.show.drawn.figures import profile_figure
 
         profile_figure(profiled, figure)
     if as_json:
         print_json(profiled.to_dict())
         return
-    from facturum.show import terminal
-    from facturum.show.profile import correlation_view, profile_view, variable_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.profile import correlation_view, profile_view, variable_view
 
-    screen = terminal.console()
+    screen = views.console()
     if variable:
         for entry in profiled:
             screen.print(variable_view(entry))
@@ -88,12 +88,12 @@ def profile(
     else:
         screen.print(profile_view(profiled))
     if figure is not None:
-        screen.print(terminal.safe(f"drawn into {figure}"))
+        screen.print(views.safe(f"drawn into {figure}"))
 
 
 def _seen_by(plan: Path, data: Path, options: Any) -> Table:
     """Return the table that a plan sees."""
-    from facturum.plan import Plan
+    from facturum.api.plan import Plan
 
     if options:
         raise DataError("the plan of --plan defines how the file is read", remedy="Leave out --delimiter and the like.")
@@ -104,11 +104,11 @@ def _print_by(
     table: Table, variable: str, by: str, percent: str | None, shares: list[float] | None, as_json: bool
 ) -> None:
     """Print a number by groups, or how often the values of two variables go together."""
+    from facturum.api.tables import by_group, cross
     from facturum.data.values import Kind
     from facturum.look.profile import QUARTILES
-    from facturum.show import terminal
-    from facturum.show.profile import grouped_view
-    from facturum.tables import by_group, cross
+    from facturum.show.terminal import views
+    from facturum.show.terminal.profile import grouped_view
 
     if percent is not None or table[variable].kind is not Kind.NUMBER:
         if shares is not None:
@@ -119,17 +119,17 @@ def _print_by(
     if as_json:
         print_json(grouped.to_dict())
         return
-    terminal.console().print(grouped_view(grouped))
+    views.console().print(grouped_view(grouped))
 
 
 def _print_crossed(crossed: CrossTable, percent: str | None, as_json: bool) -> None:
     if as_json:
         print_json(crossed.to_dict() | ({} if percent is None else {"percents": crossed.percents(percent)}))
         return
-    from facturum.show import terminal
-    from facturum.show.profile import cross_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.profile import cross_view
 
-    terminal.console().print(cross_view(crossed, percent))
+    views.console().print(cross_view(crossed, percent))
 
 
 def shares_from(text: str | None) -> list[float]:
@@ -170,8 +170,8 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
     numbers with a long right tail enter as logarithms, missing values are imputed with a flag beside them, and time
     gives a trend and a season.
     """
+    from facturum.api.tables import draft as draft_plan
     from facturum.files.folder import write_file
-    from facturum.tables import draft as draft_plan
 
     refuse_existing(out)
     text = draft_plan(data, response, reading_from(**reading))
@@ -187,11 +187,11 @@ def draft(data: Path, response: str, out: Path | None, **reading: Any) -> None:
 def operations(name: tuple[str, ...]) -> None:
     """List the operations that a plan may use, or describe each NAME: what it does, its options, an example."""
     from facturum.language.reference import families, looked_up
-    from facturum.show import terminal
-    from facturum.show.operations import operation_view, operations_view, other_word_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.operations import operation_view, operations_view, other_word_view
 
     chosen = [looked_up(each) for each in name]
-    screen = terminal.console()
+    screen = views.console()
     for word, found in zip(name, chosen, strict=True):
         if found.written is not None:
             screen.print(other_word_view(word, found.written))

@@ -21,9 +21,9 @@ from facturum.errors import AuditError, PlanError, nearest
 from facturum.version import VERSION
 
 if TYPE_CHECKING:
-    from facturum.audit.entries import ColumnMap, PathEntry
+    from facturum.api.design import Design
+    from facturum.audit.map.entries import ColumnMap, PathEntry
     from facturum.audit.proof.verify import Verification
-    from facturum.design import Design
 
 
 @click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
@@ -79,12 +79,12 @@ def explain(
     For a COLUMN also what was done to its variables: the table of bins, the imputed values, the rows that a flag marks,
     the items of a score.
     """
-    from facturum.design import open_design
+    from facturum.api.design import open_design
 
     design = open_design(folder)
     columns = design.columns
     if csvw:
-        from facturum.audit.interchange import csvw as metadata
+        from facturum.audit.map.csvw import csvw as metadata
 
         print_json(metadata(design.audited))
         return
@@ -100,36 +100,36 @@ def explain(
     if as_json:
         print_json([entry.model_dump(mode="json") for entry in entries] if column else columns.model_dump(mode="json"))
         return
-    from facturum.show import terminal
-    from facturum.show.built import head_view, references_text
-    from facturum.show.checks import checks_view
-    from facturum.show.columns import columns_view, findings_view
-    from facturum.show.preparation import treatments_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.built import head_view, references_text
+    from facturum.show.terminal.checks import checks_view
+    from facturum.show.terminal.columns import columns_view, findings_view
+    from facturum.show.terminal.preparation import treatments_view
 
-    screen = terminal.console()
+    screen = views.console()
     if column:
         screen.print(treatments_view(columns, terms))
         for term in dict.fromkeys(entry.term for entry in entries):
             own = [entry for entry in entries if entry.term == term]
             if term in column and len(own) > 1:
-                screen.print(terminal.safe(references_text(columns, term)))
+                screen.print(views.safe(references_text(columns, term)))
                 screen.print(columns_view(columns, {term}, full=True))
                 continue
             for entry in own:
-                screen.print(terminal.column_view(entry, columns))
+                screen.print(views.column_view(entry, columns))
     else:
         screen.print(head_view(columns, folder, design.seal))
         screen.print("")
         screen.print(findings_view(columns))
-        screen.print(terminal.rows_view(columns))
+        screen.print(views.rows_view(columns))
         screen.print(columns_view(columns, full=True))
         screen.print(checks_view(columns))
     if figure is not None:
-        screen.print(terminal.safe(f"drawn into {figure}"))
+        screen.print(views.safe(f"drawn into {figure}"))
 
 
 def _draw(columns: ColumnMap, asked: set[str], terms: set[str], units: tuple[str, ...], figure: Path) -> None:
-    from facturum.show.figures import bins_figure, paths_figure
+    from facturum.show.drawn.figures import bins_figure, paths_figure
 
     binned = [entry for entry in columns.bins if terms & set(entry.terms)]
     asked_columns = {entry.name for entry in columns.columns if {entry.name, entry.term} & asked} if asked else None
@@ -165,14 +165,14 @@ def _of_units(paths: list[PathEntry], units: tuple[str, ...]) -> list[PathEntry]
 
 
 def _print_imputed(design: Design, terms: set[str], as_json: bool) -> None:
-    from facturum.show import terminal
-    from facturum.show.preparation import imputed_cells, imputed_cells_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.preparation import imputed_cells, imputed_cells_view
 
     cells = list(imputed_cells(design.columns, design.imputed, terms))
     if as_json:
         print_json([{**cell, "variable": design.columns.imputations[cell["imputation"]].variable} for cell in cells])
     else:
-        terminal.console().print(imputed_cells_view(design.columns, cells))
+        views.console().print(imputed_cells_view(design.columns, cells))
 
 
 @main.command()
@@ -212,12 +212,12 @@ def verify(
         told = {"ok": outcome.ok, "exact": outcome.exact, "steps": outcome.steps, "failures": failures}
         print_json(told | {"seal": own_seal})
     else:
-        from facturum.show import terminal
+        from facturum.show.terminal import views
 
-        screen = terminal.console()
-        screen.print(terminal.verification_view(outcome))
+        screen = views.console()
+        screen.print(views.verification_view(outcome))
         if seal and own_seal:
-            screen.print(terminal.safe(f"seal {own_seal}"))
+            screen.print(views.safe(f"seal {own_seal}"))
     context.exit(0 if outcome.ok else FOUND_SOMETHING)
 
 
@@ -231,8 +231,8 @@ def _verified(
     future: Path | None,
 ) -> tuple[Verification, str | None]:
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
+    from facturum.api.design import open_design
     from facturum.audit.proof.verify import Failure, Verification
-    from facturum.design import open_design
     from facturum.files.builds.build_folder import changed_files, refuse_others
 
     refuse_others(folder)
@@ -262,26 +262,24 @@ def demo(out: Path, name: str) -> None:
     of several questions, "time" lags, a season and other tables. Change a cell of huts.csv, run verify, and it
     names the cell.
     """
+    from facturum.api.plan import Plan
     from facturum.demo.sample import PLANS, lay_out
     from facturum.files.builds.build_folder import seal_in
-    from facturum.plan import Plan
-    from facturum.show import terminal
-    from facturum.show.built import built_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.built import built_view
 
     if name not in PLANS:
         raise PlanError(f"sample plan '{name}' not found{nearest(name, list(PLANS))}", remedy=", ".join(PLANS))
     plan_files = lay_out(out)
     plan, data = out / f"{name}.toml", out / PLANS[name]
     folder = out / ("build" if name == "huts" else f"build-{name}")
-    screen = terminal.console()
-    screen.print(terminal.plan_view(plan.read_text("utf-8"), f"the plan: {plan}"))
+    screen = views.console()
+    screen.print(views.plan_view(plan.read_text("utf-8"), f"the plan: {plan}"))
     design = Plan.load(plan).build(data)
     design.save(folder, replace=True)
     screen.print(built_view(design.columns, folder, seal_in(folder)))
     if plan_files:
-        screen.print(
-            terminal.safe(f"{', '.join(plan_files)} in {out} differ from the sample and were left as they are.")
-        )
+        screen.print(views.safe(f"{', '.join(plan_files)} in {out} differ from the sample and were left as they are."))
     joined = "".join(
         f" --series {key}={out / plan_files.file}"
         for key, plan_files in design.plan.spec.series.items()
@@ -289,7 +287,7 @@ def demo(out: Path, name: str) -> None:
     )
     term = next(iter(design.columns.resolved["terms"])) if name != "huts" else "slope"
     screen.print(
-        terminal.lines_view(
+        views.lines_view(
             [
                 f"written to {folder}; now try",
                 f"    facturum explain {folder} {term}",

@@ -16,7 +16,7 @@ def leaves_progress(quiet: bool) -> Iterator[Callable[[int, int], None] | None]:
         return
     from rich.progress import Progress
 
-    from facturum.show.terminal import console
+    from facturum.show.terminal.views import console
 
     with Progress(console=console(stderr=True), transient=True) as bar:
         task = bar.add_task("building", total=None)
@@ -32,7 +32,7 @@ def rows_progress(quiet: bool) -> Iterator[Callable[[str, int, int], None] | Non
     from rich.progress import BarColumn, Progress, ProgressColumn, Task, TextColumn
     from rich.text import Text
 
-    from facturum.show.terminal import console
+    from facturum.show.terminal.views import console
 
     class Rows(ProgressColumn):
         """Rows done, rows a second, and the time left."""

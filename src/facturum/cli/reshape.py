@@ -43,7 +43,7 @@ def sample(
     data: Path, out: Path, sizes: tuple[str, ...], seed: int, by: str | None, with_replacement: bool, **reading: Any
 ) -> None:
     """Draw a random sample of the rows of DATA, or several that share no row."""
-    from facturum.tables import sample as sample_table
+    from facturum.api.tables import sample as sample_table
 
     named = dict(_sizes(sizes))
     places = {name: out if not name else out.with_name(f"{out.stem}-{name}{out.suffix}") for name in named}
@@ -82,7 +82,7 @@ def _sizes(texts: tuple[str, ...]) -> Iterator[tuple[str, float]]:
 @_common
 def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str | None, **reading: Any) -> None:
     """Stack several columns of DATA into one, beside a category that names the column: wide becomes long."""
-    from facturum.tables import stack as stack_table
+    from facturum.api.tables import stack as stack_table
 
     refuse_existing(out)
     parts = {name: _cells(rest) for name, rest in (_named("--into", text) for text in into)}
@@ -97,7 +97,7 @@ def stack(data: Path, out: Path, into: tuple[str, ...], which: str, labels: str 
 @_common
 def unstack(data: Path, out: Path, value: str, which: str, by: tuple[str, ...], **reading: Any) -> None:
     """Make a column for each category of one variable of DATA: long becomes wide."""
-    from facturum.tables import unstack as unstack_table
+    from facturum.api.tables import unstack as unstack_table
 
     refuse_existing(out)
     _write({out: unstack_table(_read(data, reading), value, which, by)})
@@ -131,7 +131,7 @@ def convert(
     **reading: Any,
 ) -> None:
     """Bring DATA to another step of time: days to months, quarters to months, and so on."""
-    from facturum.tables import convert as convert_table
+    from facturum.api.tables import convert as convert_table
 
     refuse_existing(out)
     ways: dict[str, dict[str, Any]] = {}
@@ -166,14 +166,14 @@ def _cells(text: str) -> list[str]:
 
 
 def _read(data: Path, reading: dict[str, Any]) -> Table:
-    from facturum.tables import taken_in
+    from facturum.api.tables import taken_in
 
     return taken_in(data, reading_from(**reading))
 
 
 def _write(tables: dict[Path, Table]) -> None:
     """Write all the tables, or none of them."""
-    from facturum.files.reading.tables import write_table
+    from facturum.files.scans.tables import write_table
 
     done: list[Path] = []
     try:

@@ -12,12 +12,12 @@ from facturum.cli.common import FILE, print_json, refuse_existing, series_from, 
 from facturum.errors import DataError, named
 
 if TYPE_CHECKING:
-    from facturum.design import Design
-    from facturum.forecast_path import Forecasts
-    from facturum.plan import Plan
-    from facturum.resampling import Resampling
-    from facturum.trial.trial import Trial
-    from facturum.validating import Validation
+    from facturum.api.design import Design
+    from facturum.api.plan import Plan
+    from facturum.trial.fit.trial import Trial
+    from facturum.validation.forecast_path import Forecasts
+    from facturum.validation.resampling import Resampling
+    from facturum.validation.validating import Validation
 
 
 @click.command()
@@ -96,7 +96,7 @@ def trial(
     It is a check on the matrix, not a modelling package: hand X, y and the names to one for more. Rows that are not
     learned from are held out.
     """
-    from facturum.design import open_design
+    from facturum.api.design import open_design
 
     _refuse_void(
         [("--folds", folds), ("--origin-folds", origin_folds), ("--leave-one-out", leave_one_out),
@@ -119,15 +119,15 @@ def trial(
             result = design.trial(model, errors=errors, by=by or None, lags=lags, table=data)
         _print(result if forecasts is None else forecasts, as_json)
         if out is not None and forecasts is not None:
-            from facturum.files.reading.tables import write_table
+            from facturum.files.scans.tables import write_table
 
             write_table(forecasts.to_table(), out)
         if figure is not None and result is not None:
-            from facturum.show import terminal
-            from facturum.show.trial_figure import trial_figure
+            from facturum.show.drawn.trial_figure import trial_figure
+            from facturum.show.terminal import views
 
             trial_figure(design, result, figure, unit, forecasts, data)
-            terminal.console(stderr=as_json).print(terminal.safe(f"drawn into {figure}"))
+            views.console(stderr=as_json).print(views.safe(f"drawn into {figure}"))
 
 
 def _refuse_void(questions: list[tuple[str, Any]], beside: list[tuple[str, Any]]) -> None:
@@ -175,13 +175,13 @@ class _Asked:
         return self._data
 
     def _plan(self) -> Plan:
-        from facturum.engine.planning.spec import spec_from
-        from facturum.plan import Plan
+        from facturum.api.plan import Plan
+        from facturum.engine.planning.sections.spec import spec_from
 
         return Plan.of(spec_from(self._design.columns.plan))
 
     def validation(self, folds: int | None, origins: int | None, one_out: bool, seed: int) -> Validation:
-        from facturum.validating import left_out_at_once, validate
+        from facturum.validation.validating import left_out_at_once, validate
 
         if one_out and not self._design.columns.learned and self._model == "linear":
             return left_out_at_once(self._design)
@@ -192,13 +192,13 @@ class _Asked:
         )  # fmt: skip
 
     def intervals(self, samples: int, seed: int) -> Resampling:
-        from facturum.resampling import resample
+        from facturum.validation.resampling import resample
 
         plan, source = self._plan(), self._source("--resample")
         return resample(plan, source, samples, model=self._model, seed=seed, series=self._series)
 
     def forecasts(self, ahead: int, future: Path | None) -> Forecasts:
-        from facturum.forecasting import forecast
+        from facturum.validation.forecasting import forecast
 
         source = self._source("--ahead")
         return forecast(
@@ -207,16 +207,16 @@ class _Asked:
 
 
 def _print(result: Any, as_json: bool) -> None:
-    from facturum.trial.trial import Trial
+    from facturum.trial.fit.trial import Trial
 
     if as_json:
         content = trial_json(result) if isinstance(result, Trial) else _plain(result)
         print_json(content)
         return
-    from facturum.show import terminal
-    from facturum.show.trial import result_view
+    from facturum.show.terminal import views
+    from facturum.show.terminal.trial import result_view
 
-    terminal.console().print(result_view(result))
+    views.console().print(result_view(result))
 
 
 def _plain(result: Any) -> Any:

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from facturum.arguments import checked
 from facturum.data.values import Array
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, listed, nearest
+from facturum.support.arguments import checked
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -47,7 +47,7 @@ class Table:
         Raises:
             DataError: for columns of unequal length, two columns of one name, or something that is not a table.
         """
-        from facturum.data.arrow_import import table_from
+        from facturum.data.arrow.intake import table_from
 
         return given if isinstance(given, Table) else table_from(given)
 
@@ -73,7 +73,7 @@ class Table:
 
     def to_arrow(self) -> pa.Table:
         """Return the table as an Arrow table; categories as text where all are, times as timestamps."""
-        from facturum.data.arrow_export import arrow_of
+        from facturum.data.arrow.export import arrow_of
 
         return arrow_of(self)
 
@@ -83,7 +83,7 @@ class Table:
         Raises:
             DataError: where pandas is not installed.
         """
-        from facturum.data.arrow_export import frame_of
+        from facturum.data.arrow.export import frame_of
 
         return frame_of(self.to_arrow())
 

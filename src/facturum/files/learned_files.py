@@ -9,11 +9,11 @@ from collections.abc import Callable, Iterable, Iterator
 import pyarrow as pa
 from pyarrow import parquet
 
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.folder import Buffer
-from facturum.files.reading.file_scans import UNREADABLE
-from facturum.language.stored import WORD, StoredLiteral, found, read_literal
+from facturum.files.scans.file_scans import UNREADABLE
+from facturum.language.tree.stored import WORD, StoredLiteral, found, read_literal
 
 _NAMED = re.compile(rf"\b{WORD}\('([0-9a-f]{{24}})'\)")
 

@@ -10,13 +10,13 @@ from typing import Any
 
 import tomlkit
 
-from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
+from facturum.engine.planning.sections.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import PlanError
 from facturum.files.folder import write_file
 from facturum.files.learned_files import learned_tables, named_in, with_tables
-from facturum.files.reading.file_scans import ARROW, PARQUET
-from facturum.files.reading.sheets import SHEETS
-from facturum.language.stored import found
+from facturum.files.scans.file_scans import ARROW, PARQUET
+from facturum.files.scans.sheets import SHEETS
+from facturum.language.tree.stored import found
 
 TABLES = (".csv", ".tsv", *PARQUET, *ARROW, *SHEETS)  # endings of files that are not plans
 LARGEST = 2**28  # bytes of a plan file

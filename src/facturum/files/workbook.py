@@ -13,13 +13,13 @@ from typing import Any
 import pyarrow as pa
 
 from facturum.audit.checks.finding import NOTE
-from facturum.audit.entries import ColumnMap
-from facturum.audit.row_map import RowMap
-from facturum.engine.planning.spec import spec_from
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import RowMap
+from facturum.engine.planning.sections.spec import spec_from
 from facturum.errors import DataError, counted
 from facturum.files.folder import write_file
 from facturum.files.plan_file import plan_text
-from facturum.language.printer import in_words
+from facturum.language.tree.writer import in_words
 
 MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, by the standard; characters of a cell
 _MADE = datetime(2000, 1, 1)  # the same build gives the same bytes

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from facturum.data.values import multiple_text, plain_number
-from facturum.language.core import Add, Divide, Multiply, Name, Negative, Number, Power, Subtract, names_in
-from facturum.language.nodes import Node
-from facturum.language.printer import brief_text
+from facturum.language.core.arithmetic import Add, Divide, Multiply, Negative, Power, Subtract
+from facturum.language.core.literals import Name, Number, names_in
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.writer import brief_text
 
 LONGEST = 60  # characters that a slope is told in
 
@@ -28,7 +29,7 @@ def derivative(node: Node, variable: str, derived: Mapping[str, Node]) -> Node:
         NoDerivativeError: where an operation in it has none.
 
     Example:
-        >>> from facturum.language.parser import parse
+        >>> from facturum.language.syntax.parser import parse
         >>> str(derivative(parse("3 * age ** 2 + log(age)"), "age", {}))
         '6 * age + 1 / age'
     """
@@ -51,7 +52,7 @@ def slope_term(coefficient: str, slope: Node) -> str:
         NoDerivativeError: where the text is too long to be read.
 
     Example:
-        >>> from facturum.language.parser import parse
+        >>> from facturum.language.syntax.parser import parse
         >>> slope_term("b", parse("2 * (age - 40)")), slope_term("b[la]", parse("1 / age"))
         ('2·b·(age − 40)', 'b[la] / age')
     """

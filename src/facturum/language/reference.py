@@ -7,11 +7,11 @@ import inspect
 import re
 
 from facturum.errors import PlanError
-from facturum.language.binding import known_operations, signature
 from facturum.language.families import REGISTRY
-from facturum.language.nodes import Node
-from facturum.language.other_words import meant, written_here
-from facturum.language.printer import literal_text
+from facturum.language.syntax.binding import known_operations, signature
+from facturum.language.syntax.other_words import meant, written_here
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.writer import literal_text
 
 FAMILIES = (
     "core",

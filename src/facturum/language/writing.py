@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from facturum.data.time.calendar import period_of
-from facturum.language.nodes import Node
-from facturum.language.operations.along import Lag, Lead
-from facturum.language.operations.categories import Category
-from facturum.language.operations.missing import IsMissing, MissingIf
-from facturum.language.operations.periods import STEPS, PeriodOf
-from facturum.language.operations.seasons import Part
+from facturum.language.operations.absent.missing import IsMissing, MissingIf
+from facturum.language.operations.categories.categories import Category
+from facturum.language.operations.times.along import Lag, Lead
+from facturum.language.operations.times.periods import STEPS, PeriodOf
+from facturum.language.operations.times.seasons import Part
+from facturum.language.tree.nodes import Node
 
 PERIODS = STEPS  # whose names a time can be written as
 
@@ -47,7 +47,7 @@ def step_of_keys(node: Node) -> str | None:
     """Return the step of the periods that a table names, or None where its keys are not periods of one step.
 
     Example:
-        >>> from facturum.language.parser import parse
+        >>> from facturum.language.syntax.parser import parse
         >>> step_of_keys(parse("lookup(day, {'2020-12-25': 1, '2020-12-26': 1}, 0)"))
         'day'
     """

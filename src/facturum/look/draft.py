@@ -11,22 +11,22 @@ from typing import Any
 import numpy as np
 
 from facturum.data.declared import as_time, declare
-from facturum.data.identity import MANY_ROWS, looks_like_id
+from facturum.data.id_variables import MANY_ROWS, looks_like_id
 from facturum.data.table import Table
 from facturum.data.time.calendar import PARTS, part_codes
 from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.data.yes_and_no import said_no
-from facturum.engine.planning.names import slug
+from facturum.engine.planning.sections.column_names import slug
 from facturum.errors import DataError, nearest
-from facturum.language.core import Name
-from facturum.look.clock import are_dates, find_clock, one_to_one
-from facturum.look.forms import declaration_text, found_declarations, texts_of, two_orders
-from facturum.look.notice import FEW, are_numbers, long_tail, odd_codes
-from facturum.look.numbers import found_years, with_truths
+from facturum.language.core.literals import Name
 from facturum.look.profile import VariableProfile, profile_of
-from facturum.look.short_names import as_derived, short_names
+from facturum.look.variables.clock import are_dates, find_clock, one_to_one
+from facturum.look.variables.forms import declaration_text, found_declarations, texts_of, two_orders
+from facturum.look.variables.numbers import found_years, with_truths
+from facturum.look.variables.remarks import FEW, are_numbers, long_tail, odd_codes
+from facturum.look.variables.short_names import as_derived, short_names
 
 MAX_CATEGORIES = 30
 FEW_UNITS = 12

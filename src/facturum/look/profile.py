@@ -9,19 +9,19 @@ from typing import Any
 
 import numpy as np
 
-from facturum.arguments import checked
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers, step_noun
 from facturum.data.values import Array, FloatArray, Kind, Label, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, listed, nearest
-from facturum.look.clock import step_of
-from facturum.look.notice import label_notes, number_notes
-from facturum.numerics.cells import all_whole, whole_cells
-from facturum.numerics.comparisons import correlation, product_of_units, unit_length
-from facturum.numerics.order_statistics import quantile_between
-from facturum.threads import thread_count
+from facturum.look.variables.clock import step_of
+from facturum.look.variables.remarks import label_notes, number_notes
+from facturum.numerics.exact.order_statistics import quantile_between
+from facturum.numerics.shapes.group_comparisons import correlation, product_of_units, unit_length
+from facturum.numerics.shapes.histogram import all_whole, whole_cells
+from facturum.support.arguments import checked
+from facturum.support.threads import thread_count
 
 COMMONEST = 8
 FEW_VALUES = 20
@@ -125,12 +125,12 @@ class Profile:
         return asdict(self)
 
     def __str__(self) -> str:
-        from facturum.look.plain import profile_text
+        from facturum.look.profile_text import profile_text
 
         return profile_text(self)
 
     def _repr_html_(self) -> str:
-        from facturum.look.plain import profile_html
+        from facturum.look.profile_text import profile_html
 
         return profile_html(self)
 

@@ -8,21 +8,21 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.checks.cells import Cells, constants
 from facturum.audit.checks.collinearity import Collinearity
 from facturum.audit.checks.finding import NOTE, TITLES, WARNING, Finding, rounded
 from facturum.audit.checks.leaking import leak_findings
-from facturum.audit.checks.remedies import Remedies
+from facturum.audit.checks.row_counts import Cells, constants
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
 from facturum.audit.checks.wide import wide_findings
-from facturum.audit.entries import CheckEntry, LeverageEntry, TermEntry
+from facturum.audit.map.entries import CheckEntry, LeverageEntry, TermEntry
+from facturum.audit.remedies.edits import Remedies
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import counted, named
-from facturum.numerics.factors import Factor
-from facturum.numerics.moments import Moments
-from facturum.threads import one_blas_thread
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.linear.triangular import Factor
+from facturum.support.threads import one_blas_thread
 
 FAR = 10.0  # standard deviations from the mean
 UNLIKE = 1e6  # ratio of the largest standard deviation to the smallest

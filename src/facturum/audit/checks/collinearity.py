@@ -10,12 +10,12 @@ import numpy as np
 
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded, times_text
 from facturum.audit.checks.relation_text import leave_out, relation_text
-from facturum.audit.checks.remedies import Edit, Outcome, Remedies
+from facturum.audit.remedies.edits import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.errors import counted, named
-from facturum.numerics.factors import Factor
-from facturum.numerics.inflation import Inflation
-from facturum.numerics.relations import Relation, independent, relations, taken_out
+from facturum.numerics.linear.inflation import Inflation
+from facturum.numerics.linear.relations import Relation, independent, relations, taken_out
+from facturum.numerics.linear.triangular import Factor
 
 HIGH = 10.0  # a variance inflation factor below which none is told (Belsley, Kuh & Welsch 1980 use 30 and 10)
 TOLD = 30.0  # one from which on it is told that columns explain another

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from facturum.engine.planning.spec import ChecksSpec
+from facturum.engine.planning.sections.spec import ChecksSpec
 from facturum.errors import ChecksFailed, option
 
 WARNING: Literal["warning"] = "warning"

@@ -11,7 +11,7 @@ from facturum.audit.checks.copies import FEWEST
 from facturum.audit.checks.finding import NOTE, WARNING, Finding
 from facturum.audit.checks.summaries import Summaries
 from facturum.engine.passes.outline import BuiltColumn, Outline
-from facturum.engine.planning.leaks import apart_from_means, explained_variables, looks
+from facturum.engine.planning.expressions.leaks import apart_from_means, explained_variables, looks
 
 KNOWN = "Leave it out, unless it is known beforehand."
 NEAR_COPY = 0.999  # share of the variance of the response that one predictor explains

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from facturum.audit.entries import CheckEntry, ColumnMap, FindingEntry
+from facturum.audit.map.entries import CheckEntry, ColumnMap, FindingEntry
 from facturum.errors import counted, listed
-from facturum.notebook import table_html
+from facturum.support.notebook_tables import table_html
 
 
 @dataclass(frozen=True)

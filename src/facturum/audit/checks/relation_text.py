@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from facturum.data.values import simple_number
-from facturum.numerics.relations import Relation
+from facturum.numerics.linear.relations import Relation
 
 MAX_TOLD = 12  # columns of a relation that are written out
 

@@ -8,19 +8,19 @@ from functools import cached_property, partial
 import numpy as np
 
 from facturum.audit.checks.copies import Copies
-from facturum.audit.checks.counting import Counting
+from facturum.audit.checks.row_counters import Counting
 from facturum.audit.checks.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
-from facturum.engine.planning.spec import ChecksSpec
-from facturum.language.core import Name
-from facturum.numerics.absorbing import Absorbed
-from facturum.numerics.factors import Factor
-from facturum.numerics.leverages import Leverages
-from facturum.numerics.moments import Moments
-from facturum.numerics.sparse import SparseColumns
-from facturum.threads import on_threads, one_blas_thread
+from facturum.engine.planning.sections.spec import ChecksSpec
+from facturum.language.core.literals import Name
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.linear.absorbing import Absorbed
+from facturum.numerics.linear.leverages import Leverages
+from facturum.numerics.linear.sparse import SparseColumns
+from facturum.numerics.linear.triangular import Factor
+from facturum.support.threads import on_threads, one_blas_thread
 
 MAX_WIDTH = 1_000  # columns that are factored; the work grows with the square of their number
 _NEED_FACTOR = ("dependence", "near_dependence", "duplicate", "separation", "leak", "leverage", "drift")

@@ -13,9 +13,9 @@ from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
 from facturum.errors import counted, named
-from facturum.numerics.absorbing import Absorbed
-from facturum.numerics.relations import Relation, relations
-from facturum.numerics.sparse import SparseColumns
+from facturum.numerics.linear.absorbing import Absorbed
+from facturum.numerics.linear.relations import Relation, relations
+from facturum.numerics.linear.sparse import SparseColumns
 
 FEW_GROUPS = 6  # groups that a relation names
 

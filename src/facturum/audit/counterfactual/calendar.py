@@ -9,15 +9,15 @@ from itertools import product
 
 import numpy as np
 
-from facturum.audit.change_entries import ChangeEntry, SidesEntry
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Settings, Settled, both, words
+from facturum.audit.map.change_entries import ChangeEntry, SidesEntry
 from facturum.data.time.calendar import part_codes, part_labels
 from facturum.data.time.periods import moved_on
 from facturum.data.values import Array, FloatArray, label_text
 from facturum.engine.blocks.windows import Change
-from facturum.language.core import Name
+from facturum.language.core.literals import Name
 from facturum.language.meanings.meaning import Factor, Meaning
 from facturum.language.writing import part_of_time
 

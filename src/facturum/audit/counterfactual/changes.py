@@ -9,11 +9,11 @@ from itertools import product
 
 import numpy as np
 
-from facturum.audit.change_entries import ChangeEntry
 from facturum.audit.counterfactual.calendar import CalendarChanges
 from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.counterfactual.recovering import Recovery
 from facturum.audit.counterfactual.settings import Said, Settings, Settled, both, merged, words
+from facturum.audit.map.change_entries import ChangeEntry
 from facturum.data.values import Array, FloatArray, Kind, Mask, label_text, number_text
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline

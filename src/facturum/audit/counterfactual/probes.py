@@ -15,8 +15,8 @@ from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
-from facturum.language.core import Name
-from facturum.language.nodes import Node
+from facturum.language.core.literals import Name
+from facturum.language.tree.nodes import Node
 
 LOOKED_AT = 256  # rows, of which those that claims are proved on are chosen
 CELLS = 1_000_000  # of the matrix at most that these may have

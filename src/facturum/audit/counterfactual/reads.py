@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from facturum.engine.planning.leaks import offsets_after, steps_of
-from facturum.language.core import Multiply, Name
-from facturum.language.nodes import Node
+from facturum.engine.planning.expressions.leaks import offsets_after, steps_of
+from facturum.language.core.arithmetic import Multiply
+from facturum.language.core.literals import Name
+from facturum.language.tree.nodes import Node
 
 
 class Reads:

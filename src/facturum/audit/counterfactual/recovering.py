@@ -7,9 +7,9 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.change_entries import SidesEntry
 from facturum.audit.counterfactual.settings import Settled
 from facturum.audit.counterfactual.worlds import Worlds
+from facturum.audit.map.change_entries import SidesEntry
 from facturum.data.values import Array, FloatArray, Mask
 from facturum.engine.blocks.windows import Change
 

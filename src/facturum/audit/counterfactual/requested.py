@@ -15,7 +15,7 @@ from facturum.data.variable import Variable
 from facturum.engine.blocks.windows import Change
 from facturum.engine.passes.outline import Outline
 from facturum.errors import DataError, nearest
-from facturum.language.parser import parse
+from facturum.language.syntax.parser import parse
 
 MOST_ROWS = 65_536  # that are averaged over; of more, as many are taken, evenly spread
 

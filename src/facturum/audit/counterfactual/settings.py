@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
 
-from facturum.audit.change_entries import ChangeEntry
 from facturum.audit.counterfactual.worlds import Worlds
+from facturum.audit.map.change_entries import ChangeEntry
 from facturum.data.table import Table
 from facturum.data.values import Kind, Mask, label_text, number_text
 from facturum.engine.blocks.windows import Change

@@ -12,9 +12,9 @@ from facturum.data.values import Array, FloatArray, Mask, Values
 from facturum.engine.blocks.source import Source
 from facturum.engine.blocks.windows import Change, Windows
 from facturum.engine.passes.outline import Outline
-from facturum.language.blocks import Block, Dense
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
+from facturum.language.tree.blocks import Block, Dense
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
 
 LONG = 240  # periods before a row of which a carried state is made anew
 FAR = 12  # periods around those that are read, in which values that fill others may lie

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.entries import ColumnMap
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import RowMap
 from facturum.audit.proof.verify import Failure
-from facturum.audit.row_map import RowMap
 
 CLOSE = 1e-9  # how far figures may be apart, relative to their size, between versions of NumPy and kinds of processor
 _LONGEST = 80

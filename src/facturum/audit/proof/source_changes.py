@@ -8,7 +8,7 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 
-from facturum.audit.fingerprints import (
+from facturum.audit.proof.fingerprints import (
     ChangedCells,
     Fingerprint,
     changed_cells,

@@ -8,25 +8,25 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.entries import ColumnEntry, ColumnMap
-from facturum.audit.proof.converted_cells import ConvertedCells
+from facturum.audit.comparison.converted_cells import ConvertedCells
+from facturum.audit.map.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.verify import ALLOWED_STEPS, definitions_of, formula_node
+from facturum.data.conversion.joining import unit_of
 from facturum.data.time.calendar import period_text
-from facturum.data.time.joining import unit_of
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, Kind, Values, label_text
 from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
-from facturum.engine.planning.prepare import prepare
-from facturum.engine.planning.scope import Scope
+from facturum.engine.planning.expressions.prepare import prepare
+from facturum.engine.planning.expressions.scope import Scope
+from facturum.engine.planning.sections.spec import PlanSpec, spec_from
 from facturum.engine.planning.shaping import Given, declared_tables
-from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import AuditError, FacturumError, PlanError
-from facturum.language.core import Name
-from facturum.language.nodes import Node
+from facturum.language.core.literals import Name
+from facturum.language.tree.nodes import Node
 from facturum.language.writing import at_offset, is_missing, missing_where
-from facturum.notebook import tree_html
-from facturum.numerics.distance import ulp_distance
+from facturum.numerics.exact.ulps import ulp_distance
+from facturum.support.notebook_tables import tree_html
 
 ROW = "\0row"  # holds the number of each row, which operations along time are asked for; no file has such a variable
 MOST_CARRIED = 12  # rows of a unit that a carried state is shown for
@@ -129,7 +129,7 @@ class RowTrace:
         return str(self)
 
     def _repr_html_(self) -> str:
-        from facturum.notebook import table_html
+        from facturum.support.notebook_tables import table_html
 
         rows = [[c.column, value_text(c.stored), c.steps.expression, "yes" if c.agrees else "no"] for c in self.cells]
         return table_html(f"row {self.row:,} of {self.source}", ("column", "value", "formula", "agrees"), rows)

@@ -8,23 +8,23 @@ from threading import Lock
 
 import numpy as np
 
-from facturum.audit.entries import ColumnEntry, ColumnMap
+from facturum.audit.map.entries import ColumnEntry, ColumnMap
 from facturum.audit.proof.source_changes import KnownTable, SourceChange, source_changes
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, build, without_missing_response
 from facturum.engine.passes.selection import Sample
-from facturum.engine.planning.prepare import prepare
-from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.expressions.prepare import prepare
+from facturum.engine.planning.expressions.prepared import Prepared
+from facturum.engine.planning.expressions.scope import Scope, refuse_deep
+from facturum.engine.planning.sections.spec import PlanSpec, spec_from
 from facturum.engine.planning.shaping import Given, declared_tables
-from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import FacturumError, PlanError, counted, rows_in_words
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
-from facturum.language.parser import parse
-from facturum.numerics.distance import ulp_distance
-from facturum.threads import on_threads
+from facturum.language.syntax.parser import parse
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
+from facturum.numerics.exact.ulps import ulp_distance
+from facturum.support.threads import on_threads
 
 _ONE_AT_A_TIME = Lock()
 BACK = "Rows left out of the matrix would be kept now."

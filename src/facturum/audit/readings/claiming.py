@@ -13,11 +13,11 @@ from facturum.audit.readings.claims import Claim, ColumnGroup, groups_of
 from facturum.audit.readings.comparisons import Movement
 from facturum.audit.readings.conditions import Conditions
 from facturum.audit.readings.proving import Prover
-from facturum.audit.readings.readings import product_text
 from facturum.audit.readings.slopes import slope_text
+from facturum.audit.readings.wording import product_text
 from facturum.data.values import Array
 from facturum.engine.passes.outline import Outline
-from facturum.language.core import Name
+from facturum.language.core.literals import Name
 from facturum.language.meanings.meaning import Factor, Meaning, Product, Scaled
 from facturum.language.meanings.numbers import Curve
 

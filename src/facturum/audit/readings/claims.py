@@ -10,7 +10,7 @@ from facturum.audit.counterfactual.reads import Reads
 from facturum.engine.passes.outline import BuiltColumn
 from facturum.language.meanings.meaning import Factor, Meaning
 from facturum.language.meanings.numbers import Curve
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 
 @dataclass(frozen=True)

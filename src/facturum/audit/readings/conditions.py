@@ -9,7 +9,7 @@ from facturum.audit.counterfactual.probes import Probes
 from facturum.audit.readings.claims import ColumnGroup
 from facturum.audit.readings.proving import Prover
 from facturum.engine.passes.outline import Outline
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 
 class Conditions:

@@ -26,7 +26,7 @@ from facturum.audit.readings.comparisons import (
 from facturum.data.values import Array, FloatArray
 from facturum.engine.blocks.windows import Change
 from facturum.language.meanings.meaning import Factor
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 CELLS = 200_000  # of the matrix that the worlds of one group have, for as many rows as fit
 MOST = 10_000_000  # of these for one row, above which nothing is proved

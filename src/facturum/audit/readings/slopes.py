@@ -8,7 +8,7 @@ import numpy as np
 
 from facturum.audit.counterfactual.probes import Probes, changes_to
 from facturum.language.differentiation import NoDerivativeError, derivative, slope_term
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 MOST_COLUMNS = 6  # whose slope is told
 AGREES = 1e-4  # of the slope

@@ -7,17 +7,17 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from facturum.audit.entries import AbsenceEntry
+from facturum.audit.map.entries import AbsenceEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.time.periods import step_noun
 from facturum.data.values import Array, Mask
-from facturum.engine.blocks.presence import present
 from facturum.engine.blocks.source import Source
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.passes.presence import present
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import counted
-from facturum.language.core import Name
+from facturum.language.core.literals import Name
 from facturum.language.meanings.meaning import stepped
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 
 class Absences:

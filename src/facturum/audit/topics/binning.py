@@ -6,13 +6,13 @@ from itertools import pairwise
 
 import numpy as np
 
-from facturum.audit.entries import BinEntry, BinsEntry, HistogramEntry, OutsideEntry, SharedEntry
+from facturum.audit.map.entries import BinEntry, BinsEntry, HistogramEntry, OutsideEntry, SharedEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import FloatArray, Labels, Values, label_text
-from facturum.language.nodes import Node
-from facturum.language.traits import Binned
-from facturum.numerics.cells import Cells
-from facturum.numerics.moments import Moments
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.traits import Binned
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.shapes.histogram import Cells
 
 HISTOGRAM_CELLS = 48
 

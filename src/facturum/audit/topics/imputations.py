@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.entries import FillEntry, ImputationEntry
+from facturum.audit.map.entries import FillEntry, ImputationEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, FloatArray, Label, Mask, label_text, plain_number
-from facturum.language.nodes import Node
-from facturum.language.options import Absent
-from facturum.language.traits import Imputed
-from facturum.numerics.comparisons import welch
-from facturum.numerics.moments import Moments
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.options import Absent
+from facturum.language.tree.traits import Imputed
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.shapes.group_comparisons import welch
 
 
 @dataclass(frozen=True)

@@ -10,12 +10,12 @@ import numpy as np
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.source import Source
-from facturum.engine.planning.leaks import looks
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.leaks import looks
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import counted
-from facturum.language.core import truths
-from facturum.language.logic import And, Not
-from facturum.language.nodes import Node
+from facturum.language.core.literals import truths
+from facturum.language.core.logic import And, Not
+from facturum.language.tree.nodes import Node
 from facturum.language.writing import is_missing, missing_where
 
 

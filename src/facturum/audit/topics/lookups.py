@@ -10,12 +10,12 @@ import numpy as np
 
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Array, Label
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import counted, named, nearest
-from facturum.language.groups import Group, KeyIndex
-from facturum.language.nodes import Node
-from facturum.language.options import Absent
-from facturum.language.traits import KeyedTable
+from facturum.language.learning.groups import Group, KeyIndex
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.options import Absent
+from facturum.language.tree.traits import KeyedTable
 
 SHOWN = 5  # keys in a warning
 MOST_KEYS = 10_000  # of a table that somebody wrote

@@ -8,19 +8,19 @@ from typing import TypeVar
 
 import numpy as np
 
-from facturum.audit.entries import BinsEntry, FlagEntry, ImputationEntry, ScoreEntry
+from facturum.audit.map.entries import BinsEntry, FlagEntry, ImputationEntry, ScoreEntry
 from facturum.audit.topics.binning import BinCounts
 from facturum.audit.topics.imputations import FilledCells, ImputationCounts
 from facturum.audit.topics.scoring import ScoreCounts
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
 from facturum.engine.passes.outline import BuiltColumn, Outline
-from facturum.engine.planning.prepared import Prepared
-from facturum.language.core import Name
+from facturum.engine.planning.expressions.prepared import Prepared
+from facturum.language.core.literals import Name
 from facturum.language.meanings.categories import NoValue
 from facturum.language.meanings.meaning import stepped
-from facturum.language.nodes import Node
-from facturum.language.printer import brief_text
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.writer import brief_text
 
 T = TypeVar("T")
 

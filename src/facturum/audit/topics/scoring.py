@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from facturum.audit.entries import ItemEntry, ScoreEntry
+from facturum.audit.map.entries import ItemEntry, ScoreEntry
 from facturum.audit.topics.stretch import Stretch
 from facturum.data.values import Mask
-from facturum.language.nodes import Node
-from facturum.language.traits import Scored
-from facturum.numerics.comparisons import Covariances, scale_figures
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.traits import Scored
+from facturum.numerics.shapes.group_comparisons import Covariances, scale_figures
 
 
 class ScoreCounts:

@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.entries import SourceValueEntry
+from facturum.audit.map.entries import SourceValueEntry
 from facturum.data.values import Array, FloatArray, Kind, sorted_labels
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import BuiltColumn, Outline
-from facturum.language.core import Name
-from facturum.numerics.sparse import SparseColumns
+from facturum.language.core.literals import Name
+from facturum.numerics.linear.sparse import SparseColumns
 
 FEW = 12
 LOOKED_AT = 1000  # rows, in which a variable with many values shows many

@@ -12,8 +12,8 @@ from facturum.data.values import Array, FloatArray, Mask, Values
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.selection import Selection
-from facturum.language.nodes import Node
-from facturum.numerics.moments import Moments
+from facturum.language.tree.nodes import Node
+from facturum.numerics.exact.moments import Moments
 
 
 class Stretch:

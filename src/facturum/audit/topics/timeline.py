@@ -9,22 +9,22 @@ from itertools import pairwise
 
 import numpy as np
 
-from facturum.audit.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
+from facturum.audit.map.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
+from facturum.data.conversion.converting import Converted
+from facturum.data.conversion.joining import rows_of, unit_of
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
-from facturum.data.time.conversion import Converted
-from facturum.data.time.joining import rows_of, unit_of
 from facturum.data.time.periods import AT_ONCE, period_numbers
 from facturum.data.time.spans import inner_periods, nests
 from facturum.data.values import Array, Kind
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.outline import BuiltColumn, Outline
-from facturum.engine.planning.leaks import looks
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.leaks import looks
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.engine.planning.shaping import declared_tables
-from facturum.language.core import Name, names_in
+from facturum.language.core.literals import Name, names_in
 from facturum.language.meanings.meaning import stepped
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 MAX_PERIODS = 5000  # of a unit
 MAX_UNITS = 60

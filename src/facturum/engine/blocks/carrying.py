@@ -11,9 +11,9 @@ import numpy as np
 from facturum.data.values import Array, Mask, Values
 from facturum.engine.blocks.failing import NOWHERE, Failed, evaluated
 from facturum.engine.blocks.leaves import LEAF
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
-from facturum.language.rows import Carry
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Carry
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.source import Source

@@ -11,10 +11,10 @@ import numpy as np
 
 from facturum.data.time.periods import period_starts
 from facturum.data.values import Array, Mask, Values
-from facturum.language.blocks import Block
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
-from facturum.language.rows import Carry, Frame, Look, Nearest
+from facturum.language.tree.blocks import Block
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Carry, Frame, Look, Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows

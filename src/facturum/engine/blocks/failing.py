@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from facturum.data.values import Array, Mask, Values
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows

@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from facturum.data.time.joining import JoinedSeries
+from facturum.data.conversion.joining import JoinedSeries
 from facturum.data.values import Array, Mask, Values
 from facturum.engine.blocks.elsewhen import patched, without_row
 from facturum.engine.blocks.failing import NOWHERE, Failed, evaluated, failing, origins_at, refuse, taken
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.blocks.margin import Margin
 from facturum.engine.blocks.neighbours import Neighbours
-from facturum.language.nodes import Node
-from facturum.language.rows import Carry, Look, Nearest
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Carry, Look, Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows

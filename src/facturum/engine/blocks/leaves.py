@@ -13,8 +13,8 @@ import numpy as np
 
 from facturum.data.values import Array
 from facturum.errors import FailedRows
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
 
 LEAF = 65_536
 STRETCH = 4  # leaves filled at a time: 2 MiB of a column, which systems hand out as one large page

@@ -12,7 +12,7 @@ from facturum.data.grouping import SPARSE
 from facturum.data.values import Array, Mask, Values, and_masks
 from facturum.engine.blocks.failing import Failed, evaluated, taken
 from facturum.engine.blocks.leaves import LEAF
-from facturum.language.nodes import Node
+from facturum.language.tree.nodes import Node
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows

@@ -12,8 +12,8 @@ from facturum.data.values import Array, Mask, Values
 from facturum.engine.blocks.failing import NOWHERE, Failed, evaluated, failing, origins_at, refuse
 from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.margin import Margin
-from facturum.language.nodes import Node
-from facturum.language.rows import Nearest
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Nearest
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.rows import LeafRows

@@ -11,11 +11,11 @@ from facturum.data.values import Array, Mask, Values
 from facturum.data.variable import Infinite
 from facturum.engine.blocks.frames import BlockFrame, JoinedFrame
 from facturum.engine.blocks.margin import Margin
-from facturum.language.blocks import Block
-from facturum.language.core import Name
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
-from facturum.language.rows import Frame
+from facturum.language.core.literals import Name
+from facturum.language.tree.blocks import Block
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Frame
 
 if TYPE_CHECKING:
     from facturum.engine.blocks.source import Source

@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from facturum.data.conversion.joining import JoinedSeries
 from facturum.data.table import Table
-from facturum.data.time.joining import JoinedSeries
 from facturum.data.time.ordering import unit_changes
 from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.time.series import Series, series_of
@@ -23,9 +23,9 @@ from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF, leaves_of
 from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
-from facturum.language.core import Name, names_in
-from facturum.language.nodes import Node
-from facturum.language.rows import Carry
+from facturum.language.core.literals import Name, names_in
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Carry
 
 
 @dataclass(frozen=True)

@@ -16,16 +16,16 @@ from facturum.engine.passes.matrix import fill
 from facturum.engine.passes.outline import INTERCEPT, RESPONSE, BuiltColumn, Outline
 from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import MAX_COLUMNS, DenseSink, Sink, SparseSink
-from facturum.engine.planning.names import column_names, refuse_equal_names, slug
-from facturum.engine.planning.prepare import at_place, prepare
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepare import at_place, prepare
+from facturum.engine.planning.expressions.prepared import Prepared
+from facturum.engine.planning.sections.column_names import column_names, refuse_equal_names, slug
+from facturum.engine.planning.sections.spec import PlanSpec, VariableSpec
 from facturum.engine.planning.shaping import Given
-from facturum.engine.planning.spec import PlanSpec, VariableSpec
 from facturum.errors import DataError
-from facturum.language.core import Multiply
-from facturum.language.printer import in_words
-from facturum.numerics.moments import Moments
-from facturum.numerics.sparse import SparseColumns
+from facturum.language.core.arithmetic import Multiply
+from facturum.language.tree.writer import in_words
+from facturum.numerics.exact.moments import Moments
+from facturum.numerics.linear.sparse import SparseColumns
 
 MAX_PRODUCTS = 20_000  # columns of an interaction, a few characters of which would otherwise take minutes
 Progress = Callable[[int, int], None]

@@ -10,8 +10,8 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Values
 from facturum.engine.blocks.leaves import LEAF
 from facturum.engine.blocks.rows import LeafRows
-from facturum.language.blocks import Scattered
-from facturum.numerics.moments import Moments
+from facturum.language.tree.blocks import Scattered
+from facturum.numerics.exact.moments import Moments
 
 ONES = np.ones(LEAF)  # writing an array is four times as fast as writing one number to many places
 LEAF_BITS = LEAF.bit_length() - 1

@@ -10,13 +10,13 @@ from facturum.engine.blocks.leaves import TOGETHER, batched, run
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.selection import Sample, Selection
-from facturum.engine.planning.learned import Learned
-from facturum.engine.planning.prepare import at_place
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.learned import Learned
+from facturum.engine.planning.expressions.prepare import at_place
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import DataError, FacturumError
-from facturum.language.failures import Unlearnable
-from facturum.language.nodes import Node, Question
-from facturum.threads import thread_count
+from facturum.language.tree.failures import Unlearnable
+from facturum.language.tree.nodes import Node, Question
+from facturum.support.threads import thread_count
 
 
 def learn(

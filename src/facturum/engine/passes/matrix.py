@@ -15,10 +15,10 @@ from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.engine.passes.selection import LeafSelection, Selection
 from facturum.engine.passes.sinks import Sink, dense
 from facturum.errors import DataError
-from facturum.language.blocks import Dense, Scattered
-from facturum.language.nodes import Column, Node
-from facturum.numerics.moments import Moments
-from facturum.threads import thread_count
+from facturum.language.tree.blocks import Dense, Scattered
+from facturum.language.tree.nodes import Column, Node
+from facturum.numerics.exact.moments import Moments
+from facturum.support.threads import thread_count
 
 M = TypeVar("M")
 

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from facturum.engine.passes.matrix import Piece
-from facturum.engine.planning.prepared import Prepared
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.expressions.prepared import Prepared
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import DataError
-from facturum.language.nodes import Column
+from facturum.language.tree.nodes import Column
 
 INTERCEPT = "intercept"
 RESPONSE = "response"

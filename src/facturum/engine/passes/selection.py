@@ -12,15 +12,15 @@ import numpy as np
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.leaves import LEAF, TOGETHER, batched, leaves_of, run, together
 from facturum.engine.blocks.numbering import row_numbers
-from facturum.engine.blocks.presence import present
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
+from facturum.engine.passes.presence import present
 from facturum.engine.passes.totals import Totals
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import FailedRows
-from facturum.language.core import truths
-from facturum.language.nodes import Node
-from facturum.threads import thread_count
+from facturum.language.core.literals import truths
+from facturum.language.tree.nodes import Node
+from facturum.support.threads import thread_count
 
 KEEP_FALSE = "keep is false"
 KEEP_MISSING = "keep is missing"

@@ -12,9 +12,9 @@ import numpy as np
 from facturum.data.values import Array, FloatArray, Values
 from facturum.engine.passes.leaf_columns import LeafColumns
 from facturum.errors import DataError
-from facturum.language.blocks import Dense, Scattered
-from facturum.numerics.sparse import SparseColumns
-from facturum.threads import on_threads
+from facturum.language.tree.blocks import Dense, Scattered
+from facturum.numerics.linear.sparse import SparseColumns
+from facturum.support.threads import on_threads
 
 TOUCH = 128  # doubles; a quarter of a page, since NumPy lets other threads run only while it writes many
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from facturum.data.values import Array
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.errors import ROWS_SHOWN, DataError, counted, option
 
 if TYPE_CHECKING:

@@ -11,9 +11,9 @@ from facturum.data.values import Kind, Values
 from facturum.data.variable import Variable
 from facturum.engine.passes.build import resolve
 from facturum.engine.passes.selection import Sample
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.engine.planning.shaping import Given
-from facturum.engine.planning.spec import PlanSpec
-from facturum.language.core import Name
+from facturum.language.core.literals import Name
 
 
 def viewed(spec: PlanSpec, given: Table | Given) -> Table:

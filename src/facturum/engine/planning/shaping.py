@@ -7,13 +7,13 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from facturum.data.conversion.appending import append, without_overlap
+from facturum.data.conversion.converting import Converted, Take, convert
+from facturum.data.conversion.joining import JoinedSeries, SeriesToJoin, join
 from facturum.data.declared import Declaration, declare, unknown_declarations
 from facturum.data.grouping import group_numbers
-from facturum.data.reshaping import stack
+from facturum.data.shape.reshaping import stack
 from facturum.data.table import Table
-from facturum.data.time.appending import append, without_overlap
-from facturum.data.time.conversion import Converted, Take, convert
-from facturum.data.time.joining import JoinedSeries, SeriesToJoin, join
 from facturum.data.time.ordering import order_of_time
 from facturum.data.time.periods import Timing, step_noun
 from facturum.data.time.series import series_of
@@ -21,12 +21,12 @@ from facturum.data.time.spans import nests
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
 from facturum.engine.blocks.source import Source
-from facturum.engine.planning.scope import Scope, refuse_deep
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.expressions.scope import Scope, refuse_deep
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, PlanError, nearest, series_remedy
-from facturum.language.failures import RowFailure
-from facturum.language.parser import parse
-from facturum.threads import on_threads
+from facturum.language.syntax.parser import parse
+from facturum.language.tree.failures import RowFailure
+from facturum.support.threads import on_threads
 
 MARK = "\0new"  # marks new rows against history while both are converted; no file has a variable of that name
 DATA, HISTORY, SERIES = "data", "history", "series."  # how the tables given are called, a series with its name

@@ -8,9 +8,9 @@ from itertools import product
 from pathlib import Path
 from typing import Any
 
-from facturum.audit.entries import ColumnMap
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
-from facturum.engine.planning.spec import FORMAT, PlanSpec, spec_from
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW
+from facturum.engine.planning.sections.spec import FORMAT, PlanSpec, spec_from
 from facturum.errors import AuditError, DataError
 from facturum.files.builds.build_writer import (
     COLUMNS,

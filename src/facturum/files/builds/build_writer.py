@@ -12,18 +12,18 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.entries import ColumnMap
-from facturum.audit.row_map import RowMap
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import RowMap
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.values import Array
-from facturum.engine.planning.spec import FORMAT, PlanSpec
+from facturum.engine.planning.sections.spec import FORMAT, PlanSpec
 from facturum.errors import DataError
 from facturum.files.builds.csv_files import PLAIN_CSV, CsvFile, CsvForm
 from facturum.files.builds.parquet_groups import MOST_ROWS, ParquetGroups, rows_of_group
 from facturum.files.builds.sparse_file import sparse_arrays
 from facturum.files.learned_files import learned_tables
 from facturum.files.plan_file import plan_text
-from facturum.numerics.sparse import SparseColumns
+from facturum.numerics.linear.sparse import SparseColumns
 
 MARKER = "facturum-build.json"
 FORMATS = ("parquet", "csv", "npy", "npz")

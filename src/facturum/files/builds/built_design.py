@@ -10,21 +10,21 @@ from typing import Any, Protocol
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.column_map import Digests, column_map
-from facturum.audit.entries import ColumnMap
-from facturum.audit.report import BuildReport, report_of
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, carried_names, row_map
+from facturum.audit.map.column_map import Digests, column_map
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.report import BuildReport, report_of
+from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, carried_names, row_map
 from facturum.audit.topics.imputations import FilledCells
-from facturum.data.arrow_export import arrow_column
+from facturum.data.arrow.export import arrow_column
 from facturum.data.values import FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.engine.passes.build import Built
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import PlanError
 from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_table
-from facturum.language.core import Name
-from facturum.numerics.factors import Factor
-from facturum.numerics.sparse import SparseColumns
+from facturum.language.core.literals import Name
+from facturum.numerics.linear.sparse import SparseColumns
+from facturum.numerics.linear.triangular import Factor
 
 
 class Origin(Protocol):

@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 from pyarrow import parquet
 
-from facturum.files.behind import Behind
+from facturum.files.background import Behind
 
 GROUP_BYTES = 2**26  # of a group of rows of doubles: what a writer and a reader hold at a time
 MOST_ROWS, FEWEST_ROWS = 2**20, 2**10

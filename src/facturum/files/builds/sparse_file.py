@@ -7,12 +7,12 @@ import io
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.entries import ColumnMap
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW
 from facturum.data.values import Array
 from facturum.engine.passes.outline import RESPONSE
 from facturum.files.folder import Buffer
-from facturum.numerics.sparse import SparseColumns
+from facturum.numerics.linear.sparse import SparseColumns
 
 
 def sparse_arrays(design: pa.Table, cells: SparseColumns, columns: ColumnMap) -> dict[str, Array]:

@@ -17,19 +17,19 @@ import pyarrow as pa
 from pyarrow import parquet
 from pydantic import ValidationError
 
-from facturum.audit.entries import ColumnMap
-from facturum.audit.fingerprints import column_digests
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
+from facturum.audit.proof.fingerprints import column_digests
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.outline import RESPONSE
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
 from facturum.files.builds.build_writer import IMPUTED, ROWS
 from facturum.files.builds.csv_files import read_csv
 from facturum.files.builds.sparse_file import read_sparse
 from facturum.files.folder import Buffer, Snapshot
-from facturum.files.reading.file_scans import UNREADABLE
-from facturum.numerics.sparse import SparseColumns
+from facturum.files.scans.file_scans import UNREADABLE
+from facturum.numerics.linear.sparse import SparseColumns
 
 _SEAL = 24  # hexadecimal digits of a seal: 96 bits
 _CHUNK = 2**24

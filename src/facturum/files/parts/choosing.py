@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from facturum.engine.passes.build import resolve
-from facturum.engine.planning.needed import variables_needed
+from facturum.engine.planning.sections.projection import variables_needed
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.engine.planning.shaping import Given
-from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import FacturumError
-from facturum.files.reading.scans import Scan
+from facturum.files.scans.scans import Scan
 
 SHARE = 0.5  # of the free memory, which the table or the matrix may take
 MANY = 20_000  # columns; tables of which so many would fit are not looked at

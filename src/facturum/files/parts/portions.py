@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from facturum.engine.passes.selection import leaves_within
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.files.builds.parquet_groups import GROUP_BYTES
 
 

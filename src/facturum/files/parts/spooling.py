@@ -9,29 +9,29 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.fingerprints import Fingerprint, FingerprintTaker, fingerprint_of
-from facturum.audit.origins import variables_read
+from facturum.audit.proof.fingerprints import Fingerprint, FingerprintTaker, fingerprint_of
+from facturum.audit.proof.origins import variables_read
+from facturum.data.conversion.converting import Converted
+from facturum.data.conversion.joining import JoinedSeries, SeriesToJoin
 from facturum.data.declared import as_time, unknown_declarations
 from facturum.data.table import Table
-from facturum.data.time.conversion import Converted
-from facturum.data.time.joining import JoinedSeries, SeriesToJoin
 from facturum.data.time.merging import Keys, Runs, order_of
 from facturum.data.time.ordering import refuse_faults
 from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.values import Array, Kind, Label, Labels, label_text, sorted_labels
 from facturum.data.variable import Variable
-from facturum.engine.planning.needed import variables_needed
-from facturum.engine.planning.prepare import prepare
-from facturum.engine.planning.prepared import Prepared
+from facturum.engine.planning.expressions.prepare import prepare
+from facturum.engine.planning.expressions.prepared import Prepared
+from facturum.engine.planning.sections.projection import variables_needed
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.engine.planning.shaping import DATA, Given, Shaped, declared_tables, of_the_table, series_to_join
-from facturum.engine.planning.spec import PlanSpec
 from facturum.errors import DataError, FacturumError, PlanError
-from facturum.files.behind import ahead
+from facturum.files.background import ahead
 from facturum.files.parts.disk_arrays import DiskArray, LookedUp, as_array, picked
 from facturum.files.parts.portions import Portions
-from facturum.files.reading.scans import Scan
-from facturum.language.parser import parse
-from facturum.threads import on_threads
+from facturum.files.scans.scans import Scan
+from facturum.language.syntax.parser import parse
+from facturum.support.threads import on_threads
 
 _BLOCK = 2**18  # rows that are read at a time
 _FEWEST = 2**16  # of a run

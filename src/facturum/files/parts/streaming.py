@@ -6,18 +6,18 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
-from facturum.audit.column_map import ColumnDigests, column_map
-from facturum.audit.entries import ColumnMap
-from facturum.audit.report import BuildReport
-from facturum.audit.row_map import row_map
+from facturum.audit.map.column_map import ColumnDigests, column_map
+from facturum.audit.map.entries import ColumnMap
+from facturum.audit.map.report import BuildReport
+from facturum.audit.map.row_map import row_map
 from facturum.data.table import Table
 from facturum.engine.passes.build import Built, answered, built_rows
 from facturum.engine.passes.outline import Outline
 from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.sinks import refuse_size
-from facturum.engine.planning.spec import PlanSpec
+from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import DataError
-from facturum.files.behind import Behind
+from facturum.files.background import Behind
 from facturum.files.builds.build_folder import own_files
 from facturum.files.builds.build_writer import STREAMED, BuildWriter
 from facturum.files.builds.built_design import design_table
@@ -26,7 +26,7 @@ from facturum.files.folder import write_folder
 from facturum.files.parts.cell_spool import CellSpool
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import take_in
-from facturum.files.reading.scans import Scan
+from facturum.files.scans.scans import Scan
 
 RowProgress = Callable[[str, int, int], None]
 

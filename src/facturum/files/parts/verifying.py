@@ -15,9 +15,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.audit.column_map import ColumnDigests, column_map
-from facturum.audit.fingerprints import ColumnDigest
+from facturum.audit.map.column_map import ColumnDigests, column_map
+from facturum.audit.map.report import BuildReport
+from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.audit.proof.content import content_failures, table_failures, words_note
+from facturum.audit.proof.fingerprints import ColumnDigest
 from facturum.audit.proof.source_changes import Known, KnownMarks, KnownTable, gone_text, source_changes
 from facturum.audit.proof.verify import (
     ALLOWED_STEPS,
@@ -34,8 +36,6 @@ from facturum.audit.proof.verify import (
     resolved_failures,
     rows_come,
 )
-from facturum.audit.report import BuildReport
-from facturum.audit.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
 from facturum.data.variable import Variable
@@ -43,12 +43,12 @@ from facturum.engine.blocks.source import Source
 from facturum.engine.passes.build import Built, answered, built_rows, without_missing_response
 from facturum.engine.passes.outline import RESPONSE, Outline
 from facturum.engine.passes.selection import Sample, Selection
-from facturum.engine.planning.prepare import prepare
-from facturum.engine.planning.scope import Scope, refuse_deep
+from facturum.engine.planning.expressions.prepare import prepare
+from facturum.engine.planning.expressions.scope import Scope, refuse_deep
+from facturum.engine.planning.sections.spec import PlanSpec, spec_from
 from facturum.engine.planning.shaping import DATA, Given, declared_tables
-from facturum.engine.planning.spec import PlanSpec, spec_from
 from facturum.errors import AuditError, FacturumError, FailedRows, PlanError
-from facturum.files.behind import Behind
+from facturum.files.background import Behind
 from facturum.files.builds.build_writer import IMPUTED, ROWS, dropped_table
 from facturum.files.builds.built_design import design_table
 from facturum.files.builds.stored_build import Stored, numbers_of
@@ -56,12 +56,12 @@ from facturum.files.parts.cell_spool import CellSpool
 from facturum.files.parts.comparing import DroppedRows, Tally, same_tables
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.spooling import TakenIn, take_in
-from facturum.files.reading.scans import Scan
-from facturum.language.failures import RowFailure
-from facturum.language.nodes import Node
-from facturum.language.rows import Rows
-from facturum.numerics.distance import ulp_distance
-from facturum.threads import on_threads
+from facturum.files.scans.scans import Scan
+from facturum.language.tree.failures import RowFailure
+from facturum.language.tree.nodes import Node
+from facturum.language.tree.rows import Rows
+from facturum.numerics.exact.ulps import ulp_distance
+from facturum.support.threads import on_threads
 
 _BLOCK = 2**16
 GONE = "Rows of the matrix would be left out now."

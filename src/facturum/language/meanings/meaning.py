@@ -11,7 +11,7 @@ from facturum.data.values import FloatArray, multiple_text
 
 if TYPE_CHECKING:
     from facturum.language.meanings.categories import Indicator, NoValue
-    from facturum.language.nodes import Node
+    from facturum.language.tree.nodes import Node
 
 STEP = "\ue000"  # stands in subjects for the step of the plan, a month say; see `stepped`
 Compared: TypeAlias = tuple[tuple[float, float], ...]  # values of a node, each with its weight

@@ -8,10 +8,11 @@ from fnmatch import fnmatchcase
 from typing import ClassVar
 
 from facturum.data.values import Kind
-from facturum.language.core import List, Name, Text
-from facturum.language.nodes import Kinds, Node, Type, operation
-from facturum.language.options import TEXT, arguments, option
-from facturum.language.traits import Surroundings
+from facturum.language.core.literals import List, Name, Text
+from facturum.language.tree.nodes import Kinds, Node, Type
+from facturum.language.tree.options import TEXT, arguments, option
+from facturum.language.tree.registry import operation
+from facturum.language.tree.traits import Surroundings
 
 
 class Selector(Node):

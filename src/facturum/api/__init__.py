@@ -1,0 +1,1 @@
+"""What a Python user holds: plans, designs, tables, expressions, results."""

@@ -1,0 +1,1 @@
+"""Two builds compared."""

@@ -1,0 +1,1 @@
+"""The column map and the row map of a build."""

@@ -1,0 +1,1 @@
+"""Edits of the plan that are tried before they are advised."""

@@ -1,0 +1,1 @@
+"""Tables from Arrow, DataFrames and NumPy, and back."""

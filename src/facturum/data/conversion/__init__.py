@@ -1,0 +1,1 @@
+"""Series brought to another step, joined by period, with history before and periods to come after."""

@@ -1,0 +1,1 @@
+"""Tables in another shape: stacked, unstacked, sampled."""

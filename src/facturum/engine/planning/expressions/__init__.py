@@ -1,0 +1,1 @@
+"""The expressions of a plan, checked and written out."""

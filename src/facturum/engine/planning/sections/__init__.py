@@ -1,0 +1,1 @@
+"""The sections of a plan before its expressions are read: names, quoting, variables that are needed."""

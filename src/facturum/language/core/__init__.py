@@ -1,0 +1,1 @@
+"""The core of the language: names and literals, arithmetic, comparisons, logic."""

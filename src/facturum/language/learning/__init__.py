@@ -1,0 +1,1 @@
+"""What several operations learn alike: groups of rows, samples of values."""

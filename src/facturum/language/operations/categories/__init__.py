@@ -1,0 +1,1 @@
+"""Operations on categories: codings, regrouping, bins, lookups."""

@@ -1,0 +1,1 @@
+"""Operations on numbers: transforms, polynomials, statistics, scores of items."""

@@ -1,0 +1,349 @@
+"""One number in, one number out."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Callable
+from typing import ClassVar
+
+import numpy as np
+
+from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
+from facturum.language.core.arithmetic import Add, Divide, Multiply, Negative, Power, Subtract
+from facturum.language.core.literals import Number
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Logged, Unit
+from facturum.language.operations.numbers.statistics import MeanQuestion, SpreadQuestion
+from facturum.language.tree.nodes import Kinds, Node, Question, Type, finite, need_number
+from facturum.language.tree.options import NUMBER, argument, one_of, option
+from facturum.language.tree.registry import operation
+from facturum.language.tree.rows import Rows
+from facturum.language.tree.traits import RawScale
+
+
+class Elementwise(Node):
+    """A function of one number, computed by NumPy for each row alone."""
+
+    always_finite: ClassVar[bool] = False  # wherever it is defined
+    x: Node
+
+    @abstractmethod
+    def compute(self, x: FloatArray) -> FloatArray:
+        """Return the function's values."""
+
+    def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
+        """Return where the function is defined, and what to do about rows where it is not; None for everywhere."""
+        return None
+
+    def slope(self) -> Node | None:
+        """Return the function's derivative at its argument; None where it has none that is told."""
+        return None
+
+    def derivative(self, of: Callable[[Node], Node]) -> Node | None:
+        slope = self.slope()
+        return None if slope is None else Multiply(slope, of(self.x))
+
+    def check(self, kinds: Kinds) -> Type:
+        need_number(self, self.x, kinds)
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        inner = rows.evaluate(self.x)
+        x = inner.numbers()
+        domain = self.domain(x)
+        if domain is not None and not domain[0].all():
+            outside = ~domain[0] if inner.valid is None else ~domain[0] & inner.valid
+            if outside.any():
+                bad = np.broadcast_to(outside, rows.length)
+                raise rows.failure(self, bad, f"'{self}' is not defined for these values", domain[1])
+        with np.errstate(all="ignore"):
+            data = self.compute(x)
+        return Values(data, inner.valid) if self.always_finite else finite(self, rows, data, inner.valid)
+
+
+@operation
+class Log(Elementwise):
+    """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing on request.
+
+    Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("a positive number")
+    shift: float = option(NUMBER, "added before the logarithm is taken", default=0)
+    nonpositive: str = option(one_of("fail", "missing"), "what becomes of values of 0 or less", default="fail")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.log(np.add(x, self.shift) if self.shift else x)
+
+    def slope(self) -> Node:
+        return Divide(Number(1), Add(self.x, Number(self.shift)) if self.shift else self.x)
+
+    def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
+        if self.nonpositive == "missing" or (len(x) and np.min(x) > -self.shift):
+            return None
+        return x > -self.shift, (
+            f"A logarithm needs values above 0: add a shift larger than minus the smallest value, log({self.x}, "
+            f'shift=..), set these rows to missing, log({self.x}, nonpositive="missing"), or write '
+            f"asinh({self.x}), which is defined for every number."
+        )
+
+    def values(self, rows: Rows) -> Values:
+        if self.nonpositive == "fail":
+            return super().values(rows)
+        inner = rows.evaluate(self.x)
+        positive = inner.numbers() > -self.shift
+        with np.errstate(all="ignore"):
+            data = self.compute(inner.numbers())
+        return Values(data, and_masks(inner.valid, positive))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return super().valid(rows) if self.nonpositive == "fail" else rows.evaluate(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return () if self.nonpositive == "fail" else (self.x,)
+
+    def meaning(self) -> Meaning:
+        return Logged(self.x.subject(), float(self.shift), node=self.x)
+
+    def raw_scale(self) -> RawScale:
+        return RawScale("log", self.x, float(self.shift))
+
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} is 0 or less, and has no logarithm"
+
+
+@operation
+class Sqrt(Elementwise):
+    """Square root; a negative value is an error that names the rows.
+
+    Example: `sqrt(beds)`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("a number from 0")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.sqrt(x)
+
+    def slope(self) -> Node:
+        return Divide(Number(0.5), self)
+
+    def raw_scale(self) -> RawScale:
+        return RawScale("sqrt", self.x)
+
+    def domain(self, x: FloatArray) -> tuple[Mask, str]:
+        return x >= 0, f"A square root needs values from 0: write sqrt(clip({self.x}, low=0)) or correct them."
+
+
+@operation
+class Square(Elementwise):
+    """The number times itself.
+
+    Example: `square(altitude)`.
+    """
+
+    x: Node = argument("a number")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.multiply(x, x)
+
+    def slope(self) -> Node:
+        return Multiply(Number(2), self.x)
+
+
+@operation
+class Reciprocal(Elementwise):
+    """One divided by the number; zero is an error that names the rows.
+
+    Example: `reciprocal(distance)`.
+    """
+
+    x: Node = argument("a number other than 0")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.divide(1.0, x)
+
+    def slope(self) -> Node:
+        return Divide(Number(-1), Power(self.x, Number(2)))
+
+    def domain(self, x: FloatArray) -> tuple[Mask, str]:
+        return x != 0, f"Nothing can be divided by 0: write missing if {self.x} == 0 else 1 / ({self.x})."
+
+
+@operation
+class Exp(Elementwise):
+    """The exponential function.
+
+    Example: `exp(growth)`.
+    """
+
+    x: Node = argument("a number")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.exp(x)
+
+    def slope(self) -> Node:
+        return self
+
+
+@operation
+class Abs(Elementwise):
+    """The number without its sign.
+
+    Example: `abs(change)`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("a number")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.abs(x)
+
+
+@operation
+class Asinh(Elementwise):
+    """Inverse hyperbolic sine: like a logarithm for large values of either sign, and 0 at 0.
+
+    Example: `asinh(profit)`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("a number")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.arcsinh(x)
+
+    def raw_scale(self) -> RawScale:
+        return RawScale("asinh", self.x)
+
+
+@operation
+class Sin(Elementwise):
+    """Sine of an angle in radians.
+
+    Example: `sin(angle)`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("an angle in radians")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.sin(x)
+
+    def slope(self) -> Node:
+        return Cos(self.x)
+
+
+@operation
+class Cos(Elementwise):
+    """Cosine of an angle in radians.
+
+    Example: `cos(angle)`.
+    """
+
+    always_finite: ClassVar[bool] = True
+    x: Node = argument("an angle in radians")
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.cos(x)
+
+    def slope(self) -> Node:
+        return Negative(Sin(self.x))
+
+
+@operation
+class Clip(Elementwise):
+    """Values below `low` become `low`, values above `high` become `high`.
+
+    Example: `clip(price, low=5, high=120)`.
+    """
+
+    x: Node = argument("a number")
+    low: float | None = option(NUMBER, "the smallest value kept", default=None)
+    high: float | None = option(NUMBER, "the largest value kept", default=None)
+
+    def check(self, kinds: Kinds) -> Type:
+        if self.low is None and self.high is None:
+            raise self.error("clip needs a bound", f"Write clip({self.x}, low=.., high=..), or one of them.")
+        if self.low is not None and self.high is not None and self.low > self.high:
+            raise self.error(f"low ({self.low}) is above high ({self.high})", "Exchange them.")
+        return super().check(kinds)
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        if self.low is not None:
+            x = np.maximum(x, float(self.low))
+        return x if self.high is None else np.minimum(x, float(self.high))
+
+    def meaning(self) -> Meaning:
+        return Unit(self.subject(), node=self)
+
+
+@operation
+class Center(Elementwise):
+    """The number less its mean (centred); resolving writes the mean as `at`.
+
+    Example: `center(altitude)`, `center(altitude, at=1800)`.
+    """
+
+    x: Node = argument("a number")
+    at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        return None if self.at is not None else MeanQuestion((self.x,), lambda mean: self.replaced(at=mean))
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.subtract(x, float(self.learned(self.at)))
+
+    def slope(self) -> Node:
+        return Number(1)
+
+    def in_arithmetic(self) -> Node:
+        return self if self.at is None else Subtract(self.x, Number(plain_number(float(self.at))))
+
+    def meaning(self) -> Meaning:
+        return Unit(self.x.subject(), center=self.at, node=self.x)
+
+
+@operation
+class Standardize(Elementwise):
+    """The number less its mean, in standard deviations (divisor n - 1); resolving writes `at` and `scale`.
+
+    Example: `standardize(price)`, `standardize(price, at=42, scale=7.5)`.
+    """
+
+    x: Node = argument("a number")
+    at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
+    scale: float | None = option(NUMBER, "what it is divided by", learned=True, default=None)
+
+    def check(self, kinds: Kinds) -> Type:
+        if self.scale is not None and not self.scale > 0:
+            raise self.error(f"scale is {self.scale}", "Write a number above 0.")
+        return super().check(kinds)
+
+    def question(self, kinds: Kinds) -> Question | None:
+        if self.at is not None and self.scale is not None:
+            return None
+        return SpreadQuestion((self.x,), self._closed)
+
+    def _closed(self, mean: float, spread: float) -> Node:
+        if self.scale is None and not spread > 0:
+            raise self.error(f"'{self.x}' is constant, and has no standard deviation to divide by", "Leave it out.")
+        return self.replaced(
+            at=mean if self.at is None else self.at, scale=spread if self.scale is None else self.scale
+        )
+
+    def compute(self, x: FloatArray) -> FloatArray:
+        return np.divide(np.subtract(x, float(self.learned(self.at))), float(self.learned(self.scale)))
+
+    def slope(self) -> Node:
+        return Number(1 / float(self.learned(self.scale)))
+
+    def in_arithmetic(self) -> Node:
+        if self.at is None or self.scale is None:
+            return self
+        away = Subtract(self.x, Number(plain_number(float(self.at))))
+        return Divide(away, Number(plain_number(float(self.scale))))
+
+    def meaning(self) -> Meaning:
+        return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)

@@ -1,0 +1,1 @@
+"""Operations along time and on times."""

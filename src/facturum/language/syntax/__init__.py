@@ -1,0 +1,1 @@
+"""Texts to expressions and back."""

@@ -1,0 +1,1 @@
+"""What an analyst should notice of one variable."""

@@ -1,0 +1,1 @@
+"""Sums, moments and order statistics whose digits depend on no order of the values."""

@@ -1,0 +1,1 @@
+"""Triangular factors of matrices, and what follows from them."""

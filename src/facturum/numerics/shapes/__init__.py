@@ -1,0 +1,1 @@
+"""How values are spread and compared: histograms, cut points, contrasts, drift."""

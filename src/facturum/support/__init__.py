@@ -1,0 +1,1 @@
+"""What every room uses: argument checks, threads, notebook tables, warnings."""

@@ -1,0 +1,1 @@
+"""Fitting: least squares and likelihoods."""
