@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 import facturum as fa
-from facturum.audit.proof.fingerprints import changed_cells, fingerprint_of, value_before
+from facturum.audit.source.fingerprints import changed_cells, fingerprint_of, value_before
 from facturum.cli.main import main
 from facturum.cli.other_words import COMMANDS, OPTIONS
 from facturum.demo.sample import lay_out

@@ -14,7 +14,7 @@ from scipy import stats
 import facturum as fa
 from facturum.audit.map.entries import ColumnMap
 from facturum.audit.proof.content import row_failures, table_failures
-from facturum.audit.proof.fingerprints import Fingerprint, changed_cells, fingerprint_of
+from facturum.audit.source.fingerprints import Fingerprint, changed_cells, fingerprint_of
 from facturum.audit.topics.binning import histogram
 from facturum.data.table import Table
 from facturum.engine.blocks.leaves import LEAF

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import facturum as fa
 from facturum.audit.proof.content import difference
-from facturum.audit.proof.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
+from facturum.audit.source.fingerprints import _mixed, changed_cells, column_digests, fingerprint_of
 from facturum.data.arrow.intake import variable_from_arrow
 from facturum.data.values import Kind
 from facturum.data.variable import Variable

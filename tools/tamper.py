@@ -34,7 +34,7 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
 import facturum as fa  # noqa: E402
-from facturum.audit.proof.fingerprints import column_digests  # noqa: E402
+from facturum.audit.source.fingerprints import column_digests  # noqa: E402
 from facturum.engine.planning.sections.spec import spec_from  # noqa: E402
 from facturum.files.builds.build_writer import csv_of_entries, map_digest  # noqa: E402
 from facturum.files.plan_file import plan_text  # noqa: E402

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import pyarrow as pa
 
@@ -16,8 +16,8 @@ from facturum.audit.checks.outcome import Outcome
 from facturum.audit.map.entries import ColumnMap
 from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
 from facturum.audit.proof.trace import RowTrace, Trace
-from facturum.audit.proof.unseen_rows import news
 from facturum.audit.proof.verify import Verification
+from facturum.audit.source.unseen_rows import news
 from facturum.data.arrow.export import frame_of
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
@@ -51,6 +51,8 @@ class Design(Fitting):
         names: of the columns of X.
         response_names: of the columns of y.
     """
+
+    plan_class: ClassVar[type[Plan]]  # told by the module of plans, which builds designs
 
     def __init__(self, names: list[str], response_names: list[str], resolved: PlanSpec, origin: Origin) -> None:
         self.names, self.response_names = names, response_names
@@ -105,9 +107,7 @@ class Design(Fitting):
     @property
     def plan(self) -> Plan:
         """The resolved plan: building with it learns nothing."""
-        from facturum.api.plan import Plan
-
-        return Plan.of(self._resolved, *self._series, known=lambda: self.columns)
+        return self.plan_class.of(self._resolved, *self._series, known=lambda: self.columns)
 
     def remember(
         self, folder: Path | None, series: Mapping[str, Any], known: Callable[[], ColumnMap] | None = None

@@ -397,3 +397,6 @@ class Plan:
 def _texts(section: Any) -> Any:
     """Return a section with its expressions as texts; what is not a section is refused later, with its place."""
     return {key: str(value) for key, value in section.items()} if isinstance(section, Mapping) else section
+
+
+Design.plan_class = Plan

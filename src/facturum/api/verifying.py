@@ -13,8 +13,8 @@ import numpy as np
 
 from facturum.api.as_found import form_of
 from facturum.audit.proof.content import content_failures, row_failures, table_failures, words_note
-from facturum.audit.proof.fingerprints import column_digests, sparse_digests
 from facturum.audit.proof.verify import Failure, Verification, verify
+from facturum.audit.source.fingerprints import column_digests, sparse_digests
 from facturum.data.values import FloatArray
 from facturum.errors import AuditError, FacturumError, bounded
 from facturum.files.builds.built_design import FromBuild, Origin

@@ -4,17 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol, TypeAlias
 
 import numpy as np
+import pyarrow as pa
 
+from facturum.data.arrow.export import arrow_column, frame_of
+from facturum.data.arrow.intake import variables_from
 from facturum.data.values import Array
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted, listed, nearest
 from facturum.support.arguments import checked
 
-if TYPE_CHECKING:
-    import pyarrow as pa
+
+class Columns(Protocol):
+    """A DataFrame, or anything else that gives its columns to Arrow."""
+
+    def __arrow_c_stream__(self, requested_schema: object | None = None) -> object: ...
+
+
+TableLike: TypeAlias = "Table | Mapping[str, Any] | Columns"  # what is taken in as a table
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,15 +50,21 @@ class Table:
     index: Any = None
 
     @classmethod
-    def of(cls, given: Any) -> Table:
+    def of(cls, given: TableLike, source: str = "the table") -> Table:
         """Take in a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table itself.
+
+        Args:
+            given: the columns.
+            source: where they come from, for messages.
 
         Raises:
             DataError: for columns of unequal length, two columns of one name, or something that is not a table.
         """
-        from facturum.data.arrow.intake import table_from
-
-        return given if isinstance(given, Table) else table_from(given)
+        if isinstance(given, Table):
+            return given
+        variables, index = variables_from(given, source)
+        length = len(variables[0]) if variables else 0
+        return cls({variable.name: variable for variable in variables}, length, source, index=index)
 
     def __repr__(self) -> str:
         head = f"table of {counted(self.length, 'row')} and {counted(len(self.variables), 'variable')}"
@@ -72,10 +87,13 @@ class Table:
         return replace(self, variables=variables, length=len(rows), index=index)
 
     def to_arrow(self) -> pa.Table:
-        """Return the table as an Arrow table; categories as text where all are, times as timestamps."""
-        from facturum.data.arrow.export import arrow_of
+        """Return the table as an Arrow table; categories as text where all are, times as timestamps.
 
-        return arrow_of(self)
+        Example:
+            >>> Table.of({"access": ["road", None], "beds": [8, 40]}).to_arrow().to_pylist()
+            [{'access': 'road', 'beds': 8}, {'access': None, 'beds': 40}]
+        """
+        return pa.table([arrow_column(variable) for variable in self], names=list(self.variables))
 
     def to_pandas(self) -> Any:
         """Return the table as a DataFrame.
@@ -83,8 +101,6 @@ class Table:
         Raises:
             DataError: where pandas is not installed.
         """
-        from facturum.data.arrow.export import frame_of
-
         return frame_of(self.to_arrow())
 
     def __len__(self) -> int:

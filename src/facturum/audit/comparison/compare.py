@@ -12,8 +12,8 @@ import numpy as np
 from facturum.audit.comparison.changes import CellChange, Comparison, Moved, RowChange
 from facturum.audit.map.entries import ColumnEntry, ColumnMap
 from facturum.audit.map.row_map import RowMap
-from facturum.audit.proof.fingerprints import Fingerprint
 from facturum.audit.proof.source_changes import KnownMarks, source_changes
+from facturum.audit.source.fingerprints import Fingerprint
 from facturum.data.values import Array, FloatArray
 from facturum.engine.planning.shaping import DATA
 from facturum.errors import FacturumError, counted

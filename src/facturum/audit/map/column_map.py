@@ -34,10 +34,10 @@ from facturum.audit.map.warnings import (
     shared_warnings,
     text_warnings,
 )
-from facturum.audit.proof.fingerprints import ColumnDigest, Fingerprint, column_digests, sparse_digests
-from facturum.audit.proof.origins import fingerprints_of
 from facturum.audit.readings.coefficients import Sentences
 from facturum.audit.remedies.remedying import remedied
+from facturum.audit.source.fingerprints import ColumnDigest, Fingerprint, column_digests, sparse_digests
+from facturum.audit.source.origins import fingerprints_of
 from facturum.audit.topics.timeline import conversion_entries, conversion_warnings
 from facturum.data.table import Table
 from facturum.engine.passes.build import Built

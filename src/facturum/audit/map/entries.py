@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import Field, model_validator
 
 from facturum.audit.map.change_entries import ChangeEntry, Part
-from facturum.audit.proof.fingerprints import Fingerprint
+from facturum.audit.source.fingerprints import Fingerprint
 from facturum.engine.planning.sections.spec import FORMAT
 from facturum.errors import AuditError, counted, listed, nearest
 from facturum.support.arguments import checked

@@ -8,7 +8,7 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 
-from facturum.audit.proof.fingerprints import (
+from facturum.audit.source.fingerprints import (
     ChangedCells,
     Fingerprint,
     changed_cells,

@@ -7,7 +7,6 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from facturum.data.table import Table
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError
@@ -23,16 +22,6 @@ def arrow_column(variable: Variable, rows: Array | None = None) -> pa.Array:
         return pa.DictionaryArray.from_arrays(codes, labels).cast(pa.string())
     data = variable.data.astype("datetime64[us]") if variable.kind is Kind.TIME else variable.data
     return pa.array(data, mask=missing)
-
-
-def arrow_of(table: Table) -> pa.Table:
-    """Return a table as an Arrow table.
-
-    Example:
-        >>> arrow_of(Table.of({"access": ["road", None], "beds": [8, 40]})).to_pylist()
-        [{'access': 'road', 'beds': 8}, {'access': None, 'beds': 40}]
-    """
-    return pa.table([arrow_column(variable) for variable in table], names=list(table.variables))
 
 
 def frame_of(table: pa.Table, index: Any = None, positions: Array | None = None) -> Any:

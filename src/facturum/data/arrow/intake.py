@@ -11,7 +11,6 @@ import numpy as np
 import pyarrow as pa
 
 from facturum.data.arrow.columns import arrow_variable
-from facturum.data.table import Table
 from facturum.data.time.calendar import refuse_outside
 from facturum.data.values import Array, Kind
 from facturum.data.variable import Variable
@@ -20,30 +19,37 @@ from facturum.errors import DataError
 _REFUSED = (pa.ArrowException, TypeError, ValueError, OverflowError, AttributeError, NotImplementedError, KeyError)
 
 
-def table_from(given: Any, source: str = "the table") -> Table:
-    """Make a table from a DataFrame, an Arrow table, anything with ``__arrow_c_stream__``, or a dict of arrays.
+def variables_from(given: Any, source: str = "the table") -> tuple[list[Variable], Any]:
+    """Return the variables of a DataFrame, an Arrow table, anything with ``__arrow_c_stream__``, or a dict of arrays.
+
+    Args:
+        given: the columns.
+        source: where they come from, for messages.
+
+    Returns:
+        The variables, all of one length, and the index of a DataFrame.
 
     Raises:
         DataError: for columns of unequal length, two columns of one name, or something that is not a table.
 
     Example:
-        >>> len(table_from({"price": np.array([1.0, 2.0, np.nan])}))
+        >>> len(variables_from({"price": np.array([1.0, 2.0, np.nan])})[0][0])
         3
     """
     if isinstance(given, Mapping):
         names = [str(name) for name in given]
         _refuse_twice(names)
-        return _table([_column(name, values) for name, values in zip(names, given.values(), strict=True)], source)
+        return _alike([_column(name, values) for name, values in zip(names, given.values(), strict=True)]), None
     if isinstance(given, pa.RecordBatch):
         given = pa.Table.from_batches([given])
     if isinstance(given, pa.Table):
-        return _from_arrow(given, source)
+        return _from_arrow(given, source), None
     if hasattr(given, "dtype") and not hasattr(given, "columns"):
         raise DataError(
             f"a {type(given).__name__} is one column, not a table", remedy="Give a DataFrame, or a dict of arrays."
         )
     if hasattr(given, "__arrow_c_stream__"):
-        return replace(_from_arrow(_arrow_table(given), source), index=_index_of(given))
+        return _from_arrow(_arrow_table(given), source), _index_of(given)
     raise DataError(
         f"a {type(given).__name__} is not a table",
         remedy="Give a path, a DataFrame, an Arrow table, or a dict of arrays.",
@@ -126,7 +132,7 @@ def _unknown_to_arrow(kind: Any) -> bool:
     return str(kind if inner is None else inner.dtype).lower().startswith(("period", "interval"))
 
 
-def _from_arrow(table: pa.Table, source: str) -> Table:
+def _from_arrow(table: pa.Table, source: str) -> list[Variable]:
     try:
         # a DataFrame brings its row index along under this name; it is not a variable
         names = [name for name in table.column_names if not name.startswith("__index_level_")]
@@ -134,7 +140,7 @@ def _from_arrow(table: pa.Table, source: str) -> Table:
         raise DataError(f"{source} has a column whose name is not valid text", remedy="Rename the column.") from None
     _refuse_twice(names)
     table = table.select(names)
-    return _table([variable_from_arrow(name, table.column(at)) for at, name in enumerate(names)], source)
+    return _alike([variable_from_arrow(name, table.column(at)) for at, name in enumerate(names)])
 
 
 def _refuse_twice(names: list[str]) -> None:
@@ -191,9 +197,10 @@ def _moments(name: str, values: Array, valid: Array | None) -> Variable:
     return Variable(name, Kind.TIME, data.astype(np.int64), present, storage=str(values.dtype))
 
 
-def _table(variables: list[Variable], source: str) -> Table:
+def _alike(variables: list[Variable]) -> list[Variable]:
+    """Return variables that are of one length."""
     lengths = {variable.name: len(variable) for variable in variables}
     if len(set(lengths.values())) > 1:
         told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:8])
         raise DataError(f"the columns are of unequal length: {told}", remedy="Give each row a value, or None.")
-    return Table({variable.name: variable for variable in variables}, next(iter(lengths.values()), 0), source)
+    return variables

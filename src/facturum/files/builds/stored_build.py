@@ -19,7 +19,7 @@ from pydantic import ValidationError
 
 from facturum.audit.map.entries import ColumnMap
 from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, RowMap
-from facturum.audit.proof.fingerprints import column_digests
+from facturum.audit.source.fingerprints import column_digests
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.sections.spec import PlanSpec

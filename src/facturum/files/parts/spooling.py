@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from facturum.audit.proof.fingerprints import Fingerprint, FingerprintTaker, fingerprint_of
-from facturum.audit.proof.origins import variables_read
+from facturum.audit.source.fingerprints import Fingerprint, FingerprintTaker, fingerprint_of
+from facturum.audit.source.origins import variables_read
 from facturum.data.conversion.converting import Converted
 from facturum.data.conversion.joining import JoinedSeries, SeriesToJoin
 from facturum.data.declared import as_time, unknown_declarations

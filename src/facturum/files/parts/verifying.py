@@ -19,7 +19,6 @@ from facturum.audit.map.column_map import ColumnDigests, column_map
 from facturum.audit.map.report import BuildReport
 from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.audit.proof.content import content_failures, table_failures, words_note
-from facturum.audit.proof.fingerprints import ColumnDigest
 from facturum.audit.proof.source_changes import Known, KnownMarks, KnownTable, gone_text, source_changes
 from facturum.audit.proof.verify import (
     ALLOWED_STEPS,
@@ -36,6 +35,7 @@ from facturum.audit.proof.verify import (
     resolved_failures,
     rows_come,
 )
+from facturum.audit.source.fingerprints import ColumnDigest
 from facturum.data.table import Table
 from facturum.data.values import Array, FloatArray
 from facturum.data.variable import Variable

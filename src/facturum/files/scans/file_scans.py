@@ -15,7 +15,6 @@ from typing import Any
 import pyarrow as pa
 from pyarrow import feather, parquet
 
-from facturum.data.arrow.intake import table_from
 from facturum.data.table import Table
 from facturum.errors import DataError
 from facturum.files.scans.scans import Counted, Scan, TableScan, known_columns
@@ -259,7 +258,7 @@ class ParquetScan(Counted):
                 for group in range(file.num_row_groups):  # one by one, as what has been read of others is kept
                     for batch in file.iter_batches(rows, [group], stored):
                         batch.validate(full=True)
-                        yield table_from(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
+                        yield Table.of(_with_keys(pa.Table.from_batches([batch]), part, wanted), self.source)
 
 
 def _opened(path: Path) -> parquet.ParquetFile:
@@ -291,7 +290,7 @@ def _arrow_scan(path: Path) -> Scan:
     names = arrow_names(path)
     if names is not None:
         return ArrowScan(path, names)
-    return TableScan(table_from(feather.read_table(path, memory_map=False), path.name))
+    return TableScan(Table.of(feather.read_table(path, memory_map=False), path.name))
 
 
 @dataclass(frozen=True)
@@ -328,4 +327,4 @@ class ArrowScan(Counted):
                 batch = reader.get_batch(at)
                 batch.validate(full=True)
                 for start in range(0, batch.num_rows, rows):
-                    yield table_from(pa.Table.from_batches([batch.slice(start, rows)]), self.source)
+                    yield Table.of(pa.Table.from_batches([batch.slice(start, rows)]), self.source)

@@ -10,7 +10,6 @@ from typing import Any
 
 import pyarrow as pa
 
-from facturum.data.arrow.intake import table_from
 from facturum.data.table import Table
 from facturum.data.values import label_text, plain_number
 from facturum.errors import DataError, counted, nearest, reading_option
@@ -63,7 +62,7 @@ def read_sheet(path: Path, form: TextForm, columns: Collection[str] | None = Non
             many = f"{counted(sum(failed), 'cell')} of '{each}' in {path.name} {'is' if sum(failed) == 1 else 'are'}"
             notes.append(f"{many} taken as missing: a formula has failed there ({shown})")
         made.append(_column(["" if fails else cell for cell, fails in zip(cells, failed, strict=True)], form))
-    return replace(table_from(pa.table(made, names=wanted), path.name), notes=tuple(notes))
+    return replace(Table.of(pa.table(made, names=wanted), path.name), notes=tuple(notes))
 
 
 def found_in_sheet(path: Path, sheet: str | None) -> dict[str, Any]:

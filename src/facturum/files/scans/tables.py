@@ -10,7 +10,6 @@ import pyarrow as pa
 from pyarrow import csv as arrow_csv
 from pyarrow import feather, parquet
 
-from facturum.data.arrow.intake import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError
@@ -142,4 +141,4 @@ def _as_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 def _whole(arrow: pa.Table, path: Path) -> Table:
     arrow.validate(full=True)  # before anything follows the offsets that the file gives
-    return table_from(arrow, path.name)
+    return Table.of(arrow, path.name)

@@ -15,7 +15,6 @@ import numpy as np
 import pyarrow as pa
 from pyarrow import csv as arrow_csv
 
-from facturum.data.arrow.intake import table_from
 from facturum.data.number_text import NumberForm
 from facturum.data.table import Table
 from facturum.errors import DataError, counted, reading_option
@@ -122,7 +121,7 @@ def _table_of(data: bytes, form: TextForm, source: str, wanted: list[str] | None
         cells = CellType(form.numbers)
         cells.see(words.dictionary)
         columns.append(cells.typed(words))
-    return table_from(pa.table(columns, names=names), source)
+    return Table.of(pa.table(columns, names=names), source)
 
 
 class TextScan:
@@ -176,7 +175,7 @@ class TextScan:
             typed = [survey.types[name].typed(_encoded(parsed.column(name))) for name in wanted]
             table = pa.table(typed, names=wanted)
             for start in range(0, table.num_rows, rows):
-                yield replace(table_from(table.slice(start, rows), self.source), notes=survey.notes)
+                yield replace(Table.of(table.slice(start, rows), self.source), notes=survey.notes)
 
     @cached_property
     def _survey(self) -> _Survey:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from facturum.audit.proof.fingerprints import Fingerprint, fingerprint_of
+from facturum.audit.source.fingerprints import Fingerprint, fingerprint_of
 from facturum.data.shape.reshaping import ORIGIN
 from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.engine.planning.sections.spec import PlanSpec, TakeSpec
