@@ -12,16 +12,16 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
-from facturum.engine.planning.names import column_names, names_from_text, slug
-from facturum.language.nodes import Column
-from facturum.language.parser import parse
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 import facturum as fa
 from facturum import terms
+from facturum.engine.planning.sections.column_names import column_names, names_from_text, slug
 from facturum.language.families import REGISTRY
 from facturum.language.reference import reference
+from facturum.language.syntax.parser import parse
+from facturum.language.tree.nodes import Column
 from tests.expressions import TERMS
 from tests.support import built, column_by_formula, huts, plan
 
