@@ -23,11 +23,11 @@ from facturum.files.scans.tables import write_table
 from facturum.language.families import REGISTRY
 from facturum.language.operations.numbers.transforms import Elementwise
 from facturum.language.reference import reference
-from facturum.language.tree import nodes
 from facturum.language.tree.options import argument
 from facturum.language.tree.registry import operation
 from facturum.show.terminal import views
 from tests.support import ROOT, SAMPLE, Folder, built, column_by_formula, command, process
+from tools.interface import interface
 
 # runs a script as where pandas, which the package itself does not need, is not installed
 WITHOUT_PANDAS = """
@@ -374,10 +374,14 @@ class Documentation(unittest.TestCase):
         self.assertEqual(doctest.testmod(facturum).failed, 0)
         self.assertGreater(tried, 60)
 
+    def test_the_public_interface_is_the_one_that_is_listed(self) -> None:
+        listed = (ROOT / "tests/interface.txt").read_text("utf-8").splitlines()
+        self.assertEqual(interface(), listed, "tell of it in CHANGELOG.md, then run python tools/interface.py --write")
+
     def test_public_things_are_documented(self) -> None:
         for name in facturum.__all__:
             self.assertGreater(len((getattr(facturum, name).__doc__ or "").strip()), 20, name)
-        for made in nodes.REGISTRY.values():
+        for made in REGISTRY.values():
             self.assertIn("Example:", made.__doc__ or "", made.name)
 
 
@@ -395,7 +399,7 @@ class AddingAnOperation(unittest.TestCase):
             def compute(self, x: np.ndarray) -> np.ndarray:
                 return np.cbrt(x)
 
-        self.addCleanup(nodes.REGISTRY.pop, "cube_root")
+        self.addCleanup(REGISTRY.pop, "cube_root")
         table = {"x": [8.0, -27.0, 1.0, 64.0], "way": ["a", "b", "a", "b"]}
         made = fa.Plan(None, {"r": "cube_root([x, x * 8])", "s": "way * cube_root(x)"}).build(table)
         np.testing.assert_allclose(made.X[:, 1:3], [[2, 4], [-3, -6], [1, 2], [4, 8]])

@@ -909,7 +909,7 @@ class NewRows(unittest.TestCase):
         content = self.resolved("access").spec.model_dump(exclude_none=True)
         content["columns"]["x"] = ["x_road"]
         with self.assertRaisesRegex(fa.DataError, "names 1 columns of this term, and it has 3"):
-            fa.Plan.of(spec_from(content)).build(self.new("road"))
+            fa.Plan._of(spec_from(content)).build(self.new("road"))
 
 
 class PlanFiles(unittest.TestCase):

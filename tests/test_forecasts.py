@@ -259,7 +259,7 @@ class Truth(Folder):
             learn = {"learn": "x < 0.8"}
             plan = fa.Plan("y == 1", {"x": "x", "g": "g"}, rows=learn)
             made = plan.build(table)
-            fit, _ = made.fit(model)
+            fit, _ = made._fit(model)
             trial = made.trial(model)
             y, p = np.asarray(made.y), fit.predicted(np.asarray(made.X)[:, 1:])
             base = float(y[made.rows.learning].mean())
@@ -279,7 +279,7 @@ class Truth(Folder):
                     one = fa.Plan("y == 1", {"x": "x", "g": "g"}).build(
                         {k: np.asarray(v)[chosen] for k, v in table.items()}
                     )
-                    b = one.fit(model)[0]
+                    b = one._fit(model)[0]
                     out[~chosen], bases[~chosen] = b.predicted(X[~chosen, 1:]), truth[chosen].mean()
                 self.check(found.truth[0], truth, out, bases)
                 self.assertEqual(found.accuracy, ())

@@ -121,7 +121,7 @@ class Resolved(unittest.TestCase):
         table = {name: values for name, values in cells(seed).items() if name != "period"}
         named = {f"t{at}": text for at, text in enumerate(terms)}
         plan = fa.Plan(response, named, data=PANEL_DATA, derived=DERIVED, variables=VARIABLES)
-        given_tables = plan.given(table)
+        given_tables = plan._inputs.given(table)
         try:
             fitted = resolve(plan.spec, given_tables)
         except fa.FacturumError:

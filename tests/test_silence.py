@@ -145,7 +145,7 @@ class Beside(Folder):
         )
         with warnings.catch_warnings(action="ignore"):
             made = plan.build(PANEL)
-        side = made.side
+        side = made._side
         self.assertEqual(
             side.column_names,
             ["source_row", "u", "m", "w_carried", "z_carried", "side", "half_carried", "name", "learning_row", "z"],
@@ -158,11 +158,11 @@ class Beside(Folder):
         made.save(folder)
         opened = fa.open_design(folder)
         self.assertTrue(opened.verify(PANEL).ok)
-        self.assertTrue(opened.side.equals(side))
+        self.assertTrue(opened._side.equals(side))
         self.assertEqual(str(opened.trial(errors="clustered", by="u")), str(made.trial(errors="clustered", by="u")))
         self.assertTrue(fa.compare(made, opened, by=["w", "m"]).same)
         fresh = fa.Plan.load(folder / "plan.resolved.toml").build(PANEL)
-        self.assertTrue(fresh.side.equals(side))
+        self.assertTrue(fresh._side.equals(side))
 
     def test_a_frame_keeps_its_own_index(self) -> None:
         frame = pd.DataFrame(LAKES)

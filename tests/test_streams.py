@@ -49,13 +49,13 @@ BINS = st.sampled_from(
 
 def saved(plan: fa.Plan, table: Any, folder: Path, leaf: int) -> None:
     """Build in memory, in leaves of so many rows, and save."""
-    made = build(plan.spec, plan.given(table), leaf=leaf)
-    Design.of(made, plan.spec).save(folder)
+    made = build(plan.spec, plan._inputs.given(table), leaf=leaf)
+    Design._of(made, plan.spec, fa.Plan).save(folder)
 
 
 def streamed(plan: fa.Plan, table: Any, folder: Path, portions: Portions) -> None:
     """Build in parts."""
-    given_tables = plan.given(table)
+    given_tables = plan._inputs.given(table)
     build_into(plan.spec, TableScan(given_tables.table), given_tables.series, folder, portions=portions)
 
 
@@ -148,7 +148,7 @@ class Files(Folder):
             path = self.folder / name
             write_table(fa.Table.of(whole), path)
             wanted = ALONG_PLAN.build(path)
-            given_tables = ALONG_PLAN.scan(path)
+            given_tables = ALONG_PLAN._inputs.scan(path)
             build_into(ALONG_PLAN.spec, given_tables, {}, self.folder / f"{name}.build", portions=Portions(block=5))
             found = fa.open_design(self.folder / f"{name}.build")
             order = np.argsort(found.rows.kept)
@@ -222,7 +222,7 @@ class Files(Folder):
             with self.assertRaises(fa.FacturumError) as wanted:
                 plan.build(given_table)
             with self.assertRaises(fa.FacturumError) as caught:
-                build_into(plan.spec, plan.scan(given_table), {}, self.folder / "out", portions=SMALL)
+                build_into(plan.spec, plan._inputs.scan(given_table), {}, self.folder / "out", portions=SMALL)
             self.assertRegex(str(caught.exception).replace("\n", " "), said)
             if "cannot be read as" in said:  # whose rows are those of the first block that has some
                 continue

@@ -434,7 +434,7 @@ class Forms(Folder):
             table = {f"{part}_": values for part, values in parts.items()} | {"x": list(range(len(moments)))}
             variables = {"t": {"kind": "time", "parts": {part: f"{part}_" for part in parts}}}
             plan = fa.Plan(None, {"x": "x"}, data={"time": "t", "every": every, "carry": ["t"]}, variables=variables)
-            return plan.build(table).side.column("t").to_pylist()
+            return plan.build(table)._side.column("t").to_pylist()
 
         iso = [moment.isocalendar() for moment in moments]
         weeks = composed("row", {"year": [each.year for each in iso], "week": [f"W{each.week}" for each in iso]})
@@ -699,7 +699,7 @@ class Leaks(unittest.TestCase):
         made = fa.Plan("stays", terms, data=data, derived={"seasonal": "-periods_since('2019-12')"}).build(table)
         self.assertEqual(made.X[:, 2].tolist(), [-2.0 * (at + 1) for at in table["period"]])
         step = fa.Plan("stays", {"y": "part(month, 'year')", "s": "month >= '2020-03'"}, data=data).build(table)
-        self.assertEqual(step.side.column("month").to_pylist()[0].year, step.column("y")[0])
+        self.assertEqual(step._side.column("month").to_pylist()[0].year, step.column("y")[0])
 
     def test_rows_that_a_lag_leaves_are_dropped_with_that_reason(self) -> None:
         made = fa.Plan("stays", {"l": "lag(price, 1)", "s": "snow"}, data=PANEL_DATA).build(panel(11))

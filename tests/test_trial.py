@@ -93,7 +93,7 @@ class Certified(unittest.TestCase):
     def test_blocks_give_what_the_whole_gives(self) -> None:
         design = fa.Plan("log(stays)", TERMS).build(table(5000))
         b, _, _ = plain(design)
-        rows = design.fit()[1]
+        rows = design._fit()[1]
         cut = type(rows)(rows.names, rows.intercept, rows.columns, lambda: iter(list(self.cut(design))), rows.carried)
         from facturum.trial.fit.solving import solve
 
@@ -180,14 +180,14 @@ class Errors(unittest.TestCase):
             with tempfile.TemporaryDirectory() as folder:
                 for kind in ("parquet", "csv"):
                     design.save(f"{folder}/{kind}", format=kind)
-                    for each in (design, fa.Design.open(f"{folder}/{kind}")):
+                    for each in (design, fa.open_design(f"{folder}/{kind}")):
                         found = each.trial(errors="autocorrelation", by=by, lags=3).covariance
                         np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-13)
         bare = fa.Plan("y", {"x": "x"}, data=spec | {"carry": []}, variables=kinds).build(data)
         wanted = design.trial(errors="autocorrelation")
         with tempfile.TemporaryDirectory() as folder:
             for kind in ("parquet", "npy", "npz"):
-                made = bare if kind != "npz" else fa.Plan.of(bare.plan.spec).build(data, sparse=True)
+                made = bare if kind != "npz" else fa.Plan._of(bare.plan.spec).build(data, sparse=True)
                 made.save(f"{folder}/{kind}", format=kind)
                 stored = fa.open_design(f"{folder}/{kind}")
                 found = stored.trial(errors="autocorrelation", table=data)
@@ -1015,7 +1015,7 @@ class Shaped(unittest.TestCase):
         plan = fa.Plan("y", {"before": "lag(y, 1)", "snow": "snow"}, data=data)
         found = fa.resample(plan, given, 40, seed=7)
         design, dice, wanted = plan.build(given), np.random.default_rng(7), []
-        unit = np.array([int(hut.removeprefix("hut ")) for hut in design.side.column("hut").to_pylist()])
+        unit = np.array([int(hut.removeprefix("hut ")) for hut in design._side.column("hut").to_pylist()])
         for _ in range(40):
             rows = np.concatenate([np.flatnonzero(unit == each) for each in dice.integers(0, 9, 9)])
             wanted.append(np.linalg.lstsq(design.X[rows], np.asarray(design.y)[rows], rcond=None)[0])

@@ -13,6 +13,7 @@ from facturum.language.reference import reference
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 
 from messages import message_list
+from stubs import stubs
 
 ROOT = Path(__file__).resolve().parent.parent
 SCHEMAS = ROOT / "src/facturum/files/schemas"
@@ -22,6 +23,7 @@ def made() -> dict[Path, str]:
     """Return each generated file's content."""
     schemas = {"plan.schema.json": PlanSpec, "columns.schema.json": ColumnMap}
     found = {ROOT / "docs/language.md": reference(), ROOT / "docs/errors.md": message_list()}
+    found[ROOT / "src/facturum/terms.pyi"] = stubs()
     for name, model in schemas.items():
         schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **model.model_json_schema()}
         found[SCHEMAS / name] = json.dumps(schema, indent=1) + "\n"

@@ -49,7 +49,7 @@ def digests(write: Callable[[Path], Any]) -> dict[str, str]:
 def both_ways(name: str, plan: fa.Plan, data: Any) -> dict[str, dict[str, str]]:
     """Return the digests of a plan built in memory and in parts."""
     found = {f"{name} in memory": digests(lambda folder: plan.build(data, threads=1).save(folder))}
-    if plan.streams:
+    if plan._inputs.streams:
         found[f"{name} in parts"] = digests(lambda folder: plan.build_into(folder, data, threads=1))
     return found
 

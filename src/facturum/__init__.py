@@ -16,26 +16,59 @@ from facturum.errors import AuditError, ChecksFailed, DataError, FacturumError, 
 
 if TYPE_CHECKING:
     from facturum import terms
+    from facturum.api.builders import Expression
     from facturum.api.comparing import compare
-    from facturum.api.design import Design, open_design
+    from facturum.api.design import Design
+    from facturum.api.opening import open_design
     from facturum.api.plan import Plan
     from facturum.api.tables import by_group, convert, cross, draft, profile, sample, stack, unstack
-    from facturum.data.table import Table
+    from facturum.audit.checks.finding import Finding
+    from facturum.audit.checks.outcome import Outcome
+    from facturum.audit.comparison.changes import Comparison
+    from facturum.audit.map.entries import ColumnEntry, ColumnMap
+    from facturum.audit.map.row_map import RowMap
+    from facturum.audit.proof.trace import RowTrace, Trace
+    from facturum.audit.proof.verify import Failure, Verification
+    from facturum.data.table import Table, TableLike
     from facturum.files.scans.tables import read
+    from facturum.look.crossing import CrossTable
+    from facturum.look.grouped import GroupedNumber
+    from facturum.look.profile import Profile
+    from facturum.trial.fit.trial import Trial
+    from facturum.validation.forecast_path import Forecasts
     from facturum.validation.forecasting import build_ahead, forecast, rows_ahead
-    from facturum.validation.resampling import resample
-    from facturum.validation.validating import validate
+    from facturum.validation.resampling import Resampling, resample
+    from facturum.validation.validating import Validation, validate
 
 __all__ = [
     "AuditError",
     "ChecksFailed",
+    "ColumnEntry",
+    "ColumnMap",
+    "Comparison",
+    "CrossTable",
     "DataError",
     "Design",
+    "Expression",
     "FacturumError",
     "FacturumWarning",
+    "Failure",
+    "Finding",
+    "Forecasts",
+    "GroupedNumber",
+    "Outcome",
     "Plan",
     "PlanError",
+    "Profile",
+    "Resampling",
+    "RowMap",
+    "RowTrace",
     "Table",
+    "TableLike",
+    "Trace",
+    "Trial",
+    "Validation",
+    "Verification",
     "build_ahead",
     "by_group",
     "compare",
@@ -56,9 +89,28 @@ __all__ = [
 ]
 
 _HOMES = {
+    "ColumnEntry": "facturum.audit.map.entries",
+    "ColumnMap": "facturum.audit.map.entries",
+    "Comparison": "facturum.audit.comparison.changes",
+    "CrossTable": "facturum.look.crossing",
     "Design": "facturum.api.design",
+    "Expression": "facturum.api.builders",
+    "Failure": "facturum.audit.proof.verify",
+    "Finding": "facturum.audit.checks.finding",
+    "Forecasts": "facturum.validation.forecast_path",
+    "GroupedNumber": "facturum.look.grouped",
+    "Outcome": "facturum.audit.checks.outcome",
     "Plan": "facturum.api.plan",
+    "Profile": "facturum.look.profile",
+    "Resampling": "facturum.validation.resampling",
+    "RowMap": "facturum.audit.map.row_map",
+    "RowTrace": "facturum.audit.proof.trace",
     "Table": "facturum.data.table",
+    "TableLike": "facturum.data.table",
+    "Trace": "facturum.audit.proof.trace",
+    "Trial": "facturum.trial.fit.trial",
+    "Validation": "facturum.validation.validating",
+    "Verification": "facturum.audit.proof.verify",
     "build_ahead": "facturum.validation.forecasting",
     "by_group": "facturum.api.tables",
     "compare": "facturum.api.comparing",
@@ -66,7 +118,7 @@ _HOMES = {
     "cross": "facturum.api.tables",
     "draft": "facturum.api.tables",
     "forecast": "facturum.validation.forecasting",
-    "open_design": "facturum.api.design",
+    "open_design": "facturum.api.opening",
     "profile": "facturum.api.tables",
     "read": "facturum.files.scans.tables",
     "resample": "facturum.validation.resampling",

@@ -179,6 +179,10 @@ def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
     return PlanError(what if at is None else f"{what} (given {at!r})", remedy=remedy)
 
 
+class UnknownOption(PlanError, TypeError):
+    """An option that an operation does not have."""
+
+
 def builder_of(name: str) -> Callable[..., Expression]:
     """Return the builder of an operation.
 
@@ -192,11 +196,17 @@ def builder_of(name: str) -> Callable[..., Expression]:
 
     def builder(*positional: Any, **named: Any) -> Expression:
         given: list[tuple[str | None, Any]] = [(None, value) for value in positional]
-        return Expression(bind(operation, given + list(named.items()), expression, _literal, _fail))
+        try:
+            return Expression(bind(operation, given + list(named.items()), expression, _literal, _fail))
+        except PlanError as error:
+            if not set(named) <= set(signature.parameters):
+                raise UnknownOption(error.what, remedy=error.remedy) from None
+            raise
 
+    signature = signature_of(operation)
     builder.__name__ = builder.__qualname__ = name
     builder.__doc__ = operation.__doc__
-    builder.__signature__ = signature_of(operation)  # type: ignore[attr-defined]
+    builder.__signature__ = signature  # type: ignore[attr-defined]
     return builder
 
 

@@ -8,8 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
-from facturum.api.design import Design, open_design
+from facturum.api.design import Design
 from facturum.api.fitting import design_carried
+from facturum.api.opening import open_design
 from facturum.audit.comparison.changes import Comparison
 from facturum.audit.comparison.compare import Side
 from facturum.audit.comparison.compare import compare as compare_sides
@@ -52,10 +53,10 @@ def compare(before: Design | str | Path, after: Design | str | Path, by: list[st
         ]
         sides = list(zip(titles, (first, second), strict=True))
         names, keys = (list(by), [_keys(each, by, title) for title, each in sides]) if by else _keys_of_both(sides)
-        moved = [] if names else _moved(first.audited, second.audited, _clock(first))
-        in_place = not names or not _moved(first.audited, second.audited, names)
+        moved = [] if names else _moved(first._audited, second._audited, _clock(first))
+        in_place = not names or not _moved(first._audited, second._audited, names)
         old, new = (
-            Side(title, each.audited, each.rows, each.column, keys[at] if keys else None, in_place)
+            Side(title, each._audited, each.rows, each.column, keys[at] if keys else None, in_place)
             for at, (title, each) in enumerate(sides)
         )
         return compare_sides(old, new, by=tuple(names), hint=_hint(moved) if moved else "")
@@ -94,7 +95,7 @@ def _hint(names: list[str]) -> str:
 
 def _texts(design: Design, name: str, called: str) -> list[str]:
     """Return a carried variable as texts; a time as its periods."""
-    column, data = design.side.column(called), design.columns.resolved.get("data", {})
+    column, data = design._side.column(called), design.columns.resolved.get("data", {})
     if name != data.get("time"):
         return [str(value) for value in column.to_pylist()]
     moments = as_time(variable_from_arrow(name, column))

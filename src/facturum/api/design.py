@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
@@ -19,6 +19,7 @@ from facturum.audit.proof.trace import RowTrace, Trace
 from facturum.audit.proof.verify import Verification
 from facturum.audit.source.unseen_rows import news
 from facturum.data.arrow.export import frame_of
+from facturum.data.table import TableLike
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import RESPONSE
@@ -52,9 +53,10 @@ class Design(Fitting):
         response_names: of the columns of y.
     """
 
-    plan_class: ClassVar[type[Plan]]  # told by the module of plans, which builds designs
-
-    def __init__(self, names: list[str], response_names: list[str], resolved: PlanSpec, origin: Origin) -> None:
+    def __init__(
+        self, names: list[str], response_names: list[str], resolved: PlanSpec, origin: Origin, plans: type[Plan]
+    ) -> None:
+        self._plans = plans
         self.names, self.response_names = names, response_names
         self._resolved = resolved
         self._origin = origin
@@ -63,18 +65,19 @@ class Design(Fitting):
         self._warned = not isinstance(origin, FromBuild)  # a stored build was warned of when it was made
 
     @classmethod
-    def of(cls, built: Built, plan: PlanSpec) -> Design:
-        """Return the design of a build."""
+    def _of(cls, built: Built, plan: PlanSpec, plans: type[Plan]) -> Design:
+        """Return the design of a build, whose resolved plan is of a class."""
         names, responses = [c.name for c in built.columns], [c.name for c in built.responses]
-        return cls(names, responses, built.spec, FromBuild(built, plan))
+        return cls(names, responses, built.spec, FromBuild(built, plan), plans)
 
     @classmethod
-    def open(cls, folder: str | Path, check: bool = True) -> Design:
+    def _open(cls, folder: str | Path, check: bool, plans: type[Plan]) -> Design:
         """Return the design that a build folder holds.
 
         Args:
             folder: the folder.
             check: whether files that are not as they were written are refused; otherwise `verify` reports them.
+            plans: the class of plans.
 
         Raises:
             AuditError: where the folder is not a build, or is damaged.
@@ -82,7 +85,7 @@ class Design(Fitting):
         stored = read_build(folder, check)
         names = [entry.name for entry in stored.columns.columns if entry.role != RESPONSE]
         responses = [entry.name for entry in stored.columns.columns if entry.role == RESPONSE]
-        return cls(names, responses, stored.resolved, stored)
+        return cls(names, responses, stored.resolved, stored, plans)
 
     def __getstate__(self) -> dict[str, Any]:
         return self.__dict__ | {"_known": None}
@@ -100,16 +103,16 @@ class Design(Fitting):
         return y if y is None or y.shape[1] > 1 else y[:, 0]
 
     @property
-    def cells(self) -> SparseColumns | None:
+    def _cells(self) -> SparseColumns | None:
         """The matrix, where it is sparse: only its cells that are not zero."""
         return self._origin.cells
 
     @property
     def plan(self) -> Plan:
         """The resolved plan: building with it learns nothing."""
-        return self.plan_class.of(self._resolved, *self._series, known=lambda: self.columns)
+        return self._plans._of(self._resolved, *self._series, known=lambda: self.columns)
 
-    def remember(
+    def _remember(
         self, folder: Path | None, series: Mapping[str, Any], known: Callable[[], ColumnMap] | None = None
     ) -> None:
         """Keep where the tables of the plan's series are, and the map of the build that the plan was resolved for."""
@@ -129,12 +132,12 @@ class Design(Fitting):
         return stored
 
     @property
-    def audited(self) -> ColumnMap:
+    def _audited(self) -> ColumnMap:
         """The column map with digests and fingerprints."""
         return self._origin.audited
 
     @property
-    def side(self) -> pa.Table:
+    def _side(self) -> pa.Table:
         """Source row, carried variables, learning row and response, without the columns of the matrix."""
         return self._origin.side
 
@@ -150,8 +153,8 @@ class Design(Fitting):
         if entry.role == RESPONSE and (y := self._origin.y) is not None:
             return y[:, self.response_names.index(name)]
         at = self.names.index(name)
-        if self.cells is not None:
-            return self.cells.column(at)
+        if self._cells is not None:
+            return self._cells.column(at)
         column: FloatArray = self.X[:, at]
         return column
 
@@ -183,11 +186,11 @@ class Design(Fitting):
             PlanError: where a column of the matrix has the name of another of these.
             DataError: where the columns of a sparse design would not fit into memory.
         """
-        if self.cells is None:
+        if self._cells is None:
             return self._origin.table
-        refuse_size(*self.cells.shape)
+        refuse_size(*self._cells.shape)
         table = self._origin.side
-        for name, values in self.cells.named(self.names).items():
+        for name, values in self._cells.named(self.names).items():
             table = table.append_column(name, doubles(values))
         return table
 
@@ -214,7 +217,7 @@ class Design(Fitting):
             >>> Plan(None, {"way": "way"}).build({"way": ["road", "trail"]}).to_sparse().nnz
             3
         """
-        if self.cells is not None:
+        if self._cells is not None:
             return self.X
         if "X" in self.__dict__ or isinstance(self._origin, FromBuild):
             return SparseColumns.of_dense(self.X).compressed()
@@ -235,11 +238,11 @@ class Design(Fitting):
             >>> [(X.shape, y.tolist(), rows.tolist()) for X, y, rows in design.blocks(2)]
             [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
         """
-        if isinstance(self._origin, Stored) and self.cells is None and "X" not in self.__dict__:
+        if isinstance(self._origin, Stored) and self._cells is None and "X" not in self.__dict__:
             yield from self._origin.matrices(max(rows, 1), self.names, self.response_names)
             return
         kept = self.rows.kept
-        by_row = None if self.cells is None else self.X.tocsr()
+        by_row = None if self._cells is None else self.X.tocsr()
         for start in range(0, len(kept), max(rows, 1)):
             part = slice(start, start + max(rows, 1))
             block = self.X[part] if by_row is None else by_row[part].toarray()
@@ -268,7 +271,7 @@ class Design(Fitting):
         Raises:
             DataError: where the folder already exists, is not a build, or cannot be written.
         """
-        sparse = self.cells is not None
+        sparse = self._cells is not None
         refuse_format(format, sparse)
         written = CsvForm.of(text, format)
         with bounded():
@@ -279,7 +282,7 @@ class Design(Fitting):
         write_folder(
             Path(folder),
             lambda part: write_build(
-                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self.cells, written
+                part, table, matrix, columns, rows, self._resolved, format, self.imputed, self._cells, written
             ),
             own_files,
             replace,
@@ -302,10 +305,12 @@ class Design(Fitting):
 
         with bounded():
             told = None if forecasts is None else forecasts.to_table().to_arrow()
-            write_workbook(Content(self.audited, self.to_arrow(), self.rows, self.imputed, told), Path(path))
+            write_workbook(Content(self._audited, self.to_arrow(), self.rows, self.imputed, told), Path(path))
 
     @checked
-    def verify(self, table: Any, *, history: Any = None, series: Mapping[str, Any] | None = None) -> Verification:
+    def verify(
+        self, table: TableLike, *, history: TableLike | None = None, series: Mapping[str, Any] | None = None
+    ) -> Verification:
         """Compute every column anew from its sources, by its formula, and report what does not agree.
 
         Args:
@@ -318,7 +323,7 @@ class Design(Fitting):
         return verified(self, self._origin, table, history, series)
 
     @property
-    def kept(self) -> Array:
+    def _kept(self) -> Array:
         """The source row number of each row of the matrix; of a large build read without all the rest."""
         if not isinstance(self._origin, Stored):
             return self.rows.kept
@@ -332,11 +337,11 @@ class Design(Fitting):
     @checked
     def trace(
         self,
-        table: Any,
+        table: TableLike,
         row: int,
         column: str | None = None,
         *,
-        history: Any = None,
+        history: TableLike | None = None,
         series: Mapping[str, Any] | None = None,
     ) -> Trace | RowTrace:
         """Return how a cell came about, step by step from the source cells to the value stored.
@@ -359,7 +364,7 @@ class Design(Fitting):
         with bounded():
             return traced(self, table, row, column, history, series)
 
-    def issue_warnings(self, stacklevel: int) -> None:
+    def _issue_warnings(self, stacklevel: int) -> None:
         """Issue what the column map warns of, as seen from the caller, unless that map is made only when asked for."""
         if not self._warned and self._origin.length * len(self.names) <= SMALL and are_shown():
             with bounded():
@@ -378,17 +383,3 @@ class Design(Fitting):
     def __repr__(self) -> str:
         names = ", ".join(self.names[:NAMED]) + (", .." if len(self.names) > NAMED else "")
         return f"<design of {counted(self._origin.length, 'row')} and {counted(len(self.names), 'column')}: {names}>"
-
-
-@checked
-def open_design(folder: str | Path, check: bool = True) -> Design:
-    """Open a build folder.
-
-    Args:
-        folder: the folder.
-        check: whether files that are not as they were written are refused; otherwise `Design.verify` reports them.
-
-    Raises:
-        AuditError: where it is not a build, or is damaged.
-    """
-    return Design.open(folder, check)

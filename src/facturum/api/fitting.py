@@ -15,7 +15,7 @@ from facturum.audit.map.change_entries import ChangeEntry
 from facturum.audit.map.column_map import source_changes
 from facturum.audit.map.row_map import carried_names
 from facturum.data.arrow.export import arrow_column
-from facturum.data.table import Table
+from facturum.data.table import Table, TableLike
 from facturum.data.values import Array
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
@@ -46,7 +46,7 @@ class Fitting:
     @checked
     def trial(
         self, model: str = "linear", *, errors: str = "ordinary", by: str | Sequence[str] | None = None,
-        lags: int | None = None, table: Any = None,
+        lags: int | None = None, table: TableLike | None = None,
     ) -> Trial:  # fmt: skip
         """Fit a regression, to read the coefficients and to check the matrix; it is not a modelling package.
 
@@ -72,7 +72,9 @@ class Fitting:
         with bounded(), one_blas_thread():
             return run_trial(rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, by, lags))[0]
 
-    def fit(self, model: str = "linear", table: Any = None, to_the_last_digit: bool = True) -> tuple[Fit, Rows]:
+    def _fit(
+        self, model: str = "linear", table: TableLike | None = None, to_the_last_digit: bool = True
+    ) -> tuple[Fit, Rows]:
         """Return the coefficients of a trial regression as predictions need them, and the rows fitted."""
         return fitted(rows := rows_of(self._design, self._origin, table), model, to_the_last_digit), rows
 
@@ -81,7 +83,7 @@ class Fitting:
         self, variable: str, *, by: float | None = None, ratio: float | None = None, to: Any = None,
         at: Mapping[str, Any] | None = None, within: str | None = None, model: str = "linear",
         errors: str = "ordinary", clusters: str | Sequence[str] | None = None, lags: int | None = None,
-        table: Any = None,
+        table: TableLike | None = None,
     ) -> Effect:  # fmt: skip
         """Return what a change of a source variable comes to in the response, on average over the rows.
 
@@ -130,7 +132,7 @@ class Fitting:
         return origin.built
 
 
-def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
+def rows_of(design: Design, origin: Origin, table: TableLike | None = None) -> Rows:
     """Return the rows of a design, block by block, as a trial regression reads them.
 
     Args:
@@ -152,7 +154,7 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
     known = None if in_memory is None else in_memory.factor
     not_carried: _NotCarried | None = None
     if table is not None:
-        not_carried = _NotCarried(partial(_declared, design, table), lambda: design.kept - 1)
+        not_carried = _NotCarried(partial(_declared, design, table), lambda: design._kept - 1)
     elif in_memory is not None:
         not_carried = _NotCarried(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
     carried = _Carried(design, not_carried)
@@ -163,7 +165,7 @@ def rows_of(design: Design, origin: Origin, table: Any = None) -> Rows:
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known, changes)
 
 
-def _declared(design: Design, table: Any) -> Table:
+def _declared(design: Design, table: TableLike) -> Table:
     """Return the source of a design, stacked and converted, with the kinds that its variables were declared of."""
     plan = design.plan
     whole = plan.read(table) if isinstance(table, str | Path) else Table.of(table)
@@ -181,7 +183,7 @@ def design_carried(design: Design) -> dict[str, str]:
     """Return the variables that stand beside a design, and what each is called there."""
     taken = [*design.response_names, *design.names]
     names = carried_names(design.columns.resolved.get("data", {}).get("carry", []), taken)
-    there = set(design.side.column_names)
+    there = set(design._side.column_names)
     return {name: called for name, called in names.items() if called in there}
 
 
@@ -211,7 +213,7 @@ class _Carried(Mapping[str, Array]):
 
     def _read(self) -> dict[str, Array]:
         if self._known is None:
-            table = self._design.side
+            table = self._design._side
             names = design_carried(self._design)
             self._known = {name: _plain(table.column(called)) for name, called in names.items()}
         return self._known

@@ -2,34 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from facturum.api.as_found import as_found, form_of, series_files, with_keys
-from facturum.api.builders import Expression
-from facturum.api.design import Design
-from facturum.audit.map.entries import ColumnMap
-from facturum.data.table import Table
-from facturum.engine.passes.build import Progress, build, resolve
-from facturum.engine.passes.viewing import viewed
 from facturum.engine.planning.sections.column_names import names_from_text
-from facturum.engine.planning.sections.plain_names import with_names
-from facturum.engine.planning.sections.projection import series_needed, variables_needed
 from facturum.engine.planning.sections.spec import PlanSpec, spec_from
-from facturum.engine.planning.shaping import Given
-from facturum.errors import DataError, PlanError, bounded, counted, nearest, plan_says, series_remedy
-from facturum.files.builds.build_folder import read_build
-from facturum.files.builds.build_writer import MARKER
-from facturum.files.parts.choosing import free_memory, is_large
-from facturum.files.parts.portions import Portions
-from facturum.files.parts.streaming import RowProgress, build_into
-from facturum.files.plan_file import load_plan, parse_plan, plan_text, save_plan
-from facturum.files.scans.file_scans import scan_of
-from facturum.files.scans.scans import Scan, TableScan, names_of
-from facturum.files.scans.tables import read_file
+from facturum.errors import PlanError, counted
 from facturum.support.arguments import checked
-from facturum.support.issued_warnings import issue
+
+if TYPE_CHECKING:
+    from facturum.api.design import Design
+    from facturum.api.inputs import PlanInputs
+    from facturum.audit.map.entries import ColumnMap
+    from facturum.data.table import Table, TableLike
+    from facturum.engine.passes.build import Progress
+    from facturum.files.parts.streaming import RowProgress
+    from facturum.terms import Expression
+
+MEMORY = 256 * 2**20  # bytes in which rows of a large table are brought into order
 
 
 class Plan:
@@ -74,9 +65,11 @@ class Plan:
         rows: Mapping[str, Any] | None = None,
         checks: Mapping[str, str] | None = None,
     ) -> None:
-        if isinstance(terms, str | Expression):
-            terms = [terms]
-        pairs = terms.items() if isinstance(terms, Mapping) else names_from_text([str(term) for term in terms]).items()
+        if isinstance(terms, Mapping):
+            pairs = terms.items()
+        else:
+            several = terms if isinstance(terms, Iterable) and not isinstance(terms, str) else [terms]
+            pairs = names_from_text([str(term) for term in several]).items()
         content: dict[str, Any] = {
             "intercept": intercept,
             "data": data,
@@ -96,7 +89,7 @@ class Plan:
         self._known: Callable[[], ColumnMap] | None = None
 
     @classmethod
-    def of(
+    def _of(
         cls,
         spec: PlanSpec,
         folder: Path | None = None,
@@ -126,13 +119,17 @@ class Plan:
         Raises:
             PlanError: where it is not found, is not valid TOML, or holds what a plan may not hold.
         """
+        from facturum.files.builds.build_folder import read_build
+        from facturum.files.builds.build_writer import MARKER
+        from facturum.files.plan_file import load_plan
+
         spec = load_plan(path)
         try:
             folder = Path(path).resolve().parent
             if not (folder / MARKER).exists():
-                return cls.of(spec, folder)
+                return cls._of(spec, folder)
             # paths written in a build folder are never followed
-            return cls.of(spec, known=lambda: read_build(folder, False).columns)
+            return cls._of(spec, known=lambda: read_build(folder, False).columns)
         except OSError as problem:  # such as a working folder that has been deleted
             raise PlanError(f"the folder of {path} cannot be read: {problem}", remedy="Check the path.") from None
 
@@ -140,7 +137,9 @@ class Plan:
     @checked
     def from_text(cls, text: str) -> Plan:
         """Read a plan from the text of a plan file."""
-        return cls.of(parse_plan(text), Path())
+        from facturum.files.plan_file import parse_plan
+
+        return cls._of(parse_plan(text), Path())
 
     @property
     def spec(self) -> PlanSpec:
@@ -155,15 +154,17 @@ class Plan:
     def with_checks(self, level: str) -> Plan:
         """Return the plan with all its checks at a level: "strict" or "error" may refuse a build, "off" makes none."""
         spec = self._spec.model_copy(update={"checks": self._spec.checks.all(level)})
-        return Plan.of(spec, self._folder, self._tables, self._known)
+        return Plan._of(spec, self._folder, self._tables, self._known)
 
     @checked
     def save(self, path: str | Path) -> None:
         """Write the plan as a file."""
+        from facturum.files.plan_file import save_plan
+
         save_plan(self._spec, path)
 
     @checked
-    def resolve(self, table: Any, *, threads: int | None = None, series: Mapping[str, Any] | None = None) -> Plan:
+    def resolve(self, table: TableLike, *, threads: int | None = None, series: Mapping[str, Any] | None = None) -> Plan:
         """Return the plan with every open question answered on a table; a resolved plan comes back as it is.
 
         Args:
@@ -175,17 +176,17 @@ class Plan:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow it.
         """
-        with bounded():
-            plan = self.as_found(table, series)
-            given = plan.given(table, series=series)
-            return Plan.of(resolve(plan.spec, given, threads).spec, self._folder, given.series)
+        from facturum.api.building import resolved_inputs
+
+        inputs, tables = resolved_inputs(self._inputs, table, series, threads)
+        return Plan._of(inputs.spec, self._folder, tables)
 
     @checked
     def build(
         self,
-        table: Any,
+        table: TableLike,
         *,
-        history: Any = None,
+        history: TableLike | None = None,
         series: Mapping[str, Any] | None = None,
         threads: int | None = None,
         progress: Progress | None = None,
@@ -207,29 +208,22 @@ class Plan:
             PlanError: where the plan has no meaning.
             DataError: where the data do not allow it.
         """
-        with bounded():
-            plan = self.as_found(table, series)
-            given = plan.given(table, history, series)
-            built = build(plan.spec, given, threads, progress=progress, sparse=sparse)
-            design = Design.of(built, plan.spec)
-        design.remember(self._folder, given.series, self._known)
-        if self._spec.checks.refuses:
-            _ = design.columns
-        design.issue_warnings(stacklevel=4)
-        return design
+        from facturum.api.building import built_design
+
+        return built_design(Plan, self._inputs, table, history, series, threads, progress, sparse)
 
     @checked
     def build_into(
         self,
         folder: str | Path,
-        table: Any,
+        table: TableLike,
         *,
         series: Mapping[str, Any] | None = None,
         format: str = "parquet",
         replace: bool = False,
         wait: float = 0.0,
         text: Mapping[str, Any] | None = None,
-        memory: int = Portions.memory,
+        memory: int = MEMORY,
         threads: int | None = None,
         progress: RowProgress | None = None,
     ) -> Design:
@@ -263,44 +257,15 @@ class Plan:
             ...     design.names
             ['intercept', 'x']
         """
-        with bounded(), plan_says():
-            plan = self.as_found(table, series)
-            scan, tables = plan.scan(table), plan.series_tables(series)
-            columns = build_into(
-                plan.spec, scan, tables, Path(folder), form=format, text=text, replace=replace, wait=wait,
-                threads=threads, portions=Portions(memory=memory), progress=progress,
-            )  # fmt: skip
-            design = Design.open(folder, check=False)
-        design.remember(self._folder, tables)
-        issue(columns.warnings, stacklevel=4)
-        return design
+        from facturum.api.building import built_into
 
-    def scan(self, table: Any) -> Scan:
-        """Return a table as one that is read block by block, according to the plan's [data].
-
-        Raises:
-            DataError: where it is not found or not a table.
-        """
-        is_file = isinstance(table, str | Path)
-        return scan_of(Path(table), form_of(self._spec, Path(table))) if is_file else TableScan(Table.of(table))
-
-    @property
-    def streams(self) -> bool:
-        """Whether the plan can be built of a table that is read in parts: it neither stacks nor converts it."""
-        return self._spec.stack is None and self._spec.convert is None
-
-    def is_large(self, table: Any) -> bool:
-        """Return whether a table or its matrix would take more than half of the free memory, judged by its first rows.
-
-        Raises:
-            DataError: where it is not found or not a table.
-        """
-        with bounded():
-            plan = self.as_found(table)
-            return is_large(plan.spec, plan.scan(table), free_memory())
+        return built_into(
+            Plan, self._inputs, Path(folder), table, series, memory, progress,
+            form=format, text=text, replace=replace, wait=wait, threads=threads,
+        )  # fmt: skip
 
     @checked
-    def view(self, table: Any, *, series: Mapping[str, Any] | None = None) -> Table:
+    def view(self, table: TableLike, *, series: Mapping[str, Any] | None = None) -> Table:
         """Return the rows of a table that the plan keeps, with its derived variables, to profile or cross.
 
         Args:
@@ -315,66 +280,25 @@ class Plan:
             >>> plan.view({"price": [20, 40, 50], "open": ["yes", "no", "yes"]})["dear"].data.tolist()
             [False, True]
         """
-        with bounded():
-            plan = self.as_found(table, series)
-            return viewed(plan.spec, plan.given(table, series=series))
+        from facturum.api.building import view_of
 
-    def as_found(self, table: Any, series: Mapping[str, Any] | None = None) -> Plan:
-        """Return an open plan that says how its files are written, with names as expressions; a resolved one as it is.
+        return view_of(self._inputs, table, series)
 
-        Raises:
-            DataError: where a file can be read in two ways.
-        """
-        if self.resolved:
-            return self
-        files = series_files(self._spec, self._folder, {**self._tables, **(series or {})})
-        path = Path(table) if isinstance(table, str | Path) else None
-        found = Plan.of(as_found(self._spec, path, files), self._folder, self._tables, self._known)
-        spec = with_names(with_keys(found.spec), lambda: names_of(found.scan(table)))
-        return Plan.of(spec, self._folder, self._tables, self._known)
+    @property
+    def _inputs(self) -> PlanInputs:
+        """The plan and its tables, for what works on them."""
+        from facturum.api.inputs import PlanInputs
 
-    def given(self, table: Any, history: Any = None, series: Mapping[str, Any] | None = None) -> Given:
-        """Return the tables that the plan is given, each taken in.
-
-        Raises:
-            DataError: where one of them cannot be read, or is not a series of the plan.
-        """
-        from_file = any(isinstance(given, str | Path) for given in (table, history))
-        columns = variables_needed(self._spec) if from_file else None
-        return Given(
-            self._table(table, columns),
-            self.series_tables(series),
-            None if history is None else self._table(history, columns),
-        )
-
-    def series_tables(self, series: Mapping[str, Any] | None) -> dict[str, Table]:
-        """Return the tables of the plan's series, from where they are known."""
-        tables = {**self._tables, **(series or {})}
-        for name in tables:
-            if name not in self._spec.series:
-                hint = nearest(name, list(self._spec.series))
-                raise DataError(f"series '{name}' not found in the plan{hint}", remedy="Write it under [series].")
-        for name, spec in self._spec.series.items():
-            if name not in tables and spec.file is not None and self._folder is not None:
-                tables[name] = self._folder / spec.file
-            elif name not in tables:
-                remedy = f"{series_remedy(name)} Paths written in a build folder are not followed."
-                what = f"the table of the series '{name}' is not given"
-                raise DataError(what, place=f"series.{name}", remedy=remedy)
-        return {name: self._table(data, series_needed(self._spec.series[name]), name) for name, data in tables.items()}
+        return PlanInputs(self._spec, self._folder, self._tables, self._known)
 
     @checked
     def read(self, path: str | Path) -> Table:
         """Read a table according to the plan's [data], and for the rest as found in its file."""
-        return self.as_found(path)._table(path, None)
-
-    def _table(self, given: Any, columns: Collection[str] | None, series: str | None = None) -> Table:
-        if not isinstance(given, str | Path):
-            return Table.of(given)
-        with plan_says():
-            return read_file(Path(given), form_of(self._spec, Path(given), series), columns)
+        return self._inputs.as_found(path).table(path)
 
     def __str__(self) -> str:
+        from facturum.files.plan_file import plan_text
+
         return plan_text(self._spec)
 
     def __repr__(self) -> str:
@@ -397,6 +321,3 @@ class Plan:
 def _texts(section: Any) -> Any:
     """Return a section with its expressions as texts; what is not a section is refused later, with its place."""
     return {key: str(value) for key, value in section.items()} if isinstance(section, Mapping) else section
-
-
-Design.plan_class = Plan

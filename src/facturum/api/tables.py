@@ -11,7 +11,7 @@ from facturum.data.conversion import converting
 from facturum.data.declared import declare
 from facturum.data.shape import reshaping
 from facturum.data.shape.sampling import named_sizes, sample_rows
-from facturum.data.table import Table
+from facturum.data.table import Table, TableLike
 from facturum.data.time.periods import OWN_STEPS, STEPS, Timing
 from facturum.engine.passes.build import build
 from facturum.engine.planning.sections.plain_names import with_names
@@ -29,7 +29,7 @@ from facturum.support.arguments import checked
 from facturum.support.issued_warnings import issue
 
 
-def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
+def taken_in(table: TableLike, reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table from a path, a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table.
 
     Raises:
@@ -38,13 +38,13 @@ def taken_in(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
     return _read_as_found(table, reading)[0]
 
 
-def with_forms(table: Any, reading: Mapping[str, Any] | None = None) -> Table:
+def with_forms(table: TableLike, reading: Mapping[str, Any] | None = None) -> Table:
     """Return a table; texts of a file that are numbers with a unit, or dates, as such."""
     made, _, day_first = _read_as_found(table, reading)
     return declare(made, found_declarations(made, day_first)) if isinstance(table, str | Path) else made
 
 
-def _read_as_found(table: Any, reading: Mapping[str, Any] | None) -> tuple[Table, dict[str, Any], bool | None]:
+def _read_as_found(table: TableLike, reading: Mapping[str, Any] | None) -> tuple[Table, dict[str, Any], bool | None]:
     """Return a table, how its file was read, as said or found in it, and whether days stand first in its dates."""
     if isinstance(table, str | Path):
         said = dict(reading or {})
@@ -59,7 +59,7 @@ def _read_as_found(table: Any, reading: Mapping[str, Any] | None) -> tuple[Table
 
 @checked
 def profile(
-    table: Any,
+    table: TableLike,
     variables: Sequence[str] = (),
     quantiles: Sequence[float] = QUARTILES,
     reading: Mapping[str, Any] | None = None,
@@ -85,7 +85,7 @@ def profile(
 
 
 @checked
-def cross(table: Any, rows: str, columns: str, reading: Mapping[str, Any] | None = None) -> CrossTable:
+def cross(table: TableLike, rows: str, columns: str, reading: Mapping[str, Any] | None = None) -> CrossTable:
     """Return how often the values of two variables go together, missing ones included.
 
     Args:
@@ -106,7 +106,7 @@ def cross(table: Any, rows: str, columns: str, reading: Mapping[str, Any] | None
 
 @checked
 def by_group(
-    table: Any,
+    table: TableLike,
     variable: str,
     by: str,
     quantiles: Sequence[float] = QUARTILES,
@@ -134,7 +134,7 @@ def by_group(
 
 
 @checked
-def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -> str:
+def draft(table: TableLike, response: str, reading: Mapping[str, Any] | None = None) -> str:
     """Return a first plan for a table, commented line by line, as the text of a plan file; it builds as it is.
 
     Args:
@@ -168,7 +168,7 @@ def draft(table: Any, response: str, reading: Mapping[str, Any] | None = None) -
 
 @checked
 def stack(
-    table: Any,
+    table: TableLike,
     into: Mapping[str, Sequence[str]],
     which: str,
     labels: Sequence[str] | None = None,
@@ -199,7 +199,9 @@ def stack(
 
 
 @checked
-def unstack(table: Any, value: str, which: str, by: Sequence[str], reading: Mapping[str, Any] | None = None) -> Table:
+def unstack(
+    table: TableLike, value: str, which: str, by: Sequence[str], reading: Mapping[str, Any] | None = None
+) -> Table:
     """Return a table with a column for each category of one variable: what `stack` does, turned back.
 
     Raises:
@@ -215,7 +217,7 @@ def unstack(table: Any, value: str, which: str, by: Sequence[str], reading: Mapp
 
 @checked
 def sample(
-    table: Any,
+    table: TableLike,
     n: Any,
     by: str | None = None,
     replace: bool = False,
@@ -254,7 +256,7 @@ def sample(
 
 @checked
 def convert(
-    table: Any,
+    table: TableLike,
     time: str,
     every: str,
     to: str,

@@ -9,6 +9,7 @@ import numpy as np
 
 from facturum.audit.map.entries import ColumnEntry
 from facturum.audit.proof.trace import RowTrace, Trace, trace_cells
+from facturum.data.table import TableLike
 from facturum.errors import AuditError
 
 if TYPE_CHECKING:
@@ -16,7 +17,12 @@ if TYPE_CHECKING:
 
 
 def traced(
-    design: Design, table: Any, row: int, column: str | None, history: Any, series: Mapping[str, Any] | None
+    design: Design,
+    table: TableLike,
+    row: int,
+    column: str | None,
+    history: TableLike | None,
+    series: Mapping[str, Any] | None,
 ) -> Trace | RowTrace:
     """Return how one cell of a design came about, or all of a row.
 
@@ -27,7 +33,7 @@ def traced(
     place = _place(design, row)
     entries = columns.columns if column is None else [_one(design, column)]
     cells = [float(design.column(entry.name)[place]) for entry in entries]
-    given = design.plan.given(table, history, series)
+    given = design.plan._inputs.given(table, history, series)
     traces = trace_cells(columns, list(entries), cells, row, given)
     return traces[0] if column is not None else RowTrace(row, traces[0].source, tuple(traces))
 
@@ -44,7 +50,7 @@ def _one(design: Design, name: str) -> ColumnEntry:
 
 def _place(design: Design, row: int) -> int:
     """Return where a source row is in the matrix."""
-    at = np.flatnonzero(design.kept == row)
+    at = np.flatnonzero(design._kept == row)
     if len(at):
         return int(at[0])
     rows = design.rows

@@ -15,6 +15,7 @@ from facturum.api.as_found import form_of
 from facturum.audit.proof.content import content_failures, row_failures, table_failures, words_note
 from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.audit.source.fingerprints import column_digests, sparse_digests
+from facturum.data.table import TableLike
 from facturum.data.values import FloatArray
 from facturum.errors import AuditError, FacturumError, bounded
 from facturum.files.builds.built_design import FromBuild, Origin
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 
 
 def verified(
-    design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
+    design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
 ) -> Verification:
     """Return whether a design still follows from its source, as `Design.verify` does."""
     outcome = _verified(design, origin, table, history, series)
@@ -45,7 +46,7 @@ def _with_lines(failure: Failure, offset: int) -> Failure:
     return replace(failure, lines=tuple(row + offset for row in rows))
 
 
-def _lines_ahead(design: Design, table: Any) -> int | None:
+def _lines_ahead(design: Design, table: TableLike) -> int | None:
     """Return how far the lines of a text file are ahead of the rows that a plan is built of; None where that varies."""
     spec = design.plan.spec
     if not isinstance(table, str | Path) or Path(table).suffix.lower() not in TEXT or spec.stack or spec.convert:
@@ -56,12 +57,12 @@ def _lines_ahead(design: Design, table: Any) -> int | None:
 
 
 def _verified(
-    design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
+    design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
 ) -> Verification:
     if isinstance(origin, Stored) and history is None and _in_parts(design, origin, table):
         with bounded(), suppress(InOtherOrder):
-            tables = design.plan.series_tables(series)
-            return verify_in_parts(origin, design.plan.scan(table), tables, Portions())
+            tables = design.plan._inputs.series_tables(series)
+            return verify_in_parts(origin, design.plan._inputs.scan(table), tables, Portions())
     try:
         return _in_memory(design, origin, table, history, series)
     except AuditError as error:  # a file of the build that cannot be read is what verifying is there to find
@@ -72,12 +73,12 @@ def _verified(
 
 
 def _in_memory(
-    design: Design, origin: Origin, table: Any, history: Any, series: Mapping[str, Any] | None
+    design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
 ) -> Verification:
     stored = origin.audited
     y = None if design.y is None else design.y.reshape(len(design.y), -1)
     responses = {} if y is None else {name: y[:, at] for at, name in enumerate(design.response_names)}
-    cells = design.cells
+    cells = design._cells
     matrix: Mapping[str, FloatArray] = (
         {name: design.X[:, at] for at, name in enumerate(design.names)} if cells is None else cells.named(design.names)
     )
@@ -85,7 +86,7 @@ def _in_memory(
     digests = dict(zip(matrix, marks, strict=True))
     digests |= dict(zip(responses, column_digests(list(responses.values())), strict=True))
     with bounded():
-        given = design.plan.given(table, history, series)
+        given = design.plan._inputs.given(table, history, series)
         columns = ChainMap(responses, matrix)  # type: ignore[arg-type]
         outcome, anew = verify(stored, columns, digests, design.rows.kept, given, cells is not None)
     failures = [Failure("file", name, what) for name, what in origin.findings]
@@ -97,11 +98,13 @@ def _in_memory(
     return replace(outcome, failures=(*failures, *outcome.failures), notes=notes)
 
 
-def _in_parts(design: Design, stored: Stored, table: Any) -> bool:
+def _in_parts(design: Design, stored: Stored, table: TableLike) -> bool:
     """Return whether verifying holds little of a build and its source at a time, or compares both in memory."""
-    if stored.cells is not None or not design.plan.streams:
+    if stored.cells is not None or not design.plan._inputs.streams:
         return False
-    return stored.unread is not None or bool((np.diff(design.rows.kept) < 1).any()) or design.plan.is_large(table)
+    return (
+        stored.unread is not None or bool((np.diff(design.rows.kept) < 1).any()) or design.plan._inputs.is_large(table)
+    )
 
 
 def _content_failures(design: Design, origin: Origin, anew: FromBuild, exact: bool) -> Iterator[Failure]:
@@ -109,7 +112,7 @@ def _content_failures(design: Design, origin: Origin, anew: FromBuild, exact: bo
     yield from content_failures(origin.audited, anew.audited, exact)
     yield from row_failures(design.rows, anew.rows)
     checked_before = set(design.names + design.response_names)
-    if design.cells is None:
+    if design._cells is None:
         own, other = design.to_arrow(), anew.table
     else:  # whose file has neither the columns of X nor carried variables in its table
         own, other = origin.side, anew.side

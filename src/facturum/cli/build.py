@@ -107,7 +107,9 @@ def build(
         design.save(out, format=form, replace=replace, text=text)
         _show_build(design, loaded, data, out, form, False, as_json, report)
         return
-    streams = stream or (history is None and form in STREAMED and loaded.streams and loaded.is_large(data))
+    streams = stream or (
+        history is None and form in STREAMED and loaded._inputs.streams and loaded._inputs.is_large(data)
+    )
     if streams:
         with rows_progress(as_json) as told:
             design = loaded.build_into(
@@ -128,7 +130,7 @@ def _show_build(
 ) -> None:
     """Print what was built, and write its report."""
     if report is not None:
-        from facturum.api.design import open_design
+        from facturum.api.opening import open_design
         from facturum.show.drawn.report import write_report
 
         write_report(open_design(out), report)
@@ -147,5 +149,5 @@ def _show_build(
     files = [f"design.{form}", "columns.json", "columns.csv", *lists, "rows.parquet", "imputed.parquet"]
     how = "; the rows were read and written in parts" if streams else ""
     screen = views.console()
-    screen.print(built_view(design.audited, out, seal_in(out), told))
+    screen.print(built_view(design._audited, out, seal_in(out), told))
     screen.print(views.safe(f"written to {out}: {', '.join(files)}, plan.resolved.toml{how}"))

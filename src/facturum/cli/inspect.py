@@ -38,7 +38,7 @@ def trace(
 
     The exit status is 1 where the value stored does not follow from DATA.
     """
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
 
     design, tables = open_design(folder), series_from(series)
     table, before = source_of(design, data, history, tables, ahead, future)
@@ -88,7 +88,7 @@ def report(folder: Path, out: Path, replace: bool) -> None:
 
     It holds rows, plan, checks, columns, distributions, correlations and a trial regression, and loads nothing.
     """
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
     from facturum.show.drawn.report import write_report
     from facturum.show.terminal import views
 
@@ -120,7 +120,7 @@ def sheet(
     Its sheets are the matrix, the columns with what they mean, the rows left out, the imputed cells, bins and
     forecasts. It needs the package facturum[sheets].
     """
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
     from facturum.show.terminal import views
     from facturum.validation.forecasting import forecast
 
@@ -128,7 +128,8 @@ def sheet(
         refuse_existing(out, "Choose another file, or add --replace.")
     if (ahead is None) != (data is None) or (future is not None and ahead is None):
         raise DataError("--ahead and --data are given together", remedy="Add the other, or leave both out.")
-    design, tables = open_design(folder), series_from(series)
-    forecasts = None if ahead is None else forecast(design, data, ahead, future=future, series=tables)
+    design, tables, forecasts = open_design(folder), series_from(series), None
+    if ahead is not None and data is not None:
+        forecasts = forecast(design, data, ahead, future=future, series=tables)
     design.to_workbook(out, forecasts)
     views.console().print(views.safe(f"written to {out}"))

@@ -79,14 +79,14 @@ def explain(
     For a COLUMN also what was done to its variables: the table of bins, the imputed values, the rows that a flag marks,
     the items of a score.
     """
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
 
     design = open_design(folder)
     columns = design.columns
     if csvw:
         from facturum.audit.map.csvw import csvw as metadata
 
-        print_json(metadata(design.audited))
+        print_json(metadata(design._audited))
         return
     entries = [entry for name in column for entry in columns.find(name)]
     terms = {entry.term for entry in entries} if column else {entry.term for entry in columns.columns}
@@ -231,7 +231,7 @@ def _verified(
     future: Path | None,
 ) -> tuple[Verification, str | None]:
     """Return the outcome of verifying a build and its seal; a build that cannot be opened is a finding."""
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
     from facturum.audit.proof.verify import Failure, Verification
     from facturum.files.builds.build_folder import changed_files, refuse_others
 

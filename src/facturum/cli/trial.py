@@ -96,7 +96,7 @@ def trial(
     It is a check on the matrix, not a modelling package: hand X, y and the names to one for more. Rows that are not
     learned from are held out.
     """
-    from facturum.api.design import open_design
+    from facturum.api.opening import open_design
 
     _refuse_void(
         [("--folds", folds), ("--origin-folds", origin_folds), ("--leave-one-out", leave_one_out),
@@ -178,7 +178,7 @@ class _Asked:
         from facturum.api.plan import Plan
         from facturum.engine.planning.sections.spec import spec_from
 
-        return Plan.of(spec_from(self._design.columns.plan))
+        return Plan._of(spec_from(self._design.columns.plan))
 
     def validation(self, folds: int | None, origins: int | None, one_out: bool, seed: int) -> Validation:
         from facturum.validation.validating import left_out_at_once, validate

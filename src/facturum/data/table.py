@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Protocol, TypeAlias
+from pathlib import Path
+from typing import Any, Protocol, TypeAlias, runtime_checkable
 
 import numpy as np
 import pyarrow as pa
@@ -17,13 +18,11 @@ from facturum.errors import DataError, counted, listed, nearest
 from facturum.support.arguments import checked
 
 
+@runtime_checkable
 class Columns(Protocol):
     """A DataFrame, or anything else that gives its columns to Arrow."""
 
     def __arrow_c_stream__(self, requested_schema: object | None = None) -> object: ...
-
-
-TableLike: TypeAlias = "Table | Mapping[str, Any] | Columns"  # what is taken in as a table
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +49,7 @@ class Table:
     index: Any = None
 
     @classmethod
-    def of(cls, given: TableLike, source: str = "the table") -> Table:
+    def of(cls, given: Any, source: str = "the table") -> Table:
         """Take in a DataFrame, anything with ``__arrow_c_stream__``, a dict of arrays, or a Table itself.
 
         Args:
@@ -121,3 +120,6 @@ class Table:
                 remedy="It has " + ", ".join(list(self.variables)[:20]) + ".",
             )
         return variable
+
+
+TableLike: TypeAlias = Table | Mapping[str, Any] | Columns | str | Path  # what is taken as a table, a path included

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import inspect
+import types
 import typing
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, ParamSpec, TypeVar
@@ -24,7 +25,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     looked at where the function fails: what works is never refused.
 
     Raises:
-        DataError: naming the argument, and what it should be.
+        DataError: naming the argument, and what it should be; for one that there is not, a TypeError as well.
 
     Example:
         >>> def scaled(sizes: Sequence[float]) -> list[float]:
@@ -44,8 +45,8 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
         try:
             given = signature.bind(*args, **kwargs).arguments
         except TypeError as problem:
-            raise DataError(
-                f"{function.__name__}: {problem}", remedy=f"Write {function.__name__}{signature}."
+            raise UnknownArgument(
+                f"{function.__name__}() {problem}", remedy=f"Write {function.__name__}{_shown(signature)}."
             ) from None
         for name, value in given.items():
             if isinstance(value, str | bytes) and _only_lists(hints.get(name)):
@@ -64,12 +65,28 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return guarded
 
 
+class UnknownArgument(DataError, TypeError):
+    """An argument that a function does not have, or lacks."""
+
+
+def _shown(signature: inspect.Signature) -> str:
+    """Return a signature as it is written in a call, without types."""
+    parameters = [each.replace(annotation=inspect.Parameter.empty) for each in signature.parameters.values()]
+    kept = [each for each in parameters if each.name not in ("self", "cls")]
+    return str(signature.replace(parameters=kept, return_annotation=inspect.Signature.empty))
+
+
 @functools.cache
 def _hints(function: Callable[..., Any]) -> Mapping[str, Any]:
-    try:
-        return typing.get_type_hints(function)
-    except NameError:  # of types that are imported for checking alone
-        return {}
+    """Return the types of arguments, those left out that are imported for checking alone."""
+    hints: dict[str, Any] = {}
+    for name, written in function.__annotations__.items():
+        alone = types.SimpleNamespace(__annotations__={name: written})
+        try:
+            hints |= typing.get_type_hints(alone, function.__globals__)
+        except NameError:
+            continue
+    return hints
 
 
 def _only_lists(hint: Any) -> bool:

@@ -142,14 +142,14 @@ class RowsAhead:
         if not names_in(before):
             return np.full(rows.length, constant(before))
         changes = {"terms": {"before": str(before)}, "columns": None, "rows": RowsSpec(missing="keep"), "series": {}}
-        plan = Plan.of(self.spec.model_copy(update=changes))
+        plan = Plan._of(self.spec.model_copy(update=changes))
         return plan.build(rows, history=self.table).column("before")
 
     def without_response(self) -> RowsAhead:
         """Return the same with predictors alone, for no row to be left out for a response that is not known yet."""
         columns = {key: names for key, names in (self.spec.columns or {}).items() if key != RESPONSE}
         spec = self.spec.model_copy(update={"response": None, "columns": columns})
-        return replace(self, spec=spec, plan=Plan.of(spec))
+        return replace(self, spec=spec, plan=Plan._of(spec))
 
     @property
     def periods(self) -> Array:

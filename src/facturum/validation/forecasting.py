@@ -13,7 +13,7 @@ from facturum.api.plan import Plan
 from facturum.data.conversion.appending import append, without_overlap
 from facturum.data.conversion.future import filled_in, future_rows, lacking
 from facturum.data.grouping import dense_ranks
-from facturum.data.table import Table
+from facturum.data.table import Table, TableLike
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import Timing, period_numbers, period_starts
 from facturum.data.time.series import series_of
@@ -33,11 +33,11 @@ MAX_AHEAD = 1_000
 @checked
 def build_ahead(
     plan: Plan,
-    table: Any,
+    table: TableLike,
     ahead: int,
     *,
-    future: Any = None,
-    history: Any = None,
+    future: TableLike | None = None,
+    history: TableLike | None = None,
     series: Mapping[str, Any] | None = None,
 ) -> Design:
     """Return the design of the next periods of each unit; a plan with open questions is resolved on the table first.
@@ -68,11 +68,11 @@ def build_ahead(
 @checked
 def rows_ahead(
     plan: Plan,
-    table: Any,
+    table: TableLike,
     ahead: int,
     *,
-    future: Any = None,
-    history: Any = None,
+    future: TableLike | None = None,
+    history: TableLike | None = None,
     series: Mapping[str, Any] | None = None,
 ) -> tuple[Table, Table]:
     """Return the rows that `build_ahead` builds, and the rows before them that they read.
@@ -99,12 +99,12 @@ def rows_ahead(
 @checked
 def forecast(
     design: Design,
-    table: Any,
+    table: TableLike,
     ahead: int,
     *,
     model: str = "linear",
-    future: Any = None,
-    history: Any = None,
+    future: TableLike | None = None,
+    history: TableLike | None = None,
     series: Mapping[str, Any] | None = None,
 ) -> Forecasts:
     """Return forecasts of the next periods of each unit, those of lagged responses from earlier forecasts.
@@ -126,7 +126,7 @@ def forecast(
     """
     with bounded():
         made = _ahead(design.plan.with_checks("off"), table, ahead, future, history, series).without_response()
-        fit, rows = design.fit(model)
+        fit, rows = design._fit(model)
         level = _level_of(str(design.plan.spec.response), model)
         sigma = float(np.sqrt(fit.solution.variance)) if model == "linear" else 0.0
         path = ForecastPath(made, fit, level, sigma, ahead)
@@ -200,7 +200,12 @@ def _refuse_response(made: RowsAhead, source: str, recursive: bool) -> None:
 
 
 def _ahead(
-    plan: Plan, table: Any, ahead: int, future: Any, history: Any, series: Mapping[str, Any] | None
+    plan: Plan,
+    table: TableLike,
+    ahead: int,
+    future: TableLike | None,
+    history: TableLike | None,
+    series: Mapping[str, Any] | None,
 ) -> RowsAhead:
     if not 1 <= ahead <= MAX_AHEAD:
         raise DataError(f"{ahead} periods ahead are not possible", remedy=f"Write a number from 1 to {MAX_AHEAD:,}.")
@@ -208,12 +213,12 @@ def _ahead(
     if timing is None:
         raise DataError("rows ahead need a plan with a time", remedy="Write [data] time and every.")
     plan = plan if plan.resolved else plan.build(table, history=history, series=series).plan
-    spec, given = shaped_first(plan.spec, plan.given(table, history, series))
+    spec, given = shaped_first(plan.spec, plan._inputs.given(table, history, series))
     declared = declared_tables(spec, given)
     rows, unknown = future_rows(given.table, declared[DATA], timing, ahead)
     notes: list[str] = []
     if future is not None:
-        known = declared_tables(spec, Given(plan.given(future, series=series).table, given.series))[DATA]
+        known = declared_tables(spec, Given(plan._inputs.given(future, series=series).table, given.series))[DATA]
         rows, notes = filled_in(rows, known, timing.panel, str(timing.time), timing.every)
     level = None if spec.response is None else Level.of(spec.response)
     later = 0 if level is None else level.horizon
@@ -222,7 +227,7 @@ def _ahead(
     so_far = given.table
     if HISTORY in declared:
         so_far = append(without_overlap(declared[HISTORY], declared[DATA], timing), declared[DATA])
-    own = plan if spec is plan.spec else Plan.of(spec)
+    own = plan if spec is plan.spec else Plan._of(spec)
     made = RowsAhead(own, spec, timing, so_far, rows, given.series, tuple(notes))
     return _shifted(made, later, ahead) if later else made
 

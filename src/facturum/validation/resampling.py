@@ -11,7 +11,7 @@ import numpy as np
 from facturum.api.design import Design
 from facturum.api.plan import Plan
 from facturum.data.grouping import group_numbers
-from facturum.data.table import Table
+from facturum.data.table import Table, TableLike
 from facturum.data.values import Array
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
 from facturum.errors import DataError, FacturumError, bounded, option
@@ -60,7 +60,7 @@ class Resampling:
 
 @checked
 def resample(
-    plan: Plan, table: Any, samples: int = 200, *, model: str = "linear", seed: int = 0,
+    plan: Plan, table: TableLike, samples: int = 200, *, model: str = "linear", seed: int = 0,
     series: Mapping[str, Any] | None = None,
 ) -> Resampling:  # fmt: skip
     """Return percentile intervals of coefficients over tables of rows drawn with replacement (Efron 1979).
@@ -126,9 +126,10 @@ class _Draws:
     units: tuple[Array, ...] = ()
 
     @classmethod
-    def of(cls, plan: Plan, table: Any, series: Mapping[str, Any] | None) -> _Draws:
-        plan = plan.as_found(table, series)
-        given = plan.given(table, series=series)
+    def of(cls, plan: Plan, table: TableLike, series: Mapping[str, Any] | None) -> _Draws:
+        inputs = plan._inputs.as_found(table, series)
+        given = inputs.given(table, series=series)
+        plan = Plan._of(inputs.spec, inputs.folder, inputs.tables)
         if plan.spec.data.timing is None:
             return cls(plan.with_checks("off"), given)
         spec, given = shaped_first(plan.spec, given)
@@ -147,7 +148,7 @@ class _Draws:
                 f"'{DRAW}' is a variable of the table", remedy="Give it another name: draws are held in it."
             )
         data = spec.data.model_copy(update={"panel": [*spec.data.panel, DRAW]})
-        return cls(Plan.of(spec.model_copy(update={"data": data})).with_checks("off"), given, units)
+        return cls(Plan._of(spec.model_copy(update={"data": data})).with_checks("off"), given, units)
 
     def chosen(self, dice: np.random.Generator) -> Array:
         """Return the rows drawn, or the units where whole ones are."""
@@ -174,7 +175,7 @@ class _Draws:
         plan = design.plan.with_checks("off")
         try:
             made = plan.build(self._table(rest), series=self.given.series or None)
-            _, rows = design.fit(fit.model, to_the_last_digit=False)
+            _, rows = design._fit(fit.model, to_the_last_digit=False)
         except FacturumError:  # such as a category that was not drawn
             return []
         if made.y is None:
@@ -188,7 +189,7 @@ class _Draws:
 
 def _fitted(design: Design, model: str, to_the_last_digit: bool = False) -> tuple[Fit, list[str]]:
     """Return the coefficients of a design, and their names."""
-    fit, rows = design.fit(model, to_the_last_digit=to_the_last_digit)
+    fit, rows = design._fit(model, to_the_last_digit=to_the_last_digit)
     return fit, names_of(rows, fit.solution.columns)
 
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from facturum.api.design import Design
 from facturum.api.plan import Plan
-from facturum.data.table import Table
+from facturum.data.table import Table, TableLike
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers
 from facturum.data.values import Array, FloatArray
@@ -85,14 +85,14 @@ class Validation:
 @checked
 def validate(
     plan: Plan,
-    table: Any,
+    table: TableLike,
     *,
     folds: int | None = None,
     origin_folds: int | None = None,
     leave_one_out: bool = False,
     model: str = "linear",
     seed: int = 0,
-    history: Any = None,
+    history: TableLike | None = None,
     series: Mapping[str, Any] | None = None,
 ) -> Validation:
     """Return how well a trial regression predicts rows that it was not fitted to.
@@ -125,9 +125,9 @@ def validate(
     if sum([folds is not None, origin_folds is not None, leave_one_out]) != 1:
         raise DataError("name one way to hold rows out", remedy="Write folds=5, origin_folds=3 or leave_one_out=True.")
     with bounded():
-        plan = plan.as_found(table, series)
-        spec, given = shaped_first(plan.spec, plan.given(table, history, series))
-        base = Plan.of(spec).build(given.table, history=given.history, series=given.series or None)
+        inputs = plan._inputs.as_found(table, series)
+        spec, given = shaped_first(inputs.spec, inputs.given(table, history, series))
+        base = Plan._of(spec).build(given.table, history=given.history, series=given.series or None)
         if leave_one_out and not base.columns.learned and model == "linear":
             return left_out_at_once(base)
         learning = base.rows.kept[base.rows.learning] - 1
@@ -140,7 +140,7 @@ def left_out_at_once(design: Design) -> Validation:
 
     The error of a row that was left out is e / (1 - h).
     """
-    fit, rows = design.fit()
+    fit, rows = design._fit()
     outcomes, alone = [], []
     base = float(np.concatenate([block.y for block in rows.blocks()]).mean())
     residuals: list[FloatArray] = []
@@ -212,7 +212,7 @@ class _Folds:
         while True:
             try:
                 design = self._design(at, left_out)
-                fit, rows = design.fit(self.model, to_the_last_digit=False)
+                fit, rows = design._fit(self.model, to_the_last_digit=False)
                 break
             except FailedRows as failed:
                 inside = np.setdiff1d(failed.numbers[self.parts.of_row[failed.numbers - 1] == at], left_out)
@@ -258,7 +258,7 @@ class _Folds:
         learn = condition if own.learn is None else f"({own.learn}) and {condition}"
         keep = own.keep if not len(left_out) else f"{FOLD} != {LEFT_OUT:g}" + (f" and ({own.keep})" if own.keep else "")
         rows = own.model_copy(update={"learn": learn, "keep": keep})
-        plan = Plan.of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
+        plan = Plan._of(self.spec.model_copy(update={"rows": rows})).with_checks("off")
         return plan.build(table, history=history, series=self.given.series or None)
 
     def _history(self) -> Table | None:

@@ -6,16 +6,25 @@ from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
 
-from facturum.language.meanings.meaning import Factor, Meaning, Product, Scaled
+from facturum.language.meanings import categories, numbers
+from facturum.language.meanings.meaning import Meaning, Product, Scaled
 
-_KINDS: dict[str, Any] = {kind.__name__.lower(): kind for kind in (*Factor.__subclasses__(), Product, Scaled)}
+_KINDS: dict[str, Any] = {
+    kind.__name__.lower(): kind
+    for kind in (
+        numbers.Unit, numbers.Logged, categories.Holds, categories.NoValue, categories.Indicator, categories.Contrast,
+        numbers.Power, numbers.Orthogonal, numbers.Curve, Product, Scaled,
+    )
+}  # fmt: skip
 
 
 def structure_of(meaning: Meaning) -> dict[str, Any]:
     """Return a meaning as plain data.
 
     Example:
-        >>>         >>>         >>> structure_of(Product(Holds("high"), Logged("price")))["right"]
+        >>> from facturum.language.meanings.categories import Holds
+        >>> from facturum.language.meanings.numbers import Logged
+        >>> structure_of(Product(Holds("high"), Logged("price")))["right"]
         {'is': 'logged', 'subject': 'price', 'shift': 0.0}
     """
     found: dict[str, Any] = {"is": next(name for name, kind in _KINDS.items() if isinstance(meaning, kind))}

@@ -56,7 +56,7 @@ def write_report(design: Design, path: Path) -> None:
 def report_page(design: Design) -> str:
     """Return the report of a build as an HTML page."""
     style, script = _file("report.css"), _file("report.js")
-    columns = design.audited
+    columns = design._audited
     spreads = dict(_spreads(design))
     context = {
         **_head(design),
@@ -120,7 +120,7 @@ def _json(content: Any) -> str:
 
 
 def _head(design: Design) -> dict[str, Any]:
-    columns = design.audited
+    columns = design._audited
     response = columns.resolved.get("response")
     lines = [
         f"{counted(columns.rows.kept, 'row')} of {columns.rows.given:,}, "
@@ -206,7 +206,7 @@ def _spreads(design: Design) -> Iterator[tuple[str, dict[str, Any]]]:
     """Yield the histogram of each column with more than two values."""
     entries = [
         entry
-        for entry in design.audited.columns
+        for entry in design._audited.columns
         if entry.role == "predictor" and entry.measure not in ("indicator", "constant") and entry.min != entry.max
         and entry.min is not None and entry.max is not None
     ]  # fmt: skip
@@ -250,9 +250,9 @@ def _drifts(columns: ColumnMap) -> Markup | None:
 
 
 def _correlations(design: Design) -> dict[str, Any] | None:
-    entries = [e for e in design.audited.columns if e.role == "predictor" and e.sd]
+    entries = [e for e in design._audited.columns if e.role == "predictor" and e.sd]
     names = [entry.name for entry in entries][:MOST_CORRELATED]
-    if len(names) < 2 or design.audited.rows.kept < 3:
+    if len(names) < 2 or design._audited.rows.kept < 3:
         return None
     matrix = _sample(design, [design.names.index(name) for name in names])
     with np.errstate(all="ignore"):
@@ -266,7 +266,7 @@ def _correlations(design: Design) -> dict[str, Any] | None:
 
 
 def _sample(design: Design, places: list[int]) -> FloatArray:
-    step = max(design.audited.rows.kept // SAMPLED, 1)
+    step = max(design._audited.rows.kept // SAMPLED, 1)
     parts = [X[::step][:, places] for X, _, _ in design.blocks()]
     matrix = np.concatenate(parts)
     return np.asarray(matrix[~np.isnan(matrix).any(axis=1)])

@@ -98,7 +98,7 @@ def trial_picture(
 
 
 def _points(design: Design, model: str, most: int, table: Any) -> _Points:
-    fit, rows = design.fit(model, table)
+    fit, rows = design._fit(model, table)
     data = rows.columns.resolved.get("data", {})
     time, panel = data.get("time"), data.get("panel", [])
     parts = [(block.y, fit.of(block)) for block in rows.read()]
@@ -129,7 +129,7 @@ def _levels(design: Design, points: _Points, forecasts: Forecasts, table: Any) -
     level = Level.of(str(design.columns.resolved.get("response")))
     if level is None or not level.changes:
         return points
-    fit, rows = design.fit(table=table)
+    fit, rows = design._fit(table=table)
     if forecasts.response not in rows.carried:
         return replace(points, actual=np.full(len(points.actual), np.nan), fitted=np.full(len(points.fitted), np.nan))
     raw = np.ma.filled(np.ma.array(rows.carried[forecasts.response]).astype(np.float64), np.nan)

@@ -1,0 +1,174 @@
+"""Builders of expressions; this file is made from the operations by `make docs`."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from facturum.api.builders import Expression as Expression
+from facturum.api.builders import expression as expression
+from facturum.api.builders import variable as variable
+from facturum.language.tree.options import Absent
+
+Operand = Expression | str | float | Sequence["Operand"]
+missing: Absent
+def matching(pattern: str, but: Operand | Sequence[Operand] = ...) -> Expression:
+    """The variables whose names match a pattern: `*` stands for any text, `?` for one character."""
+
+def every_number(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All numbers of the table but those that merely count the rows, as an id does."""
+
+def every_truth(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All truth values of the table."""
+
+def every_category(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All categories of the table, ordered ones included, but those that differ in every row, as an id does."""
+
+def lookup(keys: Operand | Sequence[Operand], table: Mapping[Any, Any], otherwise: Any = ...) -> Expression:
+    """Replaces each value by the one written beside it in a table; over several variables, by their combination."""
+
+def mean(x: Operand, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """The mean over the learning rows, or within groups."""
+
+def median(x: Operand, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """The median over the learning rows, or within groups."""
+
+def sd(x: Operand, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """The sample standard deviation (divisor n - 1) over the learning rows, or within groups."""
+
+def smallest(x: Operand, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """The smallest value over the learning rows, or within groups."""
+
+def largest(x: Operand, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """The largest value over the learning rows, or within groups."""
+
+def quantile(x: Operand, share: float, by: Operand | Sequence[Operand] = ...) -> Expression:
+    """A quantile over the learning rows, or within groups, interpolated between order statistics."""
+
+def impute(x: Operand, how: str | None = ..., by: Operand | Sequence[Operand] = ..., limit: int | None = ..., value: Any = ..., fills: Mapping[Any, Any] = ..., otherwise: Any = ...) -> Expression:
+    """Imputes missing values; values that are present stay as they are."""
+
+def log(x: Operand, shift: float = ..., nonpositive: str = ...) -> Expression:
+    """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing on request."""
+
+def sqrt(x: Operand) -> Expression:
+    """Square root; a negative value is an error that names the rows."""
+
+def square(x: Operand) -> Expression:
+    """The number times itself."""
+
+def reciprocal(x: Operand) -> Expression:
+    """One divided by the number; zero is an error that names the rows."""
+
+def exp(x: Operand) -> Expression:
+    """The exponential function."""
+
+def abs(x: Operand) -> Expression:
+    """The number without its sign."""
+
+def asinh(x: Operand) -> Expression:
+    """Inverse hyperbolic sine: like a logarithm for large values of either sign, and 0 at 0."""
+
+def sin(x: Operand) -> Expression:
+    """Sine of an angle in radians."""
+
+def cos(x: Operand) -> Expression:
+    """Cosine of an angle in radians."""
+
+def clip(x: Operand, low: float | None = ..., high: float | None = ...) -> Expression:
+    """Values below `low` become `low`, values above `high` become `high`."""
+
+def center(x: Operand, at: float | None = ...) -> Expression:
+    """The number less its mean (centred); resolving writes the mean as `at`."""
+
+def standardize(x: Operand, at: float | None = ..., scale: float | None = ...) -> Expression:
+    """The number less its mean, in standard deviations (divisor n - 1); resolving writes `at` and `scale`."""
+
+def is_missing(x: Operand) -> Expression:
+    """1 where the expression is missing, 0 where it is not; never missing itself."""
+
+def missing_if(x: Operand, condition: Operand) -> Expression:
+    """The value, or missing where a condition holds; where the condition itself is missing, the value stays."""
+
+def winsorize(x: Operand, shares: Sequence[Any] = ..., at: Sequence[Any] | None = ...) -> Expression:
+    """Values beyond two quantiles become those quantiles; resolving writes them as `at`."""
+
+def bins(x: Operand, edges: Sequence[Any] | None = ..., width: float | None = ..., count: int | None = ..., quantiles: int | None = ..., labels: Sequence[Any] | None = ..., closed: str = ..., missing: str = ...) -> Expression:
+    """A number cut into bins, as an ordered category; the bins at both ends are open."""
+
+def codes(x: Operand, order: str | Sequence[Any] = ..., pool: float | None = ..., missing: str = ..., unseen: str = ..., limit: int = ..., pooled: Sequence[Any] = ...) -> Expression:
+    """The place of each category in the order, from 0."""
+
+def score(x: Operand, order: str | Sequence[Any] = ..., unseen: str = ...) -> Expression:
+    """The place of each category in its declared order, from 1, whichever occur; a whole number stays as it is."""
+
+def category(x: Operand, reference: Any = ..., coding: str = ..., order: str | Sequence[Any] = ..., pool: float | None = ..., missing: str = ..., unseen: str = ..., limit: int = ..., pooled: Sequence[Any] = ...) -> Expression:
+    """The columns of a category: by default an indicator for each category but the reference."""
+
+def regroup(x: Operand, groups: Mapping[Any, Any], rest: str | None = ...) -> Expression:
+    """Brings categories together under new names; others keep their own, or all get the name `rest`."""
+
+def mean_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """The mean of several variables in a row."""
+
+def sum_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """The sum of several variables in a row; with `at_least`, of those present."""
+
+def smallest_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """The smallest of several variables in a row."""
+
+def largest_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """The largest of several variables in a row."""
+
+def spread_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """The sample standard deviation (divisor n - 1) of several variables in a row; it needs two values."""
+
+def count_of(*items: Operand, at_least: int | str = ...) -> Expression:
+    """How many of several conditions hold in a row; with `at_least`, of those that are known."""
+
+def reverse(x: Operand, low: float, high: float) -> Expression:
+    """The answer to an item worded in reverse, `low + high - x`; a value outside the scale is an error."""
+
+def recurrence(x: Operand, basis: Sequence[Any]) -> Expression:
+    """The last of the orthogonal polynomials that a recurrence defines; `polynomial` writes it into formulas."""
+
+def polynomial(x: Operand, degree: int, center: bool = ..., orthogonal: bool = ..., at: float | None = ..., basis: Sequence[Any] | None = ...) -> Expression:
+    """The powers of a number from 1 to `degree`, one column each."""
+
+def within(x: Operand, by: Operand | Sequence[Operand] = ..., and_by: Operand | Sequence[Operand] = ..., effects: Any = ..., and_effects: Any = ..., absorbed: int | None = ...) -> Expression:
+    """The number less the mean of its group (within transformation); with `and_by` less the effects of two groupings."""
+
+def lag(x: Operand, k: int | Sequence[Any]) -> Expression:
+    """The value `k` periods before, within the unit; missing where that period is not in the table."""
+
+def lead(x: Operand, k: int | Sequence[Any]) -> Expression:
+    """The value `k` periods later, within the unit; missing where that period is not in the table."""
+
+def difference(x: Operand, order: int = ..., step: int = ...) -> Expression:
+    """The change since `step` periods before, taken `order` times."""
+
+def percent_change(x: Operand, step: int = ...) -> Expression:
+    """The change since `step` periods before, in percent of the value then; a value of 0 then is an error."""
+
+def moving_average(x: Operand, window: int, align: str = ..., at_least: int | str = ...) -> Expression:
+    """The mean over `window` periods that end with the row's own, or with `align="centre"` lie around it."""
+
+def moving_sum(x: Operand, window: int, align: str = ..., at_least: int | str = ...) -> Expression:
+    """The sum over `window` periods that end with the row's own; with `at_least`, of those present."""
+
+def period_of(x: Operand, every: str) -> Expression:
+    """The period that a time lies in, as a category: `2020-03` for a month, `2020Q1` for a quarter."""
+
+def date_of(year: Operand, month: Operand, day: Operand | Sequence[Operand] = ...) -> Expression:
+    """The day that numbers for its year, month and day name, as a time."""
+
+def part(x: Operand, part: str, starts: str | None = ...) -> Expression:
+    """A part of a date: its month, quarter, weekday, week or hour as an ordered category, its year or day as a number."""
+
+def periods_since(date: Operand, of: Operand | Sequence[Operand] = ...) -> Expression:
+    """How many periods lie between a date and the period of the row; negative before it."""
+
+def trend(degree: int = ..., origin: int | str | None = ..., of: Operand | Sequence[Operand] = ...) -> Expression:
+    """The number of periods since the first, and its powers up to `degree`; gaps in time leave gaps."""
+
+def season(part: str, coding: str = ..., reference: Any = ..., pairs: int | None = ..., starts: str | None = ..., of: Operand | Sequence[Operand] = ...) -> Expression:
+    """The part of the calendar that a row lies in, as columns: all months, say, whether they occur or not."""
+
