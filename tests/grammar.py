@@ -135,7 +135,7 @@ class Grammar:
 
     def _call(self, depth: int) -> str:
         dice = self._dice
-        made = REGISTRY[dice.choice(list(REGISTRY))]
+        made = REGISTRY[dice.choice(sorted(REGISTRY))]
         words: list[str] = []
         for field in dataclasses.fields(made):  # type: ignore[arg-type]
             needed = field.default is dataclasses.MISSING

@@ -83,16 +83,15 @@ class OlderBuilds(Folder):
         )
         changes = {
             "version.py": (f'"{VERSION}"', '"9.9.9"'),
-            "audit/entries.py": (
+            "audit/map/entries.py": (
                 "    role: ",
                 '    sensitivity: str | None = Field(None, description="a field of a later version")\n    role: ',
             ),
-            "audit/checks/finding.py": ('    "drift": "', '    "freshness": "the source is new",\n    "drift": "'),
-            "engine/planning/spec.py": (
-                "    drift: Level",
-                '    freshness: Level = Field("warn", description="old sources")\n    drift: Level',
+            "engine/planning/sections/check_list.py": (
+                "CHECKS = (\n",
+                'CHECKS = (\n    Check("freshness", "old sources", "the source is new"),\n',
             ),
-            "audit/column_map.py": ('"Response."', '"The response of the regression."'),
+            "audit/map/column_map.py": ('"Response."', '"The response of the regression."'),
         }  # fmt: skip
         for name, (old, new) in changes.items():
             path = self.folder / "src/facturum" / name

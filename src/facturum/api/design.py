@@ -27,9 +27,10 @@ from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import AuditError, bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
-from facturum.files.builds.build_writer import refuse_format, write_build
+from facturum.files.builds.build_writer import write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.csv_files import CsvForm
+from facturum.files.builds.formats import format_named
 from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.linear.sparse import SparseColumns
@@ -272,7 +273,7 @@ class Design(Fitting):
             DataError: where the folder already exists, is not a build, or cannot be written.
         """
         sparse = self._cells is not None
-        refuse_format(format, sparse)
+        format_named(format, sparse)
         written = CsvForm.of(text, format)
         with bounded():
             table = self._origin.side if sparse else self.to_arrow()

@@ -82,8 +82,8 @@ def build(
     anew. DATA is a table: .csv, .tsv, .parquet, .arrow or .feather, or a folder of Parquet files.
     """
     from facturum.api.plan import Plan
-    from facturum.files.builds.build_writer import STREAMED
     from facturum.files.builds.csv_files import CsvForm
+    from facturum.files.builds.formats import STREAMED
 
     if not replace:
         refuse_existing(out, "Choose another folder, or add --replace.")

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
 from facturum.audit.checks.collinearity import Collinearity
-from facturum.audit.checks.finding import NOTE, TITLES, WARNING, Finding, rounded
+from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
 from facturum.audit.checks.leaking import leak_findings
 from facturum.audit.checks.row_counts import Cells, constants
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
@@ -18,6 +18,7 @@ from facturum.audit.map.entries import CheckEntry, LeverageEntry, TermEntry
 from facturum.audit.remedies.edits import Remedies
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline
+from facturum.engine.planning.sections.check_list import CHECKS
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import counted, named
 from facturum.numerics.exact.moments import Moments
@@ -93,19 +94,11 @@ class Checks:
             near = [] if self.collinearity is None else self.collinearity.findings(remedies)
             dependent = [*near, *self._wide()]
             self._figures()
-        found = [
-            *self._constants(moments, response),
-            *self._in_complete_rows(dependent, rows),
-            *Cells(self.outline.columns, moments, rows, self.sums).findings(),
-            *leak_findings(self.outline, self.sums, self._predictors),
-            *self._scales(moments),
-            *self._extremes(moments),
-            *self._leverages(rows),
-            *self._drifts(),
-        ]
+        seen = Seen(self, moments, response, rows, dependent)
+        found = [each for finder in FINDERS for each in finder(seen)]
         return [each for each in found if self.levels.of(each.check) != "off"]
 
-    def _in_complete_rows(self, findings: list[Finding], rows: int) -> Iterator[Finding]:
+    def _in_complete_rows(self, findings: Sequence[Finding], rows: int) -> Iterator[Finding]:
         """Yield findings that are about the rows in which no column is missing, saying so."""
         complete = rows if self.sums.whole is None else self.sums.whole.rows
         if complete == rows:
@@ -236,7 +229,7 @@ class Checks:
     def leverages(self) -> list[LeverageEntry]:
         """Return the rows with the largest leverage."""
         known = self.sums.leverages
-        if known is None or self.levels.leverage == "off":
+        if known is None or self.levels.of("leverage") == "off":
             return []
         pairs = zip(known.rows.tolist(), known.values.tolist(), strict=True)
         return [LeverageEntry(row=row, leverage=rounded(value)) for row, value in pairs]
@@ -259,7 +252,7 @@ class Checks:
     def drifts(self) -> dict[str, float]:
         """Return how far the mean of each column in other rows is from the learning rows, in standard deviations."""
         learning, others = self.sums.learning, self.sums.others
-        if learning is None or others is None or learning.rows < 2 or self.levels.drift == "off":
+        if learning is None or others is None or learning.rows < 2 or self.levels.of("drift") == "off":
             return {}
         told = {}
         timed = self._made_of_time
@@ -279,14 +272,14 @@ class Checks:
 
     def inflation(self) -> dict[str, float]:
         """Return the variance inflation factor of each column that has one."""
-        if self.collinearity is None or self.levels.near_dependence == "off":
+        if self.collinearity is None or self.levels.of("near_dependence") == "off":
             return {}
         factors = self.collinearity.factors
         return {self._predictors[at].name: rounded(value, 5) for at, value in factors.items() if np.isfinite(value)}
 
     def terms(self) -> list[TermEntry]:
         """Return the generalised inflation of each term."""
-        if self.collinearity is None or self.levels.near_dependence == "off":
+        if self.collinearity is None or self.levels.of("near_dependence") == "off":
             return []
         return [
             TermEntry(
@@ -299,27 +292,57 @@ class Checks:
     def outcomes(self, findings: list[Finding]) -> Iterator[CheckEntry]:
         """Yield for each check of the plan how it came out, and what it looked at."""
         width = len(self._predictors)
-        for check in type(self.levels).model_fields:
-            if self.levels.of(check) == "off":
+        for check in CHECKS:
+            if self.levels.of(check.key) == "off":
                 continue
-            own = [each for each in findings if each.check == check]
+            own = [each for each in findings if each.check == check.key]
             warned = sum(each.level != NOTE for each in own)
             counts = [counted(size, noun) for size, noun in ((warned, "warning"), (len(own) - warned, "note")) if size]
             detail = ", ".join(counts) or "nothing found"
             outcome = "does not hold" if warned else "see note" if own else "holds"
-            if check in ("dependence", "near_dependence", "duplicate", "leverage", "drift", "separation", "leak"):
-                if width > MAX_WIDTH and self.sums.family is not None and check in ("dependence", "separation"):
+            if check.needs_factor:
+                if width > MAX_WIDTH and self.sums.family is not None and check.absorbs:
                     detail += f"; the indicators of {self.sums.family.term} absorbed"
                 elif width > MAX_WIDTH:
                     outcome, detail = "not made", f"{width:,} columns, and {MAX_WIDTH:,} are the most"
                 elif self.sums.whole is None and width:
                     outcome = "not made"
                     detail = "values are too large or too small, or there is no complete row"
-                elif check == "dependence" and self.collinearity is not None:
+                elif check.key == "dependence" and self.collinearity is not None:
                     detail = self.collinearity.summary() + (f"; {detail}" if own else "")
-            yield CheckEntry(check=TITLES[check], ok=warned == 0, outcome=outcome, detail=detail)
+            yield CheckEntry(check=check.title, ok=warned == 0, outcome=outcome, detail=detail)
 
 
 def _constant(factor: Factor, width: int) -> frozenset[int]:
     """Return which of the first columns of a factor do not vary."""
     return frozenset(np.flatnonzero(factor.constant[:width]).tolist())
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a check is given once all rows have been seen.
+
+    Args:
+        checks: the summaries of the rows, and the relations among the columns.
+        moments, response: of the columns, and of the response.
+        rows: of the matrix.
+        dependent: what was found of dependence among complete rows.
+    """
+
+    checks: Checks
+    moments: Moments
+    response: Moments
+    rows: int
+    dependent: Sequence[Finding]
+
+
+FINDERS: tuple[Callable[[Seen], Iterable[Finding]], ...] = (
+    lambda seen: seen.checks._constants(seen.moments, seen.response),
+    lambda seen: seen.checks._in_complete_rows(seen.dependent, seen.rows),
+    lambda seen: Cells(seen.checks.outline.columns, seen.moments, seen.rows, seen.checks.sums).findings(),
+    lambda seen: leak_findings(seen.checks.outline, seen.checks.sums, seen.checks._predictors),
+    lambda seen: seen.checks._scales(seen.moments),
+    lambda seen: seen.checks._extremes(seen.moments),
+    lambda seen: seen.checks._leverages(seen.rows),
+    lambda seen: seen.checks._drifts(),
+)  # in the order in which a build tells of them

@@ -12,22 +12,6 @@ from facturum.errors import ChecksFailed, option
 WARNING: Literal["warning"] = "warning"
 NOTE: Literal["note"] = "note"
 
-TITLES = {
-    "dependence": "no column is a linear combination of others",
-    "near_dependence": "no column is nearly a linear combination of others",
-    "constant": "no column is constant",
-    "duplicate": "no column occurs twice",
-    "rare": "no column is zero in nearly all rows",
-    "few_rows": "each category and each cell of an interaction has at least five rows",
-    "separation": "no column alone separates the values of the response",
-    "width": "there are at least ten rows for each column",
-    "leak": "no predictor is a copy of the response, or reads it at a later period",
-    "scale": "columns are of similar size",
-    "extremes": "no value is far from all others",
-    "leverage": "no row determines a coefficient alone",
-    "drift": "learning rows and other rows are alike",
-}
-
 
 @dataclass(frozen=True)
 class Finding:

@@ -13,6 +13,7 @@ from facturum.audit.checks.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline
+from facturum.engine.planning.sections.check_list import CHECKS
 from facturum.engine.planning.sections.spec import ChecksSpec
 from facturum.language.core.literals import Name
 from facturum.numerics.exact.moments import Moments
@@ -23,7 +24,6 @@ from facturum.numerics.linear.triangular import Factor
 from facturum.support.threads import on_threads, one_blas_thread
 
 MAX_WIDTH = 1_000  # columns that are factored; the work grows with the square of their number
-_NEED_FACTOR = ("dependence", "near_dependence", "duplicate", "separation", "leak", "leverage", "drift")
 
 
 class Summaries:
@@ -38,11 +38,13 @@ class Summaries:
         self.levels = levels_of(outline)
         self.places = [at for at, column in enumerate(outline.columns) if column.role != INTERCEPT]
         self.width = len(self.places)
-        self.factored = self.width <= MAX_WIDTH and self.levels.runs(*_NEED_FACTOR)
+        self.factored = self.width <= MAX_WIDTH and self.levels.runs(
+            *[each.key for each in CHECKS if each.needs_factor]
+        )
         self._learning: Factor | None = None
         self._others: Factor | None = None
         self._shift: FloatArray | None = None
-        wide = self.width > MAX_WIDTH and self.levels.runs("dependence", "separation")
+        wide = self.width > MAX_WIDTH and self.levels.runs(*[each.key for each in CHECKS if each.absorbs])
         self.family = family_of(outline, MAX_WIDTH) if wide else None
         self.absorbed: Absorbed | None = None
         self.ranges = _Ranges(self.width) if self._separates else None

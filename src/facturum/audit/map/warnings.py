@@ -25,7 +25,7 @@ def shared_warnings(outline: Outline) -> Iterator[str]:
     """Say which terms share a variable with the response, such as a common denominator or a weight."""
     prepared = outline.prepared
     data = prepared.spec.data
-    if prepared.written.resolved or prepared.spec.checks.leak == "off":
+    if prepared.written.resolved or prepared.spec.checks.of("leak") == "off":
         return
     clock = data.time, data.every
     explained = explained_variables(prepared.response, prepared.derived, clock)

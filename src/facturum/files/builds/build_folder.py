@@ -16,7 +16,6 @@ from facturum.files.builds.build_writer import (
     COLUMNS,
     COLUMNS_CSV,
     DROPPED_SCHEMA,
-    FORMATS,
     IMPUTED,
     IMPUTED_CSV,
     IMPUTED_SCHEMA,
@@ -29,15 +28,8 @@ from facturum.files.builds.build_writer import (
     marker_text,
 )
 from facturum.files.builds.csv_files import CsvForm, read_csv
-from facturum.files.builds.stored_build import (
-    REBUILD,
-    Stored,
-    changed_sentence,
-    digest_of,
-    parquet_of,
-    seal_of_digests,
-    undamaged,
-)
+from facturum.files.builds.formats import FORMATS, parquet_of
+from facturum.files.builds.stored_build import REBUILD, Stored, changed_sentence, digest_of, seal_of_digests, undamaged
 from facturum.files.folder import TOO_MANY, Buffer, Snapshot, read_folder
 from facturum.files.learned_files import file_name, with_tables
 from facturum.files.plan_file import parse_plan

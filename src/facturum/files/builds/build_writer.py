@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import io
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
@@ -17,17 +16,14 @@ from facturum.audit.map.row_map import RowMap
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.values import Array
 from facturum.engine.planning.sections.spec import FORMAT, PlanSpec
-from facturum.errors import DataError
 from facturum.files.builds.csv_files import PLAIN_CSV, CsvFile, CsvForm
-from facturum.files.builds.parquet_groups import MOST_ROWS, ParquetGroups, rows_of_group
-from facturum.files.builds.sparse_file import sparse_arrays
+from facturum.files.builds.formats import FORMATS, BlockFile
+from facturum.files.builds.parquet_groups import MOST_ROWS, ParquetGroups
 from facturum.files.learned_files import learned_tables
 from facturum.files.plan_file import plan_text
 from facturum.numerics.linear.sparse import SparseColumns
 
 MARKER = "facturum-build.json"
-FORMATS = ("parquet", "csv", "npy", "npz")
-STREAMED = ("parquet", "csv")  # those that can be written block by block
 COLUMNS, COLUMNS_CSV, ROWS = "columns.json", "columns.csv", "rows.parquet"
 IMPUTED, RESOLVED = "imputed.parquet", "plan.resolved.toml"
 ROWS_CSV, IMPUTED_CSV = "rows.csv", "imputed.csv"  # the same lists once more, where the design file is one of text
@@ -37,55 +33,32 @@ IMPUTED_SCHEMA = pa.schema(
 DROPPED_SCHEMA = pa.schema([("row", pa.int64()), ("reason", pa.string()), ("place", pa.string())])
 
 
-def refuse_format(format: str, sparse: bool) -> None:
-    """Refuse a format that is not one, or that does not hold a sparse or dense design.
-
-    Raises:
-        DataError: with what to write instead.
-    """
-    if format not in FORMATS:
-        raise DataError(f"'{format}' is not a valid format", remedy="Write parquet, csv, npy or npz.")
-    if (format == "npz") != sparse:
-        what = "a sparse design is saved as npz only" if sparse else "only a sparse design is saved as npz"
-        raise DataError(what, remedy='Write format="npz".' if sparse else "Build it with sparse=True.")
-
-
 class BuildWriter:
     """Writes the files of a build.
 
     Args:
         folder: an empty folder.
-        form: of the design file: parquet, csv, npy or npz.
+        form: the format of the design file.
         written: how text files are written; with csv, the lists of rows and cells are written as such too.
     """
 
     def __init__(self, folder: Path, form: str, written: CsvForm = PLAIN_CSV) -> None:
         self._folder, self._form, self._written = folder, form, written
         self._digests: dict[str, str] = {}
-        self._design: ParquetGroups | CsvFile | None = None
+        self._design: BlockFile | None = None
         self._dropped = ParquetGroups(folder / ROWS, DROPPED_SCHEMA, MOST_ROWS)
-        self._dropped_text = CsvFile(folder / ROWS_CSV, DROPPED_SCHEMA, written) if form == "csv" else None
+        self._dropped_text = CsvFile(folder / ROWS_CSV, DROPPED_SCHEMA, written) if FORMATS[form].is_text else None
 
     def design(self, block: pa.Table) -> None:
-        """Write further rows of the design file, parquet or csv."""
+        """Write further rows of the design file, of a format that is written block by block."""
         if self._design is None:
             path = self._folder / f"design.{self._form}"
-            rows = rows_of_group(block.num_columns)
-            self._design = (
-                CsvFile(path, block.schema, self._written)
-                if self._form == "csv"
-                else ParquetGroups(path, block.schema, rows, use_dictionary=False)
-            )
+            self._design = FORMATS[self._form].opened(path, block.schema, self._written)
         self._design.add(block)
 
-    def arrays(self, content: Array | Mapping[str, Array]) -> None:
-        """Write the design file as NumPy's, of one array or several."""
-        buffer = io.BytesIO()
-        if isinstance(content, Mapping):
-            np.savez(buffer, **content)  # type: ignore[arg-type]
-        else:
-            np.save(buffer, content, allow_pickle=False)
-        self._write(f"design.{self._form}", buffer.getvalue())
+    def whole(self, content: bytes) -> None:
+        """Write the design file of a format that is not written block by block."""
+        self._write(f"design.{self._form}", content)
 
     def dropped(self, rows: Array, causes: Array, reasons: Mapping[int, tuple[str, str]]) -> None:
         """Write further rows left out.
@@ -160,22 +133,20 @@ def write_build(
     Args:
         folder: an empty folder.
         design: the table of the design file.
-        matrix: the names of its numeric columns, for the .npy form.
+        matrix: the names of its numeric columns, for a format of numbers only.
         columns, rows: the maps.
         resolved: the resolved plan.
-        form: parquet, csv, npy or npz.
+        form: the format of the design file.
         imputed: each cell that was filled.
-        cells: for the .npz form, the columns of X; the table has all others.
+        cells: of a sparse design, the columns of X; the table has all others.
         written: how text files are written.
     """
     writer = BuildWriter(folder, form, written)
     try:
-        if cells is not None:
-            writer.arrays(sparse_arrays(design, cells, columns))
-        elif form == "npy":
-            writer.arrays(np.column_stack([design[name].to_numpy() for name in matrix]))
-        else:
+        if FORMATS[form].streams:
             writer.design(design)
+        else:
+            writer.whole(FORMATS[form].content(design, matrix, cells, columns))
         writer.dropped(rows.dropped, rows.causes, rows.reasons)
         writer.finish(columns, resolved, [imputed])
     except BaseException:

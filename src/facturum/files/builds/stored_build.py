@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import io
 import mmap
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -14,7 +13,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pyarrow import parquet
 from pydantic import ValidationError
 
 from facturum.audit.map.entries import ColumnMap
@@ -25,8 +23,7 @@ from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
 from facturum.files.builds.build_writer import IMPUTED, ROWS
-from facturum.files.builds.csv_files import read_csv
-from facturum.files.builds.sparse_file import read_sparse
+from facturum.files.builds.formats import FORMATS, DesignFormat, parquet_of, parquet_table
 from facturum.files.folder import Buffer, Snapshot
 from facturum.files.scans.file_scans import UNREADABLE
 from facturum.numerics.linear.sparse import SparseColumns
@@ -74,9 +71,9 @@ class Stored:
         self.__dict__.update(state)
 
     @property
-    def _names(self) -> list[str]:
-        """The names of the columns of numbers."""
-        return [SOURCE_ROW, LEARNING_ROW, *[entry.name for entry in self.columns.columns]]
+    def _format(self) -> DesignFormat:
+        """The format of the design file."""
+        return FORMATS[Path(self.design).suffix[1:]]
 
     @cached_property
     def _whole(self) -> Buffer:
@@ -96,9 +93,7 @@ class Stored:
     def _read(self) -> tuple[pa.Table, SparseColumns | None]:
         """The table of the design file, and of a sparse design its columns of X."""
         with undamaged(self.folder):
-            if self.design.endswith(".npz"):
-                return read_sparse(self._whole, self.columns)
-            return _read_design(self._whole, self.design, self._names), None
+            return self._format.read(self._whole, self.columns)
 
     @property
     def table(self) -> pa.Table:
@@ -108,7 +103,7 @@ class Stored:
     @property
     def cells(self) -> SparseColumns | None:
         """The columns of X of a sparse design."""
-        return self._read[1] if self.design.endswith(".npz") else None
+        return self._read[1] if self._format.sparse else None
 
     @cached_property
     def X(self) -> FloatArray | SparseColumns:  # noqa: N802 - the field's standard name
@@ -131,7 +126,7 @@ class Stored:
 
     def _some(self, names: list[str]) -> pa.Table:
         """Return some columns of the design file, without reading the others where that can be."""
-        if "_read" in self.__dict__ or not self.design.endswith(".parquet"):
+        if "_read" in self.__dict__ or not self._format.by_column:
             return self.table.select(names)
         with parquet_of(self._whole) as file:
             return file.read(names)
@@ -142,7 +137,7 @@ class Stored:
         Raises:
             AuditError: where it is not the one that was written.
         """
-        if self.unread is None or "_read" in self.__dict__ or not self.design.endswith(".parquet"):
+        if self.unread is None or "_read" in self.__dict__ or not self._format.by_column:
             return numbers_of(self.table.column(name))
         data = self.snapshot.files[self.design]
         with undamaged(self.folder), parquet_of(data) as file:
@@ -158,13 +153,13 @@ class Stored:
         with undamaged(self.folder):
             some = self._some([SOURCE_ROW, LEARNING_ROW])
             numbers = {name: numbers_of(some.column(name)) for name in some.column_names}
-            return _row_map(numbers, _parquet(self.snapshot.files[ROWS]))
+            return _row_map(numbers, parquet_table(self.snapshot.files[ROWS]))
 
     @cached_property
     def imputed(self) -> pa.Table:
         """The cells that were filled."""
         with undamaged(self.folder):
-            return _parquet(self.snapshot.files[IMPUTED])
+            return parquet_table(self.snapshot.files[IMPUTED])
 
     @cached_property
     def seal(self) -> str:
@@ -190,7 +185,7 @@ class Stored:
     @property
     def schema(self) -> pa.Schema:
         """The columns of the design file."""
-        if not self.design.endswith(".parquet"):
+        if not self._format.by_column:
             return self.table.schema
         with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
@@ -203,7 +198,7 @@ class Stored:
             name: of a Parquet file; None for the design file.
             columns: those wanted; None for all.
         """
-        if name is None and not self.design.endswith(".parquet"):
+        if name is None and not self._format.by_column:
             table = self.table if columns is None else self.table.select(columns)
             for start in range(0, table.num_rows, rows):
                 yield table.slice(start, rows)
@@ -257,30 +252,6 @@ def release(data: Buffer) -> None:
     """Let the system take back the memory that a mapped file has been read into."""
     if isinstance(data, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
         data.madvise(mmap.MADV_DONTNEED)
-
-
-def parquet_of(data: Buffer) -> parquet.ParquetFile:
-    """Return a Parquet file, whose pages are compared with their checksums when they are read."""
-    return parquet.ParquetFile(pa.BufferReader(pa.py_buffer(data)), page_checksum_verification=True)
-
-
-def _parquet(data: Buffer) -> pa.Table:
-    with parquet_of(data) as file:
-        table = file.read()
-    table.validate(full=True)
-    return table
-
-
-def _read_design(data: Buffer, name: str, names: list[str]) -> pa.Table:
-    if name.endswith(".parquet"):
-        return _parquet(data)
-    if name.endswith(".csv"):
-        kinds = dict.fromkeys(names[2:], pa.float64()) | {SOURCE_ROW: pa.int64(), LEARNING_ROW: pa.bool_()}
-        return read_csv(data, kinds)
-    matrix = np.load(io.BytesIO(bytes(data)), allow_pickle=False)
-    if matrix.ndim != 2 or matrix.shape[1] != len(names) or matrix.dtype != np.float64:
-        raise ValueError("the matrix has another number of columns than the map")
-    return pa.table({each: matrix[:, at] for at, each in enumerate(names)})
 
 
 def numbers_of(column: pa.ChunkedArray) -> Array:

@@ -19,9 +19,10 @@ from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import DataError
 from facturum.files.background import Behind
 from facturum.files.builds.build_folder import own_files
-from facturum.files.builds.build_writer import STREAMED, BuildWriter
+from facturum.files.builds.build_writer import BuildWriter
 from facturum.files.builds.built_design import design_table
 from facturum.files.builds.csv_files import CsvForm
+from facturum.files.builds.formats import STREAMED
 from facturum.files.folder import write_folder
 from facturum.files.parts.cell_spool import CellSpool
 from facturum.files.parts.portions import Portions
@@ -68,7 +69,7 @@ def build_into(
     """
     if form not in STREAMED:
         raise DataError(
-            f"a table that is read in parts cannot be written as {form}", remedy="Write it as parquet or csv."
+            f"a table that is read in parts cannot be written as {form}", remedy=f"Write it as {' or '.join(STREAMED)}."
         )
     written = CsvForm.of(text, form)
     maps: list[ColumnMap] = []

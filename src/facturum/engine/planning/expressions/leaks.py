@@ -143,7 +143,7 @@ def refuse_leaks(response: Node | None, terms: Mapping[str, Node], derived: Mapp
     Raises:
         PlanError: with the term, unless the plan does not look for leaks.
     """
-    if spec.checks.leak == "off":
+    if spec.checks.of("leak") == "off":
         return
     clock = spec.data.time, spec.data.every
     explained = explained_variables(response, derived, clock)

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Annotated, Any, Literal, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, TypeAlias
 
-from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError, create_model
 
 from facturum.data.conversion.converting import MEANINGS, Take
 from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
 from facturum.data.time.periods import Timing
 from facturum.data.values import Label, label_text
+from facturum.engine.planning.sections.check_list import CHECKS
 from facturum.errors import PlanError, nearest
 from facturum.language.tree.stored import StoredLiteral
 
@@ -120,27 +121,7 @@ class RowsSpec(_Section):
 Level = Literal["off", "warn", "strict", "error"]
 
 
-class ChecksSpec(_Section):
-    """What each check of a build does with what it finds.
-
-    "off" does not look, "warn" tells, "strict" refuses a build that it would warn of, "error" one that it would note
-    something of as well.
-    """
-
-    dependence: Level = Field("warn", description="columns that are linear combinations of others")
-    near_dependence: Level = Field("warn", description="columns that are nearly so: condition number, inflation")
-    constant: Level = Field("warn", description="constant columns")
-    duplicate: Level = Field("warn", description="columns that occur twice")
-    rare: Level = Field("warn", description="columns that are zero in nearly all rows")
-    few_rows: Level = Field("warn", description="categories and cells of interactions with fewer than five rows")
-    separation: Level = Field("warn", description="columns that separate the values of a truth response")
-    width: Level = Field("warn", description="more columns than a tenth of the rows")
-    leak: Level = Field("warn", description="copies of the response among the predictors, ids, later periods")
-    scale: Level = Field("warn", description="columns of very different size")
-    extremes: Level = Field("warn", description="values far from all others")
-    leverage: Level = Field("warn", description="rows that determine a coefficient alone")
-    drift: Level = Field("warn", description="differences between learning rows and other rows")
-
+class _Checks(_Section):
     def of(self, check: str) -> str:
         """Return what a check does."""
         return str(getattr(self, check))
@@ -152,13 +133,25 @@ class ChecksSpec(_Section):
     @property
     def refuses(self) -> bool:
         """Whether any check may refuse a build."""
-        return any(self.of(key) in ("strict", "error") for key in ChecksSpec.model_fields)
+        return any(self.of(key) in ("strict", "error") for key in type(self).model_fields)
 
-    def all(self, level: str) -> ChecksSpec:
+    def all(self, level: str) -> Self:
         """Return the same with all checks that are made at one level; "off" makes none."""
-        return ChecksSpec.model_validate(
-            {key: "off" if self.of(key) == "off" else level for key in ChecksSpec.model_fields}
+        return type(self).model_validate(
+            {key: "off" if self.of(key) == "off" else level for key in type(self).model_fields}
         )
+
+
+_LEVELS: dict[str, Any] = {each.key: (Level, Field("warn", description=each.looks_for)) for each in CHECKS}
+if TYPE_CHECKING:
+    ChecksSpec = _Checks
+else:
+    ChecksSpec = create_model("ChecksSpec", __base__=_Checks, __module__=__name__, **_LEVELS)
+    ChecksSpec.__doc__ = """What each check of a build does with what it finds.
+
+    "off" does not look, "warn" tells, "strict" refuses a build that it would warn of, "error" one that it would note
+    something of as well.
+    """
 
 
 class StackSpec(_Section):
