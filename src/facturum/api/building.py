@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from facturum.api.design import Design
-from facturum.api.inputs import PlanInputs
 from facturum.data.table import Table, TableLike
 from facturum.engine.passes.build import Progress, build, resolve
 from facturum.engine.passes.viewing import viewed
 from facturum.errors import bounded, plan_says
+from facturum.files.given.inputs import PlanInputs
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.streaming import RowProgress, build_into
 from facturum.support.issued_warnings import issue

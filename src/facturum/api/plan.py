@@ -13,10 +13,10 @@ from facturum.support.arguments import checked
 
 if TYPE_CHECKING:
     from facturum.api.design import Design
-    from facturum.api.inputs import PlanInputs
     from facturum.audit.map.entries import ColumnMap
     from facturum.data.table import Table, TableLike
     from facturum.engine.passes.build import Progress
+    from facturum.files.given.inputs import PlanInputs
     from facturum.files.parts.streaming import RowProgress
     from facturum.terms import Expression
 
@@ -287,7 +287,7 @@ class Plan:
     @property
     def _inputs(self) -> PlanInputs:
         """The plan and its tables, for what works on them."""
-        from facturum.api.inputs import PlanInputs
+        from facturum.files.given.inputs import PlanInputs
 
         return PlanInputs(self._spec, self._folder, self._tables, self._known)
 

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from facturum.api.as_found import form_of
 from facturum.audit.proof.content import content_failures, row_failures, table_failures, words_note
 from facturum.audit.proof.verify import Failure, Verification, verify
 from facturum.audit.source.fingerprints import column_digests, sparse_digests
@@ -20,6 +19,7 @@ from facturum.data.values import FloatArray
 from facturum.errors import AuditError, FacturumError, bounded
 from facturum.files.builds.built_design import FromBuild, Origin
 from facturum.files.builds.stored_build import Stored
+from facturum.files.given.as_found import form_of
 from facturum.files.parts.portions import Portions
 from facturum.files.parts.verifying import InOtherOrder, verify_in_parts
 from facturum.files.scans.file_scans import TEXT

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import click
@@ -45,6 +46,18 @@ class Commands(click.Group):
         if args and self.get_command(ctx, args[0]) is None and (meant := COMMANDS.get(args[0].casefold())):
             ctx.fail(f"No such command '{args[0]}': {meant}.")
         return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write each command with its first sentence, whole."""
+        commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
+        rows = [(name, _first_sentence(command)) for name, command in commands if command is not None]
+        with formatter.section("Commands"):
+            formatter.write_dl(rows)
+
+
+def _first_sentence(command: click.Command) -> str:
+    text = " ".join((command.help or "").split("\n\n")[0].split())
+    return re.split(r"[:.;](?: |$)", text)[0] + "."
 
 
 def told(problem: click.ClickException) -> click.ClickException:

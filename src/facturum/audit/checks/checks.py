@@ -8,13 +8,13 @@ from functools import cached_property
 
 import numpy as np
 
-from facturum.audit.checks.collinearity import Collinearity
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded
 from facturum.audit.checks.leaking import leak_findings
 from facturum.audit.checks.row_counts import Cells, constants
 from facturum.audit.checks.summaries import MAX_WIDTH, Summaries, truth_response
-from facturum.audit.checks.wide import wide_findings
 from facturum.audit.map.entries import CheckEntry, LeverageEntry, TermEntry
+from facturum.audit.relations.collinearity import Collinearity
+from facturum.audit.relations.wide import wide_findings
 from facturum.audit.remedies.edits import Remedies
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, BuiltColumn, Outline

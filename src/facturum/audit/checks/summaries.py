@@ -9,7 +9,7 @@ import numpy as np
 
 from facturum.audit.checks.copies import Copies
 from facturum.audit.checks.row_counters import Counting
-from facturum.audit.checks.wide import Family, family_of, groups_of
+from facturum.audit.relations.wide import Family, family_of, groups_of
 from facturum.data.values import Array, FloatArray, Kind, Mask
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline

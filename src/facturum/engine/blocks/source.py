@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from facturum.data.conversion.joining import JoinedSeries
+from facturum.data.row_numbers import row_numbers
 from facturum.data.table import Table
 from facturum.data.time.ordering import unit_changes
 from facturum.data.time.periods import Timing, period_numbers
@@ -21,7 +22,6 @@ from facturum.engine.blocks.carrying import CarriedStates
 from facturum.engine.blocks.failing import fine_values
 from facturum.engine.blocks.frames import SeriesFrame
 from facturum.engine.blocks.leaves import LEAF, leaves_of
-from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
 from facturum.language.core.literals import Name, names_in
 from facturum.language.tree.nodes import Node

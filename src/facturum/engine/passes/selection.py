@@ -9,9 +9,9 @@ from itertools import pairwise
 
 import numpy as np
 
+from facturum.data.row_numbers import row_numbers
 from facturum.data.values import Array, Mask
 from facturum.engine.blocks.leaves import LEAF, TOGETHER, batched, leaves_of, run, together
-from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.rows import LeafRows
 from facturum.engine.blocks.source import Source
 from facturum.engine.passes.presence import present

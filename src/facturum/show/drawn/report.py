@@ -26,9 +26,9 @@ from facturum.errors import AuditError, FacturumError, counted, rows_in_words
 from facturum.files.folder import write_file
 from facturum.files.plan_file import plan_text
 from facturum.numerics.shapes.histogram import all_whole
+from facturum.show.builds.built import source_text
+from facturum.show.builds.checks import leverages_text
 from facturum.show.drawn import pictures
-from facturum.show.terminal.built import source_text
-from facturum.show.terminal.checks import leverages_text
 from facturum.show.terminal.expressions import abridged, rounded
 from facturum.show.terminal.trial import coefficient_cells, summary_lines, truth_cells
 from facturum.show.terminal.views import check_facts, clock_text, figure, learned_text

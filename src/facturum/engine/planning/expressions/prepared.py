@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, replace
 
+from facturum.data.row_numbers import row_numbers
 from facturum.data.table import Table
 from facturum.data.values import Array
-from facturum.engine.blocks.numbering import row_numbers
 from facturum.engine.blocks.source import Source
 from facturum.engine.planning.expressions.learned import Learned
 from facturum.engine.planning.expressions.scope import Scope

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from facturum.audit.checks.finding import Finding
-from facturum.audit.checks.relation_text import leave_out, relation_text
+from facturum.audit.relations.relation_text import leave_out, relation_text
 from facturum.data.values import Array, FloatArray
 from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import INTERCEPT, Outline

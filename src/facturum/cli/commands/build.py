@@ -138,11 +138,11 @@ def _show_build(
         counts = design.columns.rows.model_dump(mode="json")
         print_json({"out": str(out), "columns": design.names, "rows": counts, "warnings": design.columns.warnings})
         return
-    from facturum.api.as_found import found_in_files
     from facturum.engine.planning.sections.spec import spec_from
     from facturum.files.builds.build_folder import seal_in
+    from facturum.files.given.as_found import found_in_files
+    from facturum.show.builds.built import built_view
     from facturum.show.terminal import views
-    from facturum.show.terminal.built import built_view
 
     told = [*found_in_files(data.name, plan.spec, spec_from(design.columns.plan)), *design.news]
     lists = ["rows.csv", "imputed.csv"] if form == "csv" else []

@@ -46,8 +46,8 @@ def trace(
     if as_json:
         print_json(asdict(result))
     else:
+        from facturum.show.builds.trace import trace_view
         from facturum.show.terminal import views
-        from facturum.show.terminal.trace import trace_view
 
         views.console().print(trace_view(result))
     context.exit(0 if result.agrees else FOUND_SOMETHING)
@@ -72,8 +72,8 @@ def compare(context: click.Context, before: Path, after: Path, by: tuple[str, ..
     if as_json:
         print_json(asdict(result))
     else:
+        from facturum.show.builds.compare import comparison_view
         from facturum.show.terminal import views
-        from facturum.show.terminal.compare import comparison_view
 
         views.console().print(comparison_view(result))
     context.exit(0 if result.same else FOUND_SOMETHING)

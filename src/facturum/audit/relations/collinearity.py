@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from facturum.audit.checks.finding import NOTE, WARNING, Finding, rounded, times_text
-from facturum.audit.checks.relation_text import leave_out, relation_text
+from facturum.audit.relations.relation_text import leave_out, relation_text
 from facturum.audit.remedies.edits import Edit, Outcome, Remedies
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.errors import counted, named

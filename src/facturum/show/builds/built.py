@@ -13,7 +13,7 @@ from facturum.audit.map.entries import ColumnMap
 from facturum.engine.planning.shaping import DATA
 from facturum.errors import counted
 from facturum.language.tree.writer import in_words
-from facturum.show.terminal.columns import columns_view, findings_view
+from facturum.show.builds.columns import columns_view, findings_view
 from facturum.show.terminal.views import rows_view, safe
 
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from facturum.api.as_found import as_found, form_of, series_files, with_keys
 from facturum.audit.map.entries import ColumnMap
 from facturum.data.table import Table
 from facturum.engine.planning.sections.plain_names import with_names
@@ -15,6 +14,7 @@ from facturum.engine.planning.sections.projection import series_needed, variable
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.engine.planning.shaping import Given
 from facturum.errors import DataError, bounded, nearest, plan_says, series_remedy
+from facturum.files.given.as_found import as_found, form_of, series_files, with_keys
 from facturum.files.parts.choosing import free_memory, is_large
 from facturum.files.scans.file_scans import scan_of
 from facturum.files.scans.scans import Scan, TableScan, names_of

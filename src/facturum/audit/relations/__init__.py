@@ -1,0 +1,1 @@
+"""Relations among the columns of a matrix, and what is told of them."""

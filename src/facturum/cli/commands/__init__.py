@@ -1,0 +1,1 @@
+"""The commands, a file for each or for those that belong together."""

@@ -1,0 +1,1 @@
+"""Views of builds for the terminal."""
