@@ -46,7 +46,7 @@ def watched() -> Iterator[None]:
             _is_of(node, types[node], found, there)
         return found
 
-    make = Design.of
+    make = Design._of
 
     def of_build(made: Built, *others: Any) -> Design:
         for term in made.prepared.terms.values():
@@ -56,7 +56,7 @@ def watched() -> Iterator[None]:
     with (
         patch.object(Scope, "type_of", of_kinds),
         patch.object(LeafRows, "evaluate", of_rows),
-        patch.object(Design, "of", of_build),
+        patch.object(Design, "_of", of_build),
     ):
         yield
 

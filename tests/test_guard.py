@@ -63,7 +63,7 @@ class Ends(Folder):
             self.assertEqual(found.returncode, 2, found.stderr)
             self.assertIn(said, found.stderr)
         with (
-            unittest.mock.patch("facturum.api.plan.build", side_effect=RecursionError),
+            unittest.mock.patch("facturum.api.building.build", side_effect=RecursionError),
             self.assertRaises(fa.PlanError),
         ):
             fa.Plan("y", "x").build({"y": [1, 2], "x": [2, 1]})

@@ -249,7 +249,7 @@ class Files(Folder):
         words = ["build", SAMPLE / "huts.toml", SAMPLE / "huts.csv", "--replace", "--out", self.folder / "out"]
         self.assertNotIn("in parts", command(*words).stdout)
         marker = (self.folder / "out/facturum-build.json").read_bytes()
-        with patch("facturum.api.plan.free_memory", return_value=300_000.0):
+        with patch("facturum.files.given.inputs.free_memory", return_value=300_000.0):
             told = " ".join(command(*words).stdout.split())
             self.assertIn("the rows were read and written in parts", told)
         self.assertEqual((self.folder / "out/facturum-build.json").read_bytes(), marker)
