@@ -10,18 +10,6 @@ from facturum.language.tree.options import Absent
 
 Operand = Expression | str | float | Sequence["Operand"]
 missing: Absent
-def matching(pattern: str, but: Operand | Sequence[Operand] = ...) -> Expression:
-    """The variables whose names match a pattern: `*` stands for any text, `?` for one character."""
-
-def every_number(but: Operand | Sequence[Operand] = ...) -> Expression:
-    """All numbers of the table but those that merely count the rows, as an id does."""
-
-def every_truth(but: Operand | Sequence[Operand] = ...) -> Expression:
-    """All truth values of the table."""
-
-def every_category(but: Operand | Sequence[Operand] = ...) -> Expression:
-    """All categories of the table, ordered ones included, but those that differ in every row, as an id does."""
-
 def lookup(keys: Operand | Sequence[Operand], table: Mapping[Any, Any], otherwise: Any = ...) -> Expression:
     """Replaces each value by the one written beside it in a table; over several variables, by their combination."""
 
@@ -135,6 +123,18 @@ def polynomial(x: Operand, degree: int, center: bool = ..., orthogonal: bool = .
 
 def within(x: Operand, by: Operand | Sequence[Operand] = ..., and_by: Operand | Sequence[Operand] = ..., effects: Any = ..., and_effects: Any = ..., absorbed: int | None = ...) -> Expression:
     """The number less the mean of its group (within transformation); with `and_by` less the effects of two groupings."""
+
+def matching(pattern: str, but: Operand | Sequence[Operand] = ...) -> Expression:
+    """The variables whose names match a pattern: `*` stands for any text, `?` for one character."""
+
+def every_number(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All numbers of the table but those that merely count the rows, as an id does."""
+
+def every_truth(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All truth values of the table."""
+
+def every_category(but: Operand | Sequence[Operand] = ...) -> Expression:
+    """All categories of the table, ordered ones included, but those that differ in every row, as an id does."""
 
 def lag(x: Operand, k: int | Sequence[Any]) -> Expression:
     """The value `k` periods before, within the unit; missing where that period is not in the table."""

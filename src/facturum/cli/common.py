@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from click.shell_completion import CompletionItem
 
 from facturum.errors import DataError
 
@@ -22,6 +23,30 @@ class _AnyPath(click.Path):
 
 
 FILE = _AnyPath(path_type=Path)
+
+
+class FormatName(click.ParamType):  # type: ignore[type-arg,unused-ignore]  # generic in newer versions
+    """The name of a format of the design file; the formats are loaded when they are asked for."""
+
+    name = "format"
+
+    @property
+    def _names(self) -> list[str]:
+        from facturum.files.builds.formats import FORMATS
+
+        return list(FORMATS)
+
+    def get_metavar(self, param: click.Parameter, ctx: click.Context | None = None) -> str:
+        return f"[{'|'.join(self._names)}]"
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        return click.Choice(self._names).convert(value, param, ctx)
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        return [CompletionItem(name) for name in self._names if name.startswith(incomplete)]
+
+
+FORMAT = FormatName()
 
 
 def put(text: str) -> None:

@@ -1,15 +1,12 @@
-"""Brings in every family, so that the registry is full. A new family file is named here once."""
+"""Brings in every family, so that the registry is full: each file below `operations` is one."""
 
-from facturum.language.operations import selectors
-from facturum.language.operations.absent import imputing, missing
-from facturum.language.operations.categories import bins, categories, lookup, regrouping
-from facturum.language.operations.numbers import across, polynomials, statistics, transforms, within
-from facturum.language.operations.times import along, periods, seasons
+from importlib import import_module
+from pkgutil import walk_packages
+
+from facturum.language import operations
 from facturum.language.tree.registry import REGISTRY
 
-FAMILIES = (
-    across, along, bins, categories, imputing, lookup, missing, periods, polynomials, regrouping, seasons, selectors,
-    statistics, transforms, within,
-)  # fmt: skip
+for _module in walk_packages(operations.__path__, f"{operations.__name__}."):
+    import_module(_module.name)
 
-__all__ = ["FAMILIES", "REGISTRY"]
+__all__ = ["REGISTRY"]

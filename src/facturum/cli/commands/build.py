@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from facturum.cli.common import FILE, print_json, refuse_existing, series_from, series_option
+from facturum.cli.common import FILE, FORMAT, print_json, refuse_existing, series_from, series_option
 from facturum.cli.progress import leaves_progress, rows_progress
 from facturum.errors import PlanError
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.option(
     "--format",
     "form",
-    type=click.Choice(["parquet", "csv", "npy", "npz"]),
+    type=FORMAT,
     default="parquet",
     show_default=True,
     help="Of the design file; npy holds numbers only, npz those that are not zero.",

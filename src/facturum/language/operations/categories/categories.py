@@ -13,7 +13,7 @@ from facturum.language.core.literals import Name
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Curve, Unit
 from facturum.language.operations.absent.missing import MISSING_OPTION
-from facturum.language.operations.categories.codings import CODINGS, coded_columns
+from facturum.language.operations.categories.codings import CODINGS
 from facturum.language.operations.categories.placing import Categorical
 from facturum.language.tree.blocks import Block, Dense, Scattered
 from facturum.language.tree.nodes import Column, Kinds, Node, Question, Type
@@ -239,7 +239,7 @@ class Category(Categorical):
         )
 
     def columns(self) -> tuple[Column, ...]:
-        return coded_columns(self)
+        return tuple(CODINGS[self.coding](self))
 
     @property
     def compared_with(self) -> Label | None:

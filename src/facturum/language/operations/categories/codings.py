@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from facturum.data.values import label_text
@@ -20,21 +20,6 @@ if TYPE_CHECKING:
     from facturum.language.operations.categories.categories import Category
 
 MAX_NAMED = 8  # categories that a condition names one by one
-CODINGS = ("reference", "every", "effect", "difference", "helmert", "polynomial", "score")
-
-
-def coded_columns(category: Category) -> tuple[Column, ...]:
-    """Return the columns of a category whose order is known, in its coding."""
-    makers = {
-        "reference": _indicators,
-        "every": _indicators,
-        "effect": _effects,
-        "difference": _differences,
-        "helmert": _helmert,
-        "polynomial": _polynomial,
-        "score": _score,
-    }
-    return tuple(makers[category.coding](category))
 
 
 def _labels(category: Category) -> list[str]:
@@ -179,3 +164,14 @@ def _polynomial(category: Category) -> list[Column]:
 def _score(category: Category) -> list[Column]:
     formula = _by_category(category, range(1, len(category.labels()) + 1))
     return [Column((), formula, Unit(f"{category.x.subject()} (score)", node=formula), "score")]
+
+
+CODINGS: dict[str, Callable[[Category], list[Column]]] = {
+    "reference": _indicators,
+    "every": _indicators,
+    "effect": _effects,
+    "difference": _differences,
+    "helmert": _helmert,
+    "polynomial": _polynomial,
+    "score": _score,
+}  # by name, each with what makes its columns once the order is known
