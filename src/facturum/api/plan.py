@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -68,7 +68,11 @@ class Plan:
         if isinstance(terms, Mapping):
             pairs = terms.items()
         else:
-            several = terms if isinstance(terms, Iterable) and not isinstance(terms, str) else [terms]
+            listed = terms.tolist() if hasattr(terms, "tolist") else terms  # of an array
+            if not isinstance(listed, Sequence) and not hasattr(listed, "node"):
+                remedy = "Give texts or what facturum.terms makes, in a dict or a list."
+                raise PlanError(f"Plan cannot take {type(listed).__name__} as 'terms'", remedy=remedy)
+            several = listed if isinstance(listed, Sequence) and not isinstance(listed, str) else [listed]
             pairs = names_from_text([str(term) for term in several]).items()
         content: dict[str, Any] = {
             "intercept": intercept,
