@@ -12,6 +12,7 @@ from facturum.language.reference import reference
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 
+from commands import command_reference
 from messages import message_list
 from stubs import stubs
 
@@ -24,6 +25,7 @@ def made() -> dict[Path, str]:
     schemas = {"plan.schema.json": PlanSpec, "columns.schema.json": ColumnMap}
     found = {ROOT / "docs/language.md": reference(), ROOT / "docs/errors.md": message_list()}
     found[ROOT / "src/facturum/terms.pyi"] = stubs()
+    found[ROOT / "docs/commands.md"] = command_reference()
     for name, model in schemas.items():
         schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **model.model_json_schema()}
         found[SCHEMAS / name] = json.dumps(schema, indent=1) + "\n"

@@ -38,6 +38,7 @@ class Plan:
         series: other tables joined by period: file, time, every, match, take.
         derived: new variables, one column each.
         rows: keep, learn and missing.
+        checks: what each check does with what it finds: "off", "warn", "strict" or "error".
 
     Raises:
         PlanError: for unknown keys and values of a wrong type.
