@@ -65,7 +65,7 @@ package: $(TEST_ENV)/ready
 # with the lowest versions that pyproject.toml allows
 lowest:
 	@rm -rf build/lowest && $(PYTHON) -m venv build/lowest
-	@build/lowest/bin/python -m pip install --quiet --disable-pip-version-check -e . $$($(PYTHON) tools/lowest.py) hypothesis polars==1.9.0
+	@build/lowest/bin/python -m pip install --quiet --disable-pip-version-check -e . $$($(PYTHON) tools/lowest.py) hypothesis polars==1.9.0 openpyxl==3.1.0
 	@build/lowest/bin/python -W ignore -m tests $(QUICK) test_containers test_compatibility test_spreadsheets
 
 clean:

@@ -10,8 +10,8 @@ HEAD = """# Commands
 
 *Made from their help by `make docs`; CI checks that it is up to date.*
 
-Exit status: 0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of Facturum, from 129 a signal. Errors go
-to standard error. `--json` prints for programs.
+Exit status: 0 fine, 1 a check found something, 2 the input is wrong, 70 a defect of Facturum, from 129 a signal.
+Errors go to standard error. `--json` prints for programs.
 """
 
 

@@ -112,7 +112,8 @@ class CsvFile:
 
     def add(self, block: pa.Table) -> None:
         """Write further rows."""
-        self._writer.write_table(self._form.written(block))
+        if block.num_rows:  # after an empty batch older writers repeat the names
+            self._writer.write_table(self._form.written(block).combine_chunks())
         self._digest.follow(self._file.tell())
 
     def finish(self) -> str:
