@@ -49,7 +49,7 @@ def check_lines() -> list[str]:
     matrix = np.asarray(built.X)
 
     def fresh(of: object, plan_spec: object) -> Design:
-        return Design([c.name for c in built.columns], ["log_stays"], built.spec, FromBuild(of, plan_spec))  # type: ignore[arg-type]
+        return Design([c.name for c in built.columns], ["log_stays"], built.spec, FromBuild(of, plan_spec), fa.Plan)
 
     def mapped() -> object:
         return report_of(unchecked)

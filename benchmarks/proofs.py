@@ -61,7 +61,7 @@ def measured() -> list[tuple[str, str, str]]:
                          "slope": "access * log(price)"}, intercept=False)  # fmt: skip
     built = plan.build(table)
     whole = seconds(lambda: plan.build(table).columns)
-    outline = built._origin.built.outline  # type: ignore[union-attr]
+    outline = built._origin.built.outline  # type: ignore[attr-defined]
     own = proof(outline, plan)
     found.append((f"{len(built.names)} columns of {ROWS:,} rows: readings proved, of build and map",
                   f"{own:.2f} of {whole:.2f} s: {own / whole:.1%}", "≤ 10 %"))  # fmt: skip
@@ -69,20 +69,20 @@ def measured() -> list[tuple[str, str, str]]:
     found.append(("effects of these, beyond the trial", f"{effects:.2f} s", "≤ 1 s"))
     table["y"] = DICE.random(ROWS) < 0.4
     built = plan.build(table)
-    outline = built._origin.built.outline  # type: ignore[union-attr]
+    outline = built._origin.built.outline  # type: ignore[attr-defined]
     effects = seconds(lambda: source_changes(outline, built.columns), 2)
     found.append(("the same of a response of 0 and 1, with the rows before and after", f"{effects:.2f} s", "≤ 1 s"))
     for count, wanted in ((300, 0.5), (2_000, 5.0)):
         plan, table = wide(count)
-        made = plan.build(table)._origin.built.outline  # type: ignore[union-attr]
+        made = plan.build(table)._origin.built.outline  # type: ignore[attr-defined]
         found.append((f"{count:,} numbers: readings proved", f"{proof(made, plan):.2f} s", f"≤ {wanted:g} s"))
     plan = fa.Plan("y", {f"t{at}": f"x + {at}" for at in range(2_000)})
     table = {"x": DICE.normal(10, 2, 2_000), "y": DICE.normal(size=2_000)}
-    made = plan.build(table)._origin.built.outline  # type: ignore[union-attr]
+    made = plan.build(table)._origin.built.outline  # type: ignore[attr-defined]
     found.append(("2,000 terms `x + k`: readings proved", f"{proof(made, plan):.2f} s", "≤ 5 s"))
     table = {"g": DICE.choice([f"g{at}" for at in range(300)], 20_000), "x": DICE.normal(size=20_000)}
     plan = fa.Plan("y", {"x": "x", "g": "g", "gx": "g * x"})
-    made = plan.build(table | {"y": DICE.normal(size=20_000)})._origin.built.outline  # type: ignore[union-attr]
+    made = plan.build(table | {"y": DICE.normal(size=20_000)})._origin.built.outline  # type: ignore[attr-defined]
     found.append(("a number crossed with 300 categories: readings proved", f"{proof(made, plan):.2f} s", "≤ 2 s"))
     months = [f"{1990 + at // 12}-{at % 12 + 1:02d}" for at in range(200)] * 10
     table = {"m": months, "u": np.repeat(np.arange(10), 200), "y": DICE.normal(size=2_000)}
@@ -90,7 +90,7 @@ def measured() -> list[tuple[str, str, str]]:
     plan = fa.Plan("y", {f"t{at}": f"season('month') * x{at}" for at in range(40)},
                    data={"time": "m", "every": "month", "panel": ["u"]})  # fmt: skip
     built = plan.build(table)
-    made = built._origin.built.outline  # type: ignore[union-attr]
+    made = built._origin.built.outline  # type: ignore[attr-defined]
     changes = seconds(lambda: source_changes(made, built.columns), 1)
     found.append(("40 numbers crossed with months: their effects", f"{changes:.2f} s", "≤ 5 s"))
     table = {f"x{at}": DICE.normal(10, 2, 2_000) for at in range(8)} | {"y": DICE.normal(size=2_000)}

@@ -614,11 +614,11 @@ def outcomes_of(made: Claimed) -> Iterator[tuple[str, str, str]]:
     readings = [("reading", Claim(made, name, text), f"{name}: {text}") for name, text in made.readings()]
     effects = [("effect", Change(made, entry), f"{entry.change} | {entry.where}") for entry in entries]
     for kind, claim, text in [*readings, *effects]:
-        wrong = [pair for pair in claim.check() if not alike(*pair)]
+        wrong = [pair for pair in claim.check() if not alike(*pair)]  # type: ignore[attr-defined]
         if wrong:
             yield kind, "false", f"{made.text}\n  {text}\n  found {wrong[0][0]:.6g}, claimed {wrong[0][1]:.6g}"
         else:
-            yield kind, claim.outcome, text
+            yield kind, claim.outcome, text  # type: ignore[attr-defined]
 
 
 def alike(one: float, other: float) -> bool:

@@ -405,7 +405,7 @@ class AddingAnOperation(unittest.TestCase):
         np.testing.assert_allclose(made.X[:, 1:3], [[2, 4], [-3, -6], [1, 2], [4, 8]])
         self.assertEqual(made.columns["s_b"].formula, "(way == 'b') * cube_root(x)")
         self.assertTrue(made.verify(table).exact)
-        self.assertEqual(str(fa.terms.cube_root("x")), "cube_root(x)")
+        self.assertEqual(str(fa.terms.cube_root("x")), "cube_root(x)")  # type: ignore[attr-defined]
         self.assertIn("### `cube_root(x)`", reference())
         again = built(fa.Plan(None, {"r": "cube_root(x)"}), table)
         self.assertEqual(column_by_formula(again, "cube_root(x)").tolist(), made.X[:, 1].tolist())

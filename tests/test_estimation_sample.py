@@ -73,10 +73,10 @@ class Remaining(Folder):
             x = dict(zip(made.names, made.X.T, strict=True))
             mean, low, high = x["p"][rows].mean(), *np.quantile(x["g"][rows], [0.1, 0.9])
             by_hand = {
-                "c": x["p"] - mean,
+                "c": x["p"] - mean,  # type: ignore[has-type]
                 "z": (x["s"] - x["s"][rows].mean()) / x["s"][rows].std(ddof=1),
-                "w": np.clip(x["g"], low, high),
-                "o": x["g"] - mean,
+                "w": np.clip(x["g"], low, high),  # type: ignore[has-type]
+                "o": x["g"] - mean,  # type: ignore[has-type]
                 "q": x["m"] > np.median(x["m"][rows]),
             }
             for key, column in by_hand.items():

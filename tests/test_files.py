@@ -458,7 +458,7 @@ class Interrupted(Folder):
             except fa.DataError as error:
                 turns.append(f"{name}: {error.what}")
 
-        with mock.patch.object(folder, "_settle", held), mock.patch.object(folder.time, "sleep", noticed):
+        with mock.patch.object(folder, "_settle", held), mock.patch.object(folder.time, "sleep", noticed):  # type: ignore[attr-defined]
             first = threading.Thread(target=save, args=("first", 0))
             first.start()
             going.wait()

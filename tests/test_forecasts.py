@@ -269,7 +269,7 @@ class Truth(Folder):
             alone = [({"leave_one_out": True}, 90)] if model == "linear" else []
             for options, parts in (({"folds": 4, "seed": 3}, 4), *alone):
                 found = fa.validate(whole, table, model=model, **options)  # type: ignore[arg-type]
-                order = np.random.default_rng(options.get("seed", 0)).permutation(90)
+                order = np.random.default_rng(options.get("seed", 0)).permutation(90)  # type: ignore[attr-defined]
                 part = np.empty(90, dtype=int)
                 part[order] = np.arange(90) % parts
                 out, bases = np.empty(90), np.empty(90)

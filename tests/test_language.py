@@ -99,9 +99,9 @@ class TextAndNodes(unittest.TestCase):
             with self.subTest(text):
                 self.assertEqual(made.node, parse(text))
         with self.assertRaisesRegex(fa.PlanError, "did you mean 'shift'"):
-            terms.log("price", shft=1)
+            terms.log("price", shft=1)  # type: ignore[call-arg]
         with self.assertRaisesRegex(AttributeError, "did you mean 'log'"):
-            terms.lgo("price")
+            terms.lgo("price")  # type: ignore[attr-defined]
 
     def test_every_operation_is_in_the_reference_with_all_its_options(self) -> None:
         text = reference()

@@ -123,7 +123,7 @@ class Workbooks(Folder):
             if frame[name].dtype == np.float64:  # a workbook has sixteen digits
                 np.testing.assert_allclose(np.array(found, dtype=float), held, rtol=1e-15)
             else:
-                self.assertEqual(found, [v.to_pydatetime() if isinstance(v, datetime) else v for v in held], name)
+                self.assertEqual(found, [v.to_pydatetime() if isinstance(v, datetime) else v for v in held], name)  # type: ignore[attr-defined]
         columns = list(book["columns"].iter_rows(values_only=True))[1:]
         self.assertEqual([row[0] for row in columns], [entry.name for entry in self.design.columns])
         self.assertEqual([row[3] for row in columns], [entry.reading for entry in self.design.columns])

@@ -742,10 +742,10 @@ class Leaks(unittest.TestCase):
             np.testing.assert_allclose(fill.X[:, 1], np.log([8, between, 9]), rtol=1e-14)
             fill = fa.Plan("y", f"impute(log(x), '{how}')", data=data, rows={"keep": "t >= '2023-04'"})
             if how == "next":
-                np.testing.assert_allclose(fill.build(table).X[:2, 1], np.log([8, 8]), rtol=1e-14)
+                np.testing.assert_allclose(fill.build(table).X[:2, 1], np.log([8, 8]), rtol=1e-14)  # type: ignore[attr-defined]
                 continue
             with self.assertRaisesRegex(fa.DataError, "in 1 row\\n(.|\\n)*Row 3."):
-                fill.build(table)
+                fill.build(table)  # type: ignore[attr-defined]
 
     def test_failing_rows_of_several_leaves_are_all_told_once(self) -> None:
         x = np.ones(140_000)

@@ -191,7 +191,7 @@ class Errors(unittest.TestCase):
                 made.save(f"{folder}/{kind}", format=kind)
                 stored = fa.open_design(f"{folder}/{kind}")
                 found = stored.trial(errors="autocorrelation", table=data)
-                np.testing.assert_allclose(found.covariance, wanted.covariance, rtol=1e-12)
+                np.testing.assert_allclose(found.covariance, wanted.covariance, rtol=1e-12)  # type: ignore[attr-defined]
             with self.assertRaisesRegex(fa.DataError, r"'hut' is not carried along with the matrix\nGive the source"):
                 stored.trial(errors="autocorrelation")
             with self.assertRaisesRegex(fa.DataError, "the table has 89 rows, and the build was made of 90"):

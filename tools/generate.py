@@ -27,7 +27,7 @@ def made() -> dict[Path, str]:
     found[ROOT / "src/facturum/terms.pyi"] = stubs()
     found[ROOT / "docs/commands.md"] = command_reference()
     for name, model in schemas.items():
-        schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **model.model_json_schema()}
+        schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **model.model_json_schema()}  # type: ignore[attr-defined]
         found[SCHEMAS / name] = json.dumps(schema, indent=1) + "\n"
     return found
 

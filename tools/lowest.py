@@ -1,6 +1,6 @@
 """Prints the lowest versions that pyproject.toml allows, one a line, for pip to install: what is promised is tried.
 
-    pip install $(python tools/lowest.py)
+pip install $(python tools/lowest.py)
 """
 
 from __future__ import annotations
