@@ -378,6 +378,13 @@ class Documentation(unittest.TestCase):
         listed = (ROOT / "tests/interface.txt").read_text("utf-8").splitlines()
         self.assertEqual(interface(), listed, "tell of it in CHANGELOG.md, then run python tools/interface.py --write")
 
+    def test_the_map_of_the_code_shows_every_room_and_no_file_that_is_not_there(self) -> None:
+        page, package = (ROOT / "docs/architecture.md").read_text("utf-8"), ROOT / "src/facturum"
+        rooms = {str(path.parent.relative_to(package)) for path in package.rglob("__init__.py")} - {"."}
+        self.assertEqual(set(re.findall(r"^\| `([\w/]+)/` \|", page, re.MULTILINE)), rooms)
+        for name in set(re.findall(r"`((?:[a-z_]+/)+[a-z_]+\.py)`", page)):
+            self.assertTrue(any(path.exists() for path in (package / name, ROOT / name)), name)
+
     def test_public_things_are_documented(self) -> None:
         for name in facturum.__all__:
             self.assertGreater(len((getattr(facturum, name).__doc__ or "").strip()), 20, name)
