@@ -12,7 +12,8 @@ from facturum.data.declared import declare
 from facturum.data.shape import reshaping
 from facturum.data.shape.sampling import named_sizes, sample_rows
 from facturum.data.table import Table, TableLike
-from facturum.data.time.periods import OWN_STEPS, STEPS, Timing
+from facturum.data.time.periods import Timing
+from facturum.data.time.steps import OWN_STEPS, STEPS
 from facturum.engine.passes.build import build
 from facturum.engine.planning.sections.plain_names import with_names
 from facturum.engine.planning.sections.spec import spec_from

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from facturum.data.time.calendar import period_of
+from facturum.data.time.steps import PERIODS
 from facturum.language.operations.absent.missing import IsMissing, MissingIf
 from facturum.language.operations.categories.categories import Category
 from facturum.language.operations.times.along import Lag, Lead
-from facturum.language.operations.times.periods import STEPS, PeriodOf
+from facturum.language.operations.times.periods import PeriodOf
 from facturum.language.operations.times.seasons import Part
 from facturum.language.tree.nodes import Node
-
-PERIODS = STEPS  # whose names a time can be written as
 
 
 def as_category(x: Node, coding: str = "reference") -> Node:
@@ -57,4 +56,4 @@ def step_of_keys(node: Node) -> str | None:
     periods = [period_of(key) for (key,) in table.entries if isinstance(key, str)]
     steps = {None if period is None else period.step for period in periods}
     step = steps.pop() if len(steps) == 1 else None
-    return step if step in STEPS else None
+    return step if step in PERIODS else None

@@ -15,6 +15,7 @@ from facturum.data.id_variables import MANY_ROWS, looks_like_id
 from facturum.data.table import Table
 from facturum.data.time.calendar import PARTS, part_codes
 from facturum.data.time.periods import step_noun
+from facturum.data.time.steps import SEASONS
 from facturum.data.values import Array, FloatArray, Kind, label_text, plain_number
 from facturum.data.variable import Variable
 from facturum.data.yes_and_no import said_no
@@ -31,16 +32,6 @@ from facturum.look.variables.short_names import as_derived, short_names
 MAX_CATEGORIES = 30
 FEW_UNITS = 12
 MOSTLY = 0.5  # missing, beyond which a variable is left out
-SEASONS = {
-    "quarter": ("quarter",),
-    "month": ("month",),
-    "week": ("quarter",),
-    "day": ("month", "weekday"),
-    "workday": ("month", "weekday"),
-    "hour": ("month", "hour"),
-    "30 minutes": ("month", "hour"),
-    "15 minutes": ("month", "hour"),
-}
 
 
 @dataclass(frozen=True)

@@ -10,8 +10,6 @@ from facturum.data.time.periods import period_numbers, period_starts
 from facturum.data.time.spans import DAY, Observed, Periods, Runs, begins, inner_periods, period_ends, periods_of
 from facturum.data.values import Array, Mask
 
-LONGER = ("mean", "sum", "first", "last", "smallest", "largest", "median", "count", "mode")
-
 
 def aggregated(source: Observed, wanted: Periods, how: str) -> tuple[Array, Mask, Array]:
     """Return values by longer periods, which of them have one, and how much of each was there.

@@ -7,36 +7,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.data.conversion.aggregate import LONGER, aggregated, shared_days
-from facturum.data.conversion.disaggregate import SHORTER, refined
+from facturum.data.conversion.aggregate import aggregated, shared_days
+from facturum.data.conversion.disaggregate import refined
+from facturum.data.conversion.ways import LONGER, MEANINGS, READS_LATER, SAME_KIND, SHORTER
 from facturum.data.table import Table
 from facturum.data.time.ordering import runs_of
-from facturum.data.time.periods import BELOW_A_DAY, Timing, period_numbers, period_starts, step_noun
+from facturum.data.time.periods import Timing, period_numbers, period_starts, step_noun
 from facturum.data.time.series import series_of
 from facturum.data.time.spans import Observed, Periods, Runs, begins, nests, period_ends, periods_of
+from facturum.data.time.steps import BELOW_A_DAY
 from facturum.data.values import Array, Kind, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, PlanError, nearest
-
-READS_LATER = ("linear", "cubic", "smooth_total", "smooth_mean")
-MEANINGS = {
-    "mean": "the average, for prices, rates and levels",
-    "sum": "the total, for amounts that add up",
-    "first": "the first value",
-    "last": "the last value, for stocks",
-    "smallest": "the smallest value",
-    "largest": "the largest value",
-    "median": "the middle value",
-    "count": "how many values there are",
-    "mode": "the most frequent value",
-    "repeat": "the same value in each shorter period",
-    "linear": "straight lines through dated values",
-    "cubic": "a smooth curve through dated values",
-    "spread": "a total divided by days",
-    "smooth_total": "the smoothest path whose totals are those given",
-    "smooth_mean": "the smoothest path whose means are those given",
-}
-SAME_KIND = ("first", "last", "mode", "repeat")
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,6 @@ from facturum.data.values import Array, FloatArray, Mask
 from facturum.numerics.shapes.smooth_paths import cubic_values, linear_values, smoothest_path
 
 HOUR = 3_600_000_000  # microseconds
-SHORTER = ("repeat", "linear", "cubic", "spread", "smooth_total", "smooth_mean")
 
 
 def refined(source: Observed, wanted: Periods, how: str, at: str, order: int) -> tuple[Array, Mask]:

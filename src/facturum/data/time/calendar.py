@@ -9,6 +9,7 @@ from typing import Any, NamedTuple, TypeAlias
 import numpy as np
 import numpy.typing as npt
 
+from facturum.data.time.steps import MINUTES
 from facturum.errors import DataError
 
 Codes: TypeAlias = npt.NDArray[Any]
@@ -39,7 +40,6 @@ _MONTHS = (
     *("july", "august", "september", "october", "november", "december"),
 )
 TWELFTH = 0.07  # how far from a whole number of twelfths a decimal year may lie to be a month
-MINUTES = {"30 minutes": 30, "15 minutes": 15, "minute": 1}  # how long the steps below an hour are
 PIVOT = 69  # two digits from here on are of the twentieth century, as strptime takes them
 DECIMAL_YEAR = "decimal year"
 SERIALS = {"serial 1900": date(1899, 12, 30), "serial 1904": date(1904, 1, 1)}

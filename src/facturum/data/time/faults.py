@@ -8,21 +8,13 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from facturum.data.time.periods import AT_ONCE, BELOW_A_DAY, Timing, period_numbers, step_noun
+from facturum.data.time.periods import AT_ONCE, Timing, period_numbers, step_noun
+from facturum.data.time.steps import BELOW_A_DAY, LONGER_STEPS
 from facturum.data.values import Array, Mask
 from facturum.data.variable import Variable
 from facturum.errors import DataError, counted
 
 FEWEST_STEPS = 5  # from one row to the next, from which on their common length is reported
-_LONGER = {
-    "hour": ((24, "day"),),
-    "day": ((7, "week"),),
-    "month": ((12, "year"), (3, "quarter")),
-    "quarter": ((4, "year"),),
-    "workday": ((5, "week"),),
-    "15 minutes": ((4, "hour"), (2, "30 minutes")),
-    "30 minutes": ((2, "hour"),),
-}
 _FINER = ("quarter", "month", "week", "day", "hour", "30 minutes", "15 minutes")
 _DAY = 24 * 3_600_000_000  # microseconds
 _DATED = ("day", "workday", "week")  # in which months are no whole number of periods
@@ -69,7 +61,7 @@ class Spacing:
         """
         if self.adjacent or self.steps < FEWEST_STEPS:
             return
-        longer = next((step for length, step in _LONGER.get(self.every, ()) if self.apart % length == 0), None)
+        longer = next((step for length, step in LONGER_STEPS.get(self.every, ()) if self.apart % length == 0), None)
         told = f"are all {self.apart} {step_noun(self.every)}s apart, or a multiple of that"
         if len(self.days) == 1 and self.months:
             longer = "year" if self.months % 12 == 0 else "quarter" if self.months % 3 == 0 else "month"

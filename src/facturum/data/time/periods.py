@@ -6,15 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from facturum.data.time.calendar import MINUTES, first_day
+from facturum.data.time.calendar import first_day
+from facturum.data.time.steps import MINUTES, NOUNS
 from facturum.data.values import Array
 
-STEPS = ("year", "quarter", "month", "week", "day", "hour", "row")
-OWN_STEPS = ("workday", "30 minutes", "15 minutes")  # which a time is not taken for unless it is said
-_NOUNS = {"30 minutes": "half hour", "15 minutes": "quarter hour"}
 _HOUR = 3_600_000_000
 AT_ONCE = 65_536  # rows that are looked at together: as a rule, the first ones already show that the step is right
-BELOW_A_DAY = ("hour", *MINUTES)
 
 
 def step_noun(every: str) -> str:
@@ -24,7 +21,7 @@ def step_noun(every: str) -> str:
         >>> step_noun("month"), step_noun("30 minutes"), step_noun("week_sun")
         ('month', 'half hour', 'week')
     """
-    return _NOUNS.get(every, every.partition("_")[0])
+    return NOUNS.get(every, every.partition("_")[0])
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,9 @@ import numpy as np
 from facturum.data.declared import as_time
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, weekend
-from facturum.data.time.periods import STEPS, Timing, period_numbers
+from facturum.data.time.periods import Timing, period_numbers
 from facturum.data.time.series import series_of
+from facturum.data.time.steps import OWN_STEPS, STEPS
 from facturum.data.values import Array, Kind, label_text
 from facturum.data.variable import Variable
 from facturum.errors import DataError
@@ -75,7 +76,7 @@ def step_of(distinct: Array) -> str | None:
     """Return the longest step that keeps moments distinct; None of fewer than two."""
     if len(distinct) < 2:
         return None
-    for every in (*STEPS[:-1], "30 minutes", "15 minutes"):
+    for every in [step for step in (*STEPS[:-1], *OWN_STEPS) if step != "workday"]:
         if len(np.unique(period_numbers(distinct, every))) == len(distinct):
             return "workday" if every == "day" and _all_workdays(distinct) else every
     return None

@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 
 from facturum.audit.map.entries import BinsEntry, PathEntry, PathLine
 from facturum.data.time.calendar import period_of
-from facturum.data.time.periods import STEPS
+from facturum.data.time.steps import STEPS
 from facturum.data.values import Array
 from facturum.errors import DataError
 from facturum.files.folder import write_file

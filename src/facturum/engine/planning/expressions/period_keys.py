@@ -7,6 +7,7 @@ import numpy as np
 from facturum.data.table import Table
 from facturum.data.time.calendar import period_of, period_text
 from facturum.data.time.periods import period_numbers, period_starts, step_of_moments
+from facturum.data.time.steps import PERIODS, is_shorter
 from facturum.data.values import Kind
 from facturum.engine.blocks.leaves import leaves_of
 from facturum.engine.planning.expressions.scope import Scope
@@ -14,7 +15,7 @@ from facturum.errors import FacturumError
 from facturum.language.core.literals import Name, Text
 from facturum.language.core.logic import Comparison, Membership
 from facturum.language.tree.nodes import Node
-from facturum.language.writing import PERIODS, period_containing, step_of_keys
+from facturum.language.writing import period_containing, step_of_keys
 
 
 def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every: str | None) -> Node:
@@ -45,10 +46,8 @@ def with_periods(node: Node, scope: Scope, table: Table, time: str | None, every
 
 def _is_within(step: str, child: Node, time: str | None, every: str | None) -> bool:
     """Return whether a step is shorter than that of the plan, whose time an expression is."""
-    lengths = ("minute", "15 minutes", "30 minutes", "hour", "day", "week", "month", "quarter", "year")
-    if not isinstance(child, Name) or child.variable != time or every not in PERIODS or step not in lengths:
-        return False
-    return lengths.index(step) < lengths.index(str(every))
+    named = isinstance(child, Name) and child.variable == time and every in PERIODS
+    return named and is_shorter(step, str(every))
 
 
 def _refuse_days_in_periods(node: Node, time: str | None, every: str | None) -> None:

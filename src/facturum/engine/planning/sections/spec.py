@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, TypeAlias
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self, TypeAlias, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationError, create_model
 
-from facturum.data.conversion.converting import MEANINGS, Take
+from facturum.data.conversion.converting import Take
+from facturum.data.conversion.ways import MEANINGS, How
 from facturum.data.declared import Declaration
 from facturum.data.number_text import NumberForm
 from facturum.data.time.periods import Timing
+from facturum.data.time.steps import ROW_STEPS
 from facturum.data.values import Label, label_text
 from facturum.engine.planning.sections.check_list import CHECKS
 from facturum.errors import PlanError, nearest
@@ -18,6 +20,7 @@ from facturum.language.tree.stored import StoredLiteral
 
 FORMAT = 1
 Step: TypeAlias = Literal["year", "quarter", "month", "week", "day", "workday", "hour", "30 minutes", "15 minutes"]
+assert get_args(Step) == ROW_STEPS  # which a type cannot be made of
 
 
 class _Section(BaseModel):
@@ -165,23 +168,7 @@ class StackSpec(_Section):
 class TakeSpec(_Section):
     """How one variable is brought to another step."""
 
-    how: Literal[
-        "mean",
-        "sum",
-        "first",
-        "last",
-        "smallest",
-        "largest",
-        "median",
-        "count",
-        "mode",
-        "repeat",
-        "linear",
-        "cubic",
-        "spread",
-        "smooth_total",
-        "smooth_mean",
-    ] = Field(description="how its values are made")
+    how: How = Field(description="how its values are made")
     of: str | None = Field(None, description="the variable of the source; the same name where none is given")
     at: Literal["start", "middle", "end"] = Field("middle", description="where in its period a dated value lies")
     partial: Literal["missing", "keep", "drop"] | Annotated[float, Field(gt=0, le=1)] | None = Field(

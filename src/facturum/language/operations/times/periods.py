@@ -6,17 +6,15 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.time import periods
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import period_numbers
+from facturum.data.time.steps import PERIODS
 from facturum.data.values import Kind, Values, and_masks
 from facturum.language.core.literals import declared_as
 from facturum.language.tree.nodes import Kinds, Node, Type, need_number
 from facturum.language.tree.options import argument, arguments, one_of, option
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
-
-STEPS = (*periods.STEPS[:-1], "minute")  # all but the row
 
 
 @operation
@@ -30,7 +28,7 @@ class PeriodOf(Node):
 
     family: ClassVar[str] = "time"
     x: Node = argument("a time")
-    every: str = option(one_of(*STEPS), "how long the period is")
+    every: str = option(one_of(*PERIODS), "how long the period is")
 
     def check(self, kinds: Kinds) -> Type:
         type_of_x = kinds.type_of(self.x)
