@@ -46,6 +46,7 @@ class BuildWriter:
         self._folder, self._form, self._written = folder, form, written
         self._digests: dict[str, str] = {}
         self._design: BlockFile | None = None
+        self._others: list[BlockFile] = []
         self._dropped = ParquetGroups(folder / ROWS, DROPPED_SCHEMA, MOST_ROWS)
         self._dropped_text = CsvFile(folder / ROWS_CSV, DROPPED_SCHEMA, written) if FORMATS[form].is_text else None
 
@@ -84,9 +85,10 @@ class BuildWriter:
         if self._design is not None:
             self._digests[f"design.{self._form}"] = self._design.finish()
         self._digests[ROWS] = self._dropped.finish()
-        cells = ParquetGroups(self._folder / IMPUTED, IMPUTED_SCHEMA, MOST_ROWS)
+        cells = self._opened(ParquetGroups(self._folder / IMPUTED, IMPUTED_SCHEMA, MOST_ROWS))
         path = self._folder / IMPUTED_CSV
-        text = None if self._dropped_text is None else CsvFile(path, IMPUTED_SCHEMA, self._written)
+        is_text = self._dropped_text is not None
+        text = self._opened(CsvFile(path, IMPUTED_SCHEMA, self._written)) if is_text else None
         for block in imputed:
             cells.add(block)
             if text is not None:
@@ -111,9 +113,14 @@ class BuildWriter:
 
     def abandon(self) -> None:
         """End all files as they are."""
-        for file in (self._design, self._dropped, self._dropped_text):
+        for file in (self._design, self._dropped, self._dropped_text, *self._others):
             if file is not None:
                 file.abandon()
+
+    def _opened(self, file: BlockFile) -> BlockFile:
+        """Return a file, which is ended with the others where writing fails."""
+        self._others.append(file)
+        return file
 
 
 def write_build(
