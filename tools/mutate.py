@@ -36,7 +36,9 @@ from cosmic_ray.ast import get_ast
 from cosmic_ray.mutating import use_mutation
 
 ROOT = Path(__file__).resolve().parent.parent
-PACKAGES = ("numerics", "data", "language", "engine", "audit")
+PACKAGES = (
+    "numerics", "data", "language", "engine", "audit", "trial", "look", "files", "api", "validation", "show", "cli",
+)  # fmt: skip
 # these start processes of their own, or throw random input at everything: slow, and coverage.py does not see them
 LEFT_OUT = ("test_guard", "test_hostile")
 # what each process of tests needs, imported once before the processes divide
