@@ -17,7 +17,7 @@ import random
 import sys
 import tempfile
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -54,11 +54,11 @@ def both_ways(name: str, plan: fa.Plan, data: Any) -> dict[str, dict[str, str]]:
     return found
 
 
-def some_plans(first: int) -> dict[str, dict[str, str]]:
+def some_plans(first: int, panels: Sequence[Any]) -> dict[str, dict[str, str]]:
     """Return the digests of some random plans: half of them of a panel, half of every operation and option."""
     warnings.simplefilter("ignore")
     found: dict[str, dict[str, str]] = {}
-    for at, (terms, response, missing, number) in enumerate(random_plans(first, SIZE // 2)):
+    for at, (terms, response, missing, number) in enumerate(panels):
         named = {f"t{each}": text for each, text in enumerate(terms)}
         plan = fa.Plan(
             response, named, derived=DERIVED, data=PANEL_DATA, variables={"comfort": COMFORT}, rows={"missing": missing}
@@ -92,14 +92,18 @@ def main() -> int:
     options = parser.parse_args()
     before = json.loads(options.file.read_text("utf-8")) if options.do == "compare" else None
     count = options.count if before is None else before["count"]
+    # the generator draws constants from the source too: what was recorded is what is compared
+    panels = (
+        [random_plans(first, SIZE // 2) for first in range(-(-count // SIZE))] if before is None else before["panels"]
+    )
     found = sample_plans()
     with ProcessPoolExecutor(2) as pool:
-        for part in pool.map(some_plans, range(-(-count // SIZE))):
+        for part in pool.map(some_plans, range(len(panels)), panels):
             found |= part
     refused = sum("refused" in files for files in found.values())
     print(f"{len(found):,} builds of {count:,} random plans and the samples, {refused:,} of them refused")
     if before is None:
-        options.file.write_text(json.dumps({"count": count, "builds": found}, indent=1), "utf-8")
+        options.file.write_text(json.dumps({"count": count, "panels": panels, "builds": found}, indent=1), "utf-8")
         return 0
     differ = [name for name, files in found.items() if files != before["builds"].get(name)]
     for name in differ[:20]:
