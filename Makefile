@@ -5,7 +5,7 @@ TEST_ENV := .venv/test
 
 .PHONY: demo test quick browser docs site package lowest fuzz kills mutate clean
 MINUTES ?= 10
-QUICK := test_operations test_treatments test_map test_tables test_trial_errors test_numerics test_declarations
+QUICK := test_operations test_treatments test_map test_tables test_bins test_numerics test_declarations test_warnings
 
 demo: $(DEMO_ENV)/ready
 	@$(DEMO_ENV)/bin/facturum demo --out demo-out
