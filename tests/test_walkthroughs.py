@@ -1,4 +1,4 @@
-"""The recipes of CONTRIBUTING.md, each followed in a copy of the source and tried there."""
+"""The walkthroughs of CONTRIBUTING.md, each followed in a copy of the source and tried there."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ BLOCK = re.compile(r"^```python (.+?)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
 def blocks(title: str) -> list[tuple[str, str]]:
-    """Return the blocks of a recipe, each with what its first line says."""
+    """Return the blocks of a walkthrough, each with what its first line says."""
     section = PAGE.split(f"## Add {title}\n")[1].split("\n## ")[0]
     return BLOCK.findall(section)
 
@@ -30,7 +30,7 @@ def code_lines(text: str) -> int:
     return sum(bool(line.strip()) and not line.startswith(("from ", "import ")) for line in bare.splitlines())
 
 
-class Recipes(Folder):
+class Walkthroughs(Folder):
     def follow(self, title: str) -> None:
         copy = self.folder / title / "src"
         shutil.copytree(ROOT / "src/facturum", copy / "facturum", ignore=shutil.ignore_patterns("__pycache__"))
@@ -67,7 +67,7 @@ class Recipes(Folder):
             content = content.replace(place, place + (added if inline else "\n" + added.removesuffix("\n")))
         path.write_text(content, "utf-8")
 
-    def test_each_recipe_works_and_is_as_short_as_it_says(self) -> None:
+    def test_each_walkthrough_works_and_is_as_short_as_it_says(self) -> None:
         for title in WANTED:
             with self.subTest(title):
                 self.follow(title)
