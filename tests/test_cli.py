@@ -13,20 +13,24 @@ import sys
 import tomllib
 import unittest
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 
 import facturum
 import facturum as fa
+from facturum.data.values import Values
 from facturum.demo.generate import write_samples
 from facturum.files.scans.tables import write_table
 from facturum.language.families import REGISTRY
 from facturum.language.operations.numbers.transforms import Elementwise
+from facturum.language.operations.times.along import Carried
 from facturum.language.reference import reference
+from facturum.language.tree.nodes import Node
 from facturum.language.tree.options import argument
 from facturum.language.tree.registry import operation
 from facturum.show.terminal import views
-from tests.support import ROOT, SAMPLE, Folder, built, column_by_formula, command, process
+from tests.support import PANEL_DATA, ROOT, SAMPLE, Folder, built, column_by_formula, command, panel, process
 from tools.interface import interface
 
 # runs a script as where pandas, which the package itself does not need, is not installed
@@ -393,6 +397,43 @@ class Documentation(unittest.TestCase):
 
 
 class AddingAnOperation(unittest.TestCase):
+    def test_a_state_is_carried_over_leaves_gaps_and_shuffled_rows_and_a_failing_row_is_told(self) -> None:
+        @operation
+        class SumSoFar(Carried):
+            """The sum of the values of the unit up to the row's own.
+
+            Example: `sum_so_far(x)`.
+            """
+
+            x: Node = argument("a number")
+
+            def carry(self, values: Values, state: Any) -> tuple[Values, Any]:
+                sums = np.add.accumulate(np.append(0.0 if state is None else state, values.numbers()))
+                return Values(sums[1:], values.valid), sums[-1]
+
+        self.addCleanup(REGISTRY.pop, "sum_so_far")
+        table = panel(seed=5, units=5, periods=20, missing=0.0)
+        order = sorted(range(len(table["hut"])), key=lambda at: (table["hut"][at], table["month"][at]))
+        wanted, sums = [0.0] * len(order), dict.fromkeys(table["hut"], 0.0)
+        for at in order:
+            wanted[at] = sums[table["hut"][at]] = sums[table["hut"][at]] + table["price"][at]
+        plan = fa.Plan("stays", {"s": "sum_so_far(price)"}, data=PANEL_DATA)
+        for leaf in (1, 3, 65_536):
+            with self.subTest(leaf), patch("facturum.engine.blocks.carrying.LEAF", leaf):
+                design = plan.build(table)
+                self.assertEqual(design.column("s").tolist(), [wanted[row - 1] for row in design.rows.kept])
+                self.assertTrue(design.verify(table).exact)
+        first = next(at for at in order if table["hut"][at] == "hut 1")
+        table["price"][first] = 0.0
+        failing = fa.Plan("stays", {"s": "sum_so_far(log(price))"}, data=PANEL_DATA)
+        for leaf in (3, 65_536):
+            with (
+                patch("facturum.engine.blocks.carrying.LEAF", leaf),
+                self.assertRaisesRegex(fa.DataError, "log") as told,
+            ):
+                failing.build(table)
+            self.assertEqual(told.exception.rows[:1], (first + 1,))
+
     def test_one_short_class_is_all_it_takes(self) -> None:
         @operation
         class CubeRoot(Elementwise):

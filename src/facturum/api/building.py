@@ -19,18 +19,16 @@ from facturum.support.issued_warnings import issue
 if TYPE_CHECKING:
     from facturum.api.plan import Plan
 
-MEMORY = Portions.memory
-
 
 def resolved_inputs(
     inputs: PlanInputs, table: TableLike, series: Mapping[str, Any] | None, threads: int | None
-) -> tuple[PlanInputs, Mapping[str, Table]]:
-    """Return a plan with every question answered on a table, and the tables of its series."""
+) -> PlanInputs:
+    """Return a plan with every question answered on a table."""
     with bounded():
         plan = inputs.as_found(table, series)
         given = plan.given(table, series=series)
         spec = resolve(plan.spec, given, threads).spec
-    return PlanInputs(spec, inputs.folder, given.series, None), given.series
+    return PlanInputs(spec, inputs.folder, given.series, None)
 
 
 def view_of(inputs: PlanInputs, table: TableLike, series: Mapping[str, Any] | None) -> Table:

@@ -183,8 +183,8 @@ class Plan:
         """
         from facturum.api.building import resolved_inputs
 
-        inputs, tables = resolved_inputs(self._inputs, table, series, threads)
-        return Plan._of(inputs.spec, self._folder, tables)
+        resolved = resolved_inputs(self._inputs, table, series, threads)
+        return Plan._of(resolved.spec, resolved.folder, resolved.tables)
 
     @checked
     def build(

@@ -64,6 +64,8 @@ class CarriedStates:
     def _run(self, start: int, stop: int, state: State) -> tuple[Values, Failed, State]:
         values, failing = evaluated(self._source, self._node, start, stop)
         begins = self._source.changes(start, stop)
+        if start == stop:
+            return values, {}, state
         edges = np.unique([0, *np.flatnonzero(begins).tolist(), stop - start])
         parts: list[Values] = []
         failed: Failed = {

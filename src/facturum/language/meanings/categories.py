@@ -18,14 +18,11 @@ class Holds(Factor):
     center: float | None = None
 
     flag: ClassVar[bool] = True
+    truth: ClassVar[bool] = True
 
     @property
     def plain(self) -> bool:
         return self.center is None
-
-    @property
-    def truth(self) -> bool:
-        return True
 
     @property
     def cell(self) -> str | None:
@@ -62,11 +59,8 @@ class NoValue(Factor):
     wrong: tuple[str, ...] = ()
 
     flag: ClassVar[bool] = True
+    truth: ClassVar[bool] = True
     absence: ClassVar[bool] = True
-
-    @property
-    def truth(self) -> bool:
-        return True
 
     @property
     def cell(self) -> str | None:
@@ -126,6 +120,8 @@ class Indicator(Factor):
     base: int | None = field(default=None, compare=False, repr=False)
     bounds: bool = field(default=False, compare=False, repr=False)
 
+    truth: ClassVar[bool] = True
+
     @property
     def level(self) -> Indicator | None:
         return self
@@ -134,10 +130,6 @@ class Indicator(Factor):
     def alone(self) -> bool:
         """Whether no category is the reference."""
         return self.reference is None
-
-    @property
-    def truth(self) -> bool:
-        return True
 
     @property
     def cell(self) -> str | None:

@@ -52,6 +52,7 @@ class Meaning:
     logged: ClassVar[bool] = False  # the logarithm of a number
     unitless: ClassVar[bool] = False  # a function of a number without a unit of its own
     flag: ClassVar[bool] = False  # 1 where something is so, and else 0
+    truth: ClassVar[bool] = False  # as the response it is true or false in each row
     absence: ClassVar[bool] = False  # 1 where no value is
     crossed: ClassVar[bool] = False  # a product of several factors
 
@@ -255,11 +256,6 @@ standardized=False))
         if (more := self.increase()) is not None:
             return f"{more} is associated with {response.effect(b)}"
         return f"{self.comparison(filled)}: {response.effect(b)}"
-
-    @property
-    def truth(self) -> bool:
-        """Whether, as the response, it is true or false in each row."""
-        return False
 
     def proposition(self) -> str:
         """Return what is true or false in each row, of a response that is a truth value.
