@@ -37,10 +37,11 @@ from cosmic_ray.mutating import use_mutation
 
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGES = (
-    "numerics", "data", "language", "engine", "audit", "trial", "look", "files", "api", "validation", "show", "cli",
+    "support", "numerics", "data", "language", "engine", "audit", "trial", "look", "files", "api", "validation", "show",
+    "cli",
 )  # fmt: skip
 # these start processes of their own, or throw random input at everything: slow, and coverage.py does not see them
-LEFT_OUT = ("test_guard", "test_hostile")
+LEFT_OUT = ("test_guard", "test_hostile", "test_walkthroughs")
 # what each process of tests needs, imported once before the processes divide
 NEEDED = ["numpy", "pandas", "polars", "pyarrow.parquet", "scipy.sparse", "hypothesis.strategies", "jsonschema"]
 REPORT = ROOT / "docs/tests.md"
@@ -135,12 +136,12 @@ def statement_of(path: Path, line: int) -> range | None:
 def copy_of_the_tree() -> Path:
     """Return a copy of what the tests need."""
     folder = Path(tempfile.mkdtemp(prefix="facturum-mutants-"))
-    for name in ("src", "tests", "examples", "docs", "tools", "README.md", "pyproject.toml"):
-        source = ROOT / name
+    left = ("build", "demo-out")
+    for source in sorted(each for each in ROOT.iterdir() if not each.name.startswith(".") and each.name not in left):
         if source.is_dir():
-            shutil.copytree(source, folder / name, ignore=shutil.ignore_patterns("__pycache__"))
+            shutil.copytree(source, folder / source.name, ignore=shutil.ignore_patterns("__pycache__"))
         else:
-            shutil.copy(source, folder / name)
+            shutil.copy(source, folder / source.name)
     return folder
 
 

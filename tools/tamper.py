@@ -94,6 +94,7 @@ class Tampering:
         while isinstance(place, dict | list) and place:
             keys = list(place) if isinstance(place, dict) else list(range(len(place)))
             keys = [key for key in keys if key not in ("made_with", "facturum")]
+            keys = [key for key in keys if path or key != "source"]  # what a table was called may change
             key = self.dice.choice(keys)
             path.append(key)
             parent, place = place, place[key]
@@ -281,7 +282,7 @@ def batch(folder: str, seed: int, count: int) -> tuple[Counter[str], list[str]]:
                 outcomes["not possible"] += 1
                 continue
             told = f"{number} {form} {'mended' if mended else 'plain'} {'parts' if in_parts else 'memory'}: {what}"
-            with patch("facturum.api.verifying._in_parts", _parts(in_parts)):
+            with patch("facturum.api.verifying._is_large", _parts(in_parts)):
                 try:
                     outcome = fa.open_design(copied, check=False).verify(copy.deepcopy(table))
                     if outcome.ok and mended and same_content(copied, before):
@@ -313,8 +314,8 @@ def same_content(folder: Path, before: dict[str, bytes]) -> bool:
 
 
 def _parts(wanted: bool) -> Any:
-    def chosen(design: Any, stored: Any, table: Any) -> bool:
-        return wanted and stored.design.endswith((".parquet", ".csv"))
+    def chosen(origin: Any, inputs: Any, table: Any) -> bool:
+        return wanted and origin.design.endswith((".parquet", ".csv"))
 
     return chosen
 

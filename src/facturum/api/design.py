@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,13 +24,12 @@ from facturum.engine.passes.build import Built
 from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.sections.spec import PlanSpec
-from facturum.errors import AuditError, bounded, counted
+from facturum.errors import bounded, counted
 from facturum.files.builds.build_folder import own_files, read_build
 from facturum.files.builds.build_writer import write_build
 from facturum.files.builds.built_design import FromBuild, Origin, doubles
 from facturum.files.builds.csv_files import CsvForm
 from facturum.files.builds.formats import format_named
-from facturum.files.builds.stored_build import Stored
 from facturum.files.folder import write_folder
 from facturum.numerics.linear.sparse import SparseColumns
 from facturum.support.arguments import checked
@@ -63,7 +61,7 @@ class Design(Fitting):
         self._origin = origin
         self._series: tuple[Path | None, dict[str, Any]] = (None, {})
         self._known: Callable[[], ColumnMap] | None = None
-        self._warned = not isinstance(origin, FromBuild)  # a stored build was warned of when it was made
+        self._warned = origin.folder is not None  # a stored build was warned of when it was made
 
     @classmethod
     def _of(cls, built: Built, plan: PlanSpec, plans: type[Plan]) -> Design:
@@ -91,13 +89,13 @@ class Design(Fitting):
     def __getstate__(self) -> dict[str, Any]:
         return self.__dict__ | {"_known": None}
 
-    @cached_property
+    @property
     def X(self) -> Any:  # noqa: N802 - the field's standard name
         """The matrix: doubles (rows, columns), column-major; of a sparse design a SciPy array in compressed columns."""
         X = self._origin.X  # noqa: N806
         return X.compressed() if isinstance(X, SparseColumns) else X
 
-    @cached_property
+    @property
     def y(self) -> FloatArray | None:
         """The response: doubles (rows,), or (rows, k) of several categories; None without one."""
         y = self._origin.y
@@ -148,16 +146,7 @@ class Design(Fitting):
         Raises:
             AuditError: where there is none of this name.
         """
-        entry, origin = self.columns[name], self._origin
-        if isinstance(origin, Stored) and origin.cells is None and "X" not in self.__dict__:
-            return origin.column(name)
-        if entry.role == RESPONSE and (y := self._origin.y) is not None:
-            return y[:, self.response_names.index(name)]
-        at = self.names.index(name)
-        if self._cells is not None:
-            return self._cells.column(at)
-        column: FloatArray = self.X[:, at]
-        return column
+        return self._origin.column(self.columns[name].name)
 
     @property
     def imputed(self) -> pa.Table:
@@ -176,8 +165,6 @@ class Design(Fitting):
         Raises:
             AuditError: where the design has not been opened from a folder.
         """
-        if not isinstance(self._origin, Stored):
-            raise AuditError("the design has no seal before it is saved", remedy="Save it, and open its folder.")
         return self._origin.seal
 
     def to_arrow(self) -> pa.Table:
@@ -220,8 +207,6 @@ class Design(Fitting):
         """
         if self._cells is not None:
             return self.X
-        if "X" in self.__dict__ or isinstance(self._origin, FromBuild):
-            return SparseColumns.of_dense(self.X).compressed()
         return SparseColumns.of_blocks((block for block, _, _ in self.blocks()), len(self.names)).compressed()
 
     def blocks(self, rows: int = 65_536) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
@@ -239,15 +224,7 @@ class Design(Fitting):
             >>> [(X.shape, y.tolist(), rows.tolist()) for X, y, rows in design.blocks(2)]
             [((2, 2), [5.0, 6.0], [1, 2]), ((1, 2), [9.0], [3])]
         """
-        if isinstance(self._origin, Stored) and self._cells is None and "X" not in self.__dict__:
-            yield from self._origin.matrices(max(rows, 1), self.names, self.response_names)
-            return
-        kept = self.rows.kept
-        by_row = None if self._cells is None else self.X.tocsr()
-        for start in range(0, len(kept), max(rows, 1)):
-            part = slice(start, start + max(rows, 1))
-            block = self.X[part] if by_row is None else by_row[part].toarray()
-            yield block, None if self.y is None else self.y[part], kept[part]
+        return self._origin.matrices(max(rows, 1))
 
     @checked
     def save(
@@ -326,9 +303,7 @@ class Design(Fitting):
     @property
     def _kept(self) -> Array:
         """The source row number of each row of the matrix; of a large build read without all the rest."""
-        if not isinstance(self._origin, Stored):
-            return self.rows.kept
-        return self._origin.column(SOURCE_ROW).astype("int64")  # which a file of doubles holds as doubles
+        return self._origin.kept
 
     @property
     def checks(self) -> Outcome:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -92,19 +91,24 @@ class ColumnDigests:
 
     def __init__(self, outline: Outline) -> None:
         self._columns = [ColumnDigest() for _ in outline.columns]
+        self._of_sparse: list[str] | None = None  # of a sparse matrix, which comes in one stretch
         self._responses = [ColumnDigest() for _ in outline.responses]
 
     def add(self, built: Built) -> None:
         """Take in further rows."""
-        X: Any = built.X  # noqa: N806 - the field's standard name
+        X = built.X  # noqa: N806 - the field's standard name
         y = [] if built.y is None else list(built.y.T)
-        pairs = zip([*self._columns, *self._responses], [*X.T, *y], strict=True)
+        if isinstance(X, SparseColumns):
+            self._of_sparse = sparse_digests(X)
+            pairs = zip(self._responses, y, strict=True)
+        else:
+            pairs = zip([*self._columns, *self._responses], [*X.T, *y], strict=True)
         for digest, column in pairs:  # in this thread alone, beside those that fill and write
             digest.add(column)
 
     def taken(self, fingerprints: dict[str, dict[str, Fingerprint]]) -> Digests:
         """Return the digests of all rows so far, with those of the source variables, by table."""
-        columns = [each.hexdigest() for each in self._columns]
+        columns = self._of_sparse or [each.hexdigest() for each in self._columns]
         return Digests(columns, [each.hexdigest() for each in self._responses], fingerprints)
 
 

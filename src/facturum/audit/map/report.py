@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 
 import numpy as np
@@ -17,12 +18,14 @@ from facturum.audit.topics.stretch import Stretch
 from facturum.audit.topics.timeline import Clock, LastPeriod, Paths, is_clocked
 from facturum.data.values import FloatArray
 from facturum.engine.blocks.source import Source
-from facturum.engine.passes.build import Built
+from facturum.engine.passes.build import Built, built_rows
 from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import Selection
+from facturum.engine.passes.selection import Sample, Selection
 from facturum.engine.passes.totals import Totals
 from facturum.numerics.exact.moments import Moments
 from facturum.numerics.shapes.histogram import all_whole
+
+Look = Callable[[Selection], None]
 
 
 class BuildReport:
@@ -78,14 +81,18 @@ class BuildReport:
         low, high = self.response_moments.smallest[0], self.response_moments.largest[0]
         self.responses_are_counts = self._may_be_counts and bool(low >= 0 and high > 1)
 
-    @property
-    def looks_again(self) -> bool:
-        """Whether it needs the rows a second time."""
-        return self.preparation.looks_again
+    def look_again(self, source: Source, each: Callable[[Look], None], rows_of: Callable[[Selection], Built]) -> None:
+        """Look at the rows once more, after all have been seen, as far as that is needed.
 
-    def see_again(self, source: Source, selection: Selection) -> None:
-        """Look at the rows of a stretch once more, after all have been seen."""
-        self.preparation.see_again(Stretch(source, selection))
+        Args:
+            source: the table.
+            each: does what it is given for the rows of each stretch.
+            rows_of: makes the rows of a stretch.
+        """
+        if self.preparation.looks_again:
+            each(lambda selection: self.preparation.see_again(Stretch(source, selection)))
+        if self.checks.looks_again:
+            each(lambda selection: self.checks.see_again(rows_of(selection)))
 
     @cached_property
     def missing(self) -> dict[str, int]:
@@ -97,8 +104,40 @@ def report_of(built: Built) -> tuple[BuildReport, list[FilledCells]]:
     """Return the report on a whole build, and each cell that was filled."""
     report = BuildReport(built.outline)
     cells = report.see(built)
-    if report.looks_again:
-        report.see_again(built.source, built.selection)
-    if report.checks.looks_again:
-        report.checks.see_again(built)
+    report.look_again(built.source, lambda look: look(built.selection), lambda _: built)
     return report, cells
+
+
+def passed_over(
+    outline: Outline,
+    sample: Sample,
+    take: Callable[[Built, list[FilledCells]], None],
+    ahead: Callable[[Selection], None] = lambda _: None,
+    sparse: bool = False,
+) -> BuildReport:
+    """Make the rows of a plan stretch by stretch, and return the report on them.
+
+    Args:
+        outline: the resolved plan and its columns.
+        sample: which rows it selects.
+        take: is given the rows of each stretch, and its cells that were filled.
+        ahead: is called with the rows of a stretch before they are made.
+        sparse: whether only the cells of X that are not zero are held.
+
+    Raises:
+        DataError: where a matrix cannot be made of the rows.
+    """
+    report, source = BuildReport(outline), sample.source
+
+    def made(selection: Selection) -> Built:
+        return built_rows(outline, source, selection, sample.threads, None, sparse)
+
+    def work(selection: Selection) -> None:
+        ahead(selection)
+        built = made(selection)
+        take(built, report.see(built))
+
+    sample.each(work)
+    report.totals.settle(outline.prepared)
+    report.look_again(source, sample.each, made)
+    return report

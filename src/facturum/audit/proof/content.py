@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from facturum.audit.map.entries import ColumnMap
-from facturum.audit.map.row_map import RowMap
 from facturum.audit.proof.verify import Failure
 
 CLOSE = 1e-9  # how far figures may be apart, relative to their size, between versions of NumPy and kinds of processor
@@ -120,20 +118,9 @@ def _short(value: Any) -> str:
     return text if len(text) <= _LONGEST else text[:_LONGEST] + " .."
 
 
-def row_failures(stored: RowMap, anew: RowMap) -> Iterator[Failure]:
-    """Yield how a row map differs from the one made anew."""
-    if not np.array_equal(stored.kept, anew.kept):
-        yield Failure("rows", "", "The rows of the matrix are not those that the plan keeps.")
-    elif not np.array_equal(stored.learning, anew.learning):
-        wrong = stored.kept[stored.learning != anew.learning]
-        what = "Rows are marked as learned from that were not, or the other way round."
-        yield Failure("rows", "", what, tuple(wrong[:5].tolist()), len(wrong))
-    before = [(int(row), *stored.reasons[int(c)]) for row, c in zip(stored.dropped, stored.causes, strict=True)]
-    after = [(int(row), *anew.reasons[int(c)]) for row, c in zip(anew.dropped, anew.causes, strict=True)]
-    if before != after:
-        odd = sorted({row for row, *_ in set(before) ^ set(after)})
-        what = "The list of rows left out, and why, is not the one that the plan gives."
-        yield Failure("rows", "", what, tuple(odd[:5]), len(odd))
+def numbers_only(schema: pa.Schema) -> bool:
+    """Return whether a design file holds numbers only, and so no carried variables."""
+    return all(pa.types.is_floating(field.type) for field in schema)
 
 
 def table_failures(
@@ -142,13 +129,12 @@ def table_failures(
     """Yield which columns of a stored table are not those made anew.
 
     Args:
-        stored: the table; one of numbers only has no carried variables.
+        stored: the table.
         anew: the table made anew.
         name: what the table is called.
         checked: columns that have been looked at before.
     """
-    numbers_only = all(pa.types.is_floating(field.type) for field in stored.schema)
-    wanted = [c for c in anew.column_names if c in stored.column_names] if numbers_only else anew.column_names
+    wanted = anew.column_names
     if stored.column_names != wanted:
         odd = [a for a, b in zip(stored.column_names, wanted, strict=False) if a != b]
         yield Failure(

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -16,22 +17,42 @@ from facturum.audit.map.report import BuildReport, report_of
 from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, RowMap, carried_names, row_map
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.arrow.export import arrow_column
-from facturum.data.values import FloatArray, Kind
+from facturum.data.values import Array, FloatArray, Kind
 from facturum.data.variable import Variable
 from facturum.engine.passes.build import Built
 from facturum.engine.planning.sections.spec import PlanSpec
-from facturum.errors import PlanError
-from facturum.files.builds.build_writer import IMPUTED_SCHEMA, imputed_table
+from facturum.errors import AuditError, PlanError
+from facturum.files.builds.build_writer import IMPUTED, IMPUTED_SCHEMA, ROWS, dropped_table, imputed_table
 from facturum.language.core.literals import Name
 from facturum.numerics.linear.sparse import SparseColumns
 from facturum.numerics.linear.triangular import Factor
 
+Matrices = tuple[FloatArray, FloatArray | None, Array]
+
 
 class Origin(Protocol):
-    """Where a design comes from: a build, or a build folder."""
+    """Where a design comes from: a build, or a build folder.
+
+    Attributes:
+        columns: the column map; ``audited`` has digests and fingerprints as well.
+        resolved: the resolved plan.
+        rows, kept: the row map, and of it the source row number of each row of the matrix.
+        imputed: each cell that was filled.
+        table: of the design file, of a sparse design without X; ``side`` is without X in any case.
+        X, y, cells: the matrix, the response, and of a sparse design its cells.
+        length: how many rows the matrix has.
+        index: of the DataFrame that it was built from, for its rows.
+        folder: where it is stored; None of a build.
+        is_large: whether it is read where it is asked for.
+        seal: a short fingerprint of its folder.
+        findings: what in the folder is not as it was written: the file, and a sentence.
+        schema: of ``table``.
+    """
 
     @property
     def columns(self) -> ColumnMap: ...
+    @property
+    def resolved(self) -> PlanSpec: ...
     @property
     def audited(self) -> ColumnMap: ...
     @property
@@ -54,6 +75,19 @@ class Origin(Protocol):
     def index(self) -> Any: ...
     @property
     def findings(self) -> tuple[tuple[str, str], ...]: ...
+    @property
+    def folder(self) -> Path | None: ...
+    @property
+    def is_large(self) -> bool: ...
+    @property
+    def seal(self) -> str: ...
+    @property
+    def kept(self) -> Array: ...
+    @property
+    def schema(self) -> pa.Schema: ...
+    def column(self, name: str) -> Array: ...
+    def matrices(self, rows: int) -> Iterator[Matrices]: ...
+    def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]: ...
 
 
 @dataclass(frozen=True)
@@ -63,6 +97,34 @@ class FromBuild:
     built: Built
     plan: PlanSpec
     findings: tuple[tuple[str, str], ...] = ()
+    folder: None = None
+    is_large: bool = False
+
+    @property
+    def seal(self) -> str:
+        """No seal is known before a design is saved.
+
+        Raises:
+            AuditError: always.
+        """
+        raise AuditError("the design has no seal before it is saved", remedy="Save it, and open its folder.")
+
+    @property
+    def kept(self) -> Array:
+        """The source row number of each row of the matrix."""
+        return self.rows.kept
+
+    def column(self, name: str) -> FloatArray:
+        """Return one column of the matrix or of the response."""
+        for at, each in enumerate(self.built.responses):
+            if each.name == name and self.built.y is not None:
+                return self.built.y[:, at]
+        at = next(at for at, each in enumerate(self.built.columns) if each.name == name)
+        return self.built.X.column(at) if isinstance(self.built.X, SparseColumns) else self.built.X[:, at]
+
+    def matrices(self, rows: int) -> Iterator[Matrices]:
+        """Yield the rows as X, y and source row numbers, block by block."""
+        return in_blocks(self.X, self.y, self.kept, rows)
 
     @property
     def X(self) -> FloatArray | SparseColumns:  # noqa: N802 - the field's standard name
@@ -73,6 +135,11 @@ class FromBuild:
     def y(self) -> FloatArray | None:
         """The columns of the response."""
         return self.built.y
+
+    @property
+    def resolved(self) -> PlanSpec:
+        """The resolved plan."""
+        return self.built.spec
 
     @property
     def index(self) -> Any:
@@ -133,8 +200,38 @@ class FromBuild:
         """The same without the columns of X."""
         return self._table([])
 
+    @property
+    def schema(self) -> pa.Schema:
+        """The columns of the same."""
+        return self.table.schema
+
+    def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
+        """Yield what would stand in the design file, or in another of the build, block by block.
+
+        Args:
+            rows: of a block, at most.
+            name: of a Parquet file; None for the design file.
+            columns: those wanted; None for all.
+        """
+        if name == ROWS:
+            table = dropped_table(self.rows.dropped, self.rows.causes, self.rows.reasons)
+        else:
+            table = self.imputed if name == IMPUTED else self.table
+        table = table if columns is None else table.select(columns)
+        return (table.slice(start, rows) for start in range(0, table.num_rows, rows))
+
     def _table(self, columns: Sequence[FloatArray]) -> pa.Table:
         return design_table(self.built, self.rows, columns)
+
+
+def in_blocks(X: FloatArray | SparseColumns, y: FloatArray | None, kept: Array, rows: int) -> Iterator[Matrices]:  # noqa: N803
+    """Yield the rows of a matrix with those of the response and their numbers, block by block."""
+    by_row: Any = X.compressed().tocsr() if isinstance(X, SparseColumns) else None
+    y = y if y is None or y.shape[1] > 1 else y[:, 0]
+    for start in range(0, len(kept), rows):
+        part = slice(start, start + rows)
+        block = X[part] if not isinstance(X, SparseColumns) else by_row[part].toarray()
+        yield block, None if y is None else y[part], kept[part]
 
 
 def design_table(built: Built, rows: RowMap, columns: Sequence[FloatArray]) -> pa.Table:

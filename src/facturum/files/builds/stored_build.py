@@ -23,6 +23,7 @@ from facturum.engine.passes.outline import RESPONSE
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import AuditError, FacturumError
 from facturum.files.builds.build_writer import IMPUTED, ROWS
+from facturum.files.builds.built_design import Matrices, doubles, in_blocks
 from facturum.files.builds.formats import FORMATS, DesignFormat, parquet_of, parquet_table
 from facturum.files.folder import Buffer, Snapshot
 from facturum.files.scans.file_scans import UNREADABLE
@@ -110,17 +111,17 @@ class Stored:
         """The matrix."""
         if (cells := self.cells) is not None:
             return cells
-        entries = [entry for entry in self.columns.columns if entry.role != RESPONSE]
-        matrix = np.empty((self.table.num_rows, len(entries)), order="F")
+        names = self._names(False)
+        matrix = np.empty((self.table.num_rows, len(names)), order="F")
         with undamaged(self.folder):
-            for at, entry in enumerate(entries):
-                matrix[:, at] = numbers_of(self.table.column(entry.name))
+            for at, name in enumerate(names):
+                matrix[:, at] = numbers_of(self.table.column(name))
         return matrix
 
     @cached_property
     def y(self) -> FloatArray | None:
         """The columns of the response; None without one."""
-        names = [entry.name for entry in self.columns.columns if entry.role == RESPONSE]
+        names = self._names(True)
         with undamaged(self.folder):
             return np.column_stack([numbers_of(self._some([name]).column(name)) for name in names]) if names else None
 
@@ -137,6 +138,12 @@ class Stored:
         Raises:
             AuditError: where it is not the one that was written.
         """
+        if name in (X := self._names(False)):  # noqa: N806
+            if (cells := self.cells) is not None:
+                return cells.column(X.index(name))
+            if "X" in self.__dict__:
+                matrix: Any = self.X
+                return np.asarray(matrix[:, X.index(name)])
         if self.unread is None or "_read" in self.__dict__ or not self._format.by_column:
             return numbers_of(self.table.column(name))
         data = self.snapshot.files[self.design]
@@ -169,7 +176,7 @@ class Stored:
     @property
     def side(self) -> pa.Table:
         """The table of the design file without the columns of X."""
-        X = {entry.name for entry in self.columns.columns if entry.role != RESPONSE}  # noqa: N806
+        X = set(self._names(False))  # noqa: N806
         return self.table.select([name for name in self.table.column_names if name not in X])
 
     @property
@@ -190,6 +197,18 @@ class Stored:
         with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
 
+    @property
+    def _as_held(self) -> pa.Table:
+        """The table of the design file, with matrix and response as they are where somebody has them in hands."""
+        table, held = self.table, dict[str, FloatArray]()
+        if "X" in self.__dict__ and not self._format.sparse:
+            held |= zip(self._names(False), self.X.T, strict=True)  # type: ignore[union-attr]
+        if "y" in self.__dict__ and self.y is not None:
+            held |= zip(self._names(True), self.y.T, strict=True)
+        return pa.table(
+            {name: doubles(held[name]) if name in held else table.column(name) for name in table.column_names}
+        )
+
     def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
         """Yield the rows of the design file, or of another file of the build, block by block.
 
@@ -198,8 +217,8 @@ class Stored:
             name: of a Parquet file; None for the design file.
             columns: those wanted; None for all.
         """
-        if name is None and not self._format.by_column:
-            table = self.table if columns is None else self.table.select(columns)
+        if name is None and (not self._format.by_column or "X" in self.__dict__):
+            table = self._as_held if columns is None else self._as_held.select(columns)
             for start in range(0, table.num_rows, rows):
                 yield table.slice(start, rows)
             return
@@ -210,10 +229,26 @@ class Stored:
                     yield pa.Table.from_batches([batch])
                 release(data)
 
-    def matrices(
-        self, rows: int, names: list[str], responses: list[str]
-    ) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:
+    def _names(self, responses: bool) -> list[str]:
+        """Return the names of the columns of X, or of the response."""
+        return [entry.name for entry in self.columns.columns if (entry.role == RESPONSE) == responses]
+
+    @property
+    def kept(self) -> Array:
+        """The source row number of each row of the matrix, without reading all of a large build."""
+        return self.column(SOURCE_ROW).astype("int64")  # which a file of doubles holds as doubles
+
+    @property
+    def is_large(self) -> bool:
+        """Whether the design file is large."""
+        return self.unread is not None
+
+    def matrices(self, rows: int) -> Iterator[Matrices]:
         """Yield the rows of the design file as X, y and source row numbers, block by block."""
+        if self._format.sparse or "X" in self.__dict__:
+            yield from in_blocks(self.X, self.y, self.kept, rows)
+            return
+        names, responses = self._names(False), self._names(True)
         for table in self.blocks(rows):
             numbers = {name: numbers_of(table.column(name)) for name in [*names, *responses]}
             y = np.column_stack([numbers[name] for name in responses]) if responses else None

@@ -48,3 +48,18 @@ class CellSpool:
                 part = slice(start, start + MOST_ROWS)
                 named = None if texts is None else [texts[code] for code in fills[part].tolist()]
                 yield imputed_table(FilledCells(imputation, rows[part], fills[part] if texts is None else None, named))
+
+
+class CellList:
+    """The same of one stretch, in memory."""
+
+    def __init__(self) -> None:
+        self._cells: list[FilledCells] = []
+
+    def add(self, cells: Sequence[FilledCells]) -> None:
+        """Take in the cells of all rows."""
+        self._cells += cells
+
+    def tables(self) -> Iterator[pa.Table]:
+        """Yield the cells, imputation by imputation."""
+        return map(imputed_table, self._cells)

@@ -8,12 +8,13 @@ from typing import Any
 
 from facturum.audit.map.column_map import ColumnDigests, column_map
 from facturum.audit.map.entries import ColumnMap
-from facturum.audit.map.report import BuildReport
+from facturum.audit.map.report import passed_over
 from facturum.audit.map.row_map import row_map
+from facturum.audit.topics.imputations import FilledCells
 from facturum.data.table import Table
-from facturum.engine.passes.build import Built, answered, built_rows
+from facturum.engine.passes.build import Built, answered
 from facturum.engine.passes.outline import Outline
-from facturum.engine.passes.selection import Sample, Selection
+from facturum.engine.passes.selection import Sample
 from facturum.engine.passes.sinks import refuse_size
 from facturum.engine.planning.sections.spec import PlanSpec
 from facturum.errors import DataError
@@ -103,15 +104,14 @@ def _write(
     outline, source = Outline(prepared), prepared.source()
     refuse_size(1, len(outline.columns))
     sample = Sample(prepared, source, threads, leaf=portions.leaf)
-    report, digests = BuildReport(outline), ColumnDigests(outline)
+    digests = ColumnDigests(outline)
     writer, cells, tell = BuildWriter(part, form, written), CellSpool(part), telling("building")
     behind = Behind(0)
 
-    def work(selection: Selection) -> None:
-        built = built_rows(outline, source, selection, threads)
-        cells.add(report.see(built))
+    def take(built: Built, filled: list[FilledCells]) -> None:
+        cells.add(filled)
         behind.do(lambda: write_rows(built))
-        tell(selection.stop, source.table.length)
+        tell(built.selection.stop, source.table.length)
 
     def write_rows(built: Built) -> None:
         digests.add(built)
@@ -121,13 +121,8 @@ def _write(
         writer.dropped(rows.dropped, rows.causes, rows.reasons)
 
     try:
-        sample.each(work)
+        report = passed_over(outline, sample, take)
         behind.finish()
-        report.totals.settle(prepared)
-        if report.looks_again:
-            sample.each(lambda selection: report.see_again(source, selection))
-        if report.checks.looks_again:
-            sample.each(lambda selection: report.checks.see_again(built_rows(outline, source, selection, threads)))
         columns = digests.taken(taken.fingerprints(prepared)).on(column_map(report, spec), outline)
         writer.finish(columns, prepared.spec, cells.tables())
     except BaseException:

@@ -1,4 +1,4 @@
-"""Tables of a build that are compared with those made anew, block by block, whatever their blocks are."""
+"""What is compared block by block, whatever the blocks are: rows that do not agree, rows left out, whole tables."""
 
 from __future__ import annotations
 

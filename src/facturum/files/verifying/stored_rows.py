@@ -1,0 +1,157 @@
+"""The stored rows of a build, in the stretches in which they are made anew."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from facturum.audit.map.row_map import SOURCE_ROW
+from facturum.audit.source.fingerprints import ColumnDigest, sparse_digests
+from facturum.data.values import Array, FloatArray
+from facturum.errors import AuditError
+from facturum.files.background import Behind
+from facturum.files.builds.built_design import Origin
+from facturum.files.builds.stored_build import numbers_of
+from facturum.numerics.linear.sparse import SparseColumns
+from facturum.support.threads import on_threads
+
+BLOCK = 2**16
+
+
+@dataclass(frozen=True)
+class StoredStretch:
+    """The stored rows of a stretch.
+
+    Args:
+        table: the rows of the design file.
+        kept: their source row numbers.
+        at: their positions in the table, those of all rows counted from 0.
+        columns: those of the map that the table has.
+        cells: of a sparse design all cells of X.
+        places: of the columns of X in these.
+        first: how many stored rows come before.
+    """
+
+    table: pa.Table
+    kept: Array
+    at: Array
+    columns: Mapping[str, FloatArray]
+    cells: SparseColumns | None
+    places: Mapping[str, int]
+    first: int
+
+    def values(self, name: str, some: Any) -> FloatArray:
+        """Return a column in some of the rows."""
+        if name in self.columns:
+            values: FloatArray = self.columns[name][some]
+            return values
+        assert self.cells is not None  # as no other column is asked for
+        return self.cells.at(self.places[name], self.first + np.arange(len(self.at))[some])
+
+
+class StoredRows:
+    """The stored rows of a build, taken in their order, and the digests of its columns.
+
+    Args:
+        origin: the build.
+    """
+
+    def __init__(self, origin: Origin) -> None:
+        own = set(origin.schema.names)
+        entries = origin.audited.columns
+        self.cells = origin.cells
+        X = [entry.name for entry in entries if entry.position is not None]  # noqa: N806 - the field's standard name
+        self._places = {} if self.cells is None else {name: at for at, name in enumerate(X)}
+        self.names = [entry.name for entry in entries if entry.name in self._places or entry.name in own]
+        self._digests = {name: ColumnDigest() for name in self.names if name not in self._places}
+        self._empty = origin.schema.empty_table()
+        self._behind = Behind(0)
+        self._blocks = self._read(origin)
+        self._held: pa.Table | None = None
+        self.count = 0
+
+    def _read(self, origin: Origin) -> Iterator[pa.Table]:
+        """Yield the rows of the design file, and take the digests of its columns beside."""
+        for block in origin.blocks(BLOCK):
+            self._behind.do(partial(self._take_digests, block))
+            yield block
+
+    def _take_digests(self, block: pa.Table) -> None:
+        for name, digest in self._digests.items():
+            digest.add(numbers_of(block.column(name)))
+
+    def of_stretch(self, start: int, numbers: Array) -> StoredStretch:
+        """Return the next stored rows, as far as they are of a stretch of the table.
+
+        Args:
+            start: where the stretch begins in the table.
+            numbers: the source row numbers of its rows.
+        """
+        table, at = self._next(numbers)
+        names = list(self._digests)
+        columns = on_threads(lambda name: numbers_of(table.column(name)), names)
+        first, self.count = self.count, self.count + len(at)
+        stored = dict(zip(names, columns, strict=True))
+        return StoredStretch(table, numbers[at], at + start, stored, self.cells, self._places, first)
+
+    def _next(self, numbers: Array) -> tuple[pa.Table, Array]:
+        """Return the next stored rows that have one of some numbers, and the places of theirs among these."""
+        order = None if (np.diff(numbers) == 1).all() else np.argsort(numbers)
+        parts, places = [], []
+        while True:
+            if self._held is None or not self._held.num_rows:
+                self._held = next(self._blocks, None)
+                if self._held is None:
+                    break
+            rows = source_rows(self._held)
+            if order is None:
+                place = np.clip(rows - numbers[0], 0, len(numbers) - 1)
+            else:
+                place = order[np.minimum(np.searchsorted(numbers, rows, sorter=order), len(numbers) - 1)]
+            outside = np.flatnonzero(numbers[place] != rows)
+            count = int(outside[0]) if len(outside) else len(rows)
+            parts.append(self._held.slice(0, count))
+            places.append(place[:count])
+            self._held = self._held.slice(count)
+            if count < len(rows):
+                break
+        if not parts:
+            return self._empty, np.zeros(0, dtype=np.int64)
+        return pa.concat_tables(parts), np.concatenate(places)
+
+    def rest(self) -> Iterator[Array]:
+        """Yield the source row numbers of all rows that were not taken."""
+        if self._held is not None:
+            yield source_rows(self._held)
+        yield from map(source_rows, self._blocks)
+
+    def digests(self) -> dict[str, str]:
+        """Return the digests of the columns, once all rows were read."""
+        self._behind.finish()
+        marks = {name: digest.hexdigest() for name, digest in self._digests.items()}
+        return marks if self.cells is None else marks | dict(zip(self._places, sparse_digests(self.cells), strict=True))
+
+
+def source_rows(block: pa.Table) -> Array:
+    """Return the source row numbers of stored rows, which a file of doubles holds as doubles."""
+    rows: Array = numbers_of(block.column(SOURCE_ROW)).astype(np.int64)
+    return rows
+
+
+def in_order_of_rows(origin: Origin) -> bool:
+    """Return whether the rows of a build are in the order of their source; not where they cannot be read."""
+    last = 0
+    try:
+        for block in origin.blocks(BLOCK * 16, None, [SOURCE_ROW]):
+            rows = source_rows(block)
+            if len(rows) and (rows[0] <= last or (np.diff(rows) < 1).any()):
+                return False
+            last = int(rows[-1]) if len(rows) else last
+    except AuditError:
+        return False
+    return True
