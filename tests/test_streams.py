@@ -296,7 +296,11 @@ class Folders(Folder):
         limit = "import resource; resource.setrlimit(resource.RLIMIT_FSIZE, (2000, 2000))"
         full = f"{limit}; from facturum.cli.main import run; run()"
         told = subprocess.run(
-            [sys.executable, "-c", full, *words], cwd=self.folder, capture_output=True, text=True, check=False
+            [sys.executable, "-B", "-c", full, *words],  # or its compiled modules would be cut off as well
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         self.assertEqual(told.returncode, 2, told.stderr)
         self.assertIn("cannot be written", told.stderr)

@@ -17,6 +17,7 @@ from facturum.errors import AuditError
 from facturum.files.background import Behind
 from facturum.files.builds.built_design import Origin
 from facturum.files.builds.stored_build import numbers_of
+from facturum.files.verifying.comparing import BlockReader
 from facturum.numerics.linear.sparse import SparseColumns
 from facturum.support.threads import on_threads
 
@@ -69,10 +70,8 @@ class StoredRows:
         self._places = {} if self.cells is None else {name: at for at, name in enumerate(X)}
         self.names = [entry.name for entry in entries if entry.name in self._places or entry.name in own]
         self._digests = {name: ColumnDigest() for name in self.names if name not in self._places}
-        self._empty = origin.schema.empty_table()
         self._behind = Behind(0)
-        self._blocks = self._read(origin)
-        self._held: pa.Table | None = None
+        self._rows = BlockReader(self._read(origin), origin.schema)
         self.count = 0
 
     def _read(self, origin: Origin) -> Iterator[pa.Table]:
@@ -92,43 +91,26 @@ class StoredRows:
             start: where the stretch begins in the table.
             numbers: the source row numbers of its rows.
         """
-        table, at = self._next(numbers)
+        order = None if (np.diff(numbers) == 1).all() else np.argsort(numbers)
+
+        def place(table: pa.Table) -> Array:
+            rows = source_rows(table)
+            if order is None:
+                return np.clip(rows - numbers[0], 0, len(numbers) - 1)
+            places: Array = order[np.minimum(np.searchsorted(numbers, rows, sorter=order), len(numbers) - 1)]
+            return places
+
+        table = self._rows.take_while(lambda table: numbers[place(table)] == source_rows(table))
+        at = place(table)
         names = list(self._digests)
         columns = on_threads(lambda name: numbers_of(table.column(name)), names)
         first, self.count = self.count, self.count + len(at)
         stored = dict(zip(names, columns, strict=True))
         return StoredStretch(table, numbers[at], at + start, stored, self.cells, self._places, first)
 
-    def _next(self, numbers: Array) -> tuple[pa.Table, Array]:
-        """Return the next stored rows that have one of some numbers, and the places of theirs among these."""
-        order = None if (np.diff(numbers) == 1).all() else np.argsort(numbers)
-        parts, places = [], []
-        while True:
-            if self._held is None or not self._held.num_rows:
-                self._held = next(self._blocks, None)
-                if self._held is None:
-                    break
-            rows = source_rows(self._held)
-            if order is None:
-                place = np.clip(rows - numbers[0], 0, len(numbers) - 1)
-            else:
-                place = order[np.minimum(np.searchsorted(numbers, rows, sorter=order), len(numbers) - 1)]
-            outside = np.flatnonzero(numbers[place] != rows)
-            count = int(outside[0]) if len(outside) else len(rows)
-            parts.append(self._held.slice(0, count))
-            places.append(place[:count])
-            self._held = self._held.slice(count)
-            if count < len(rows):
-                break
-        if not parts:
-            return self._empty, np.zeros(0, dtype=np.int64)
-        return pa.concat_tables(parts), np.concatenate(places)
-
     def rest(self) -> Iterator[Array]:
         """Yield the source row numbers of all rows that were not taken."""
-        if self._held is not None:
-            yield source_rows(self._held)
-        yield from map(source_rows, self._blocks)
+        return map(source_rows, self._rows.rest())
 
     def digests(self) -> dict[str, str]:
         """Return the digests of the columns, once all rows were read."""

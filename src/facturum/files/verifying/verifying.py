@@ -173,6 +173,7 @@ class _Comparing:
         self._tallies: dict[tuple[str, str, str], Tally] = {}
         self._others: dict[str, Failure] = {}
         self._rows: StoredStretch | None = None
+        self._numbers: Array = np.zeros(0, dtype=np.int64)
         self._seen = 0
 
     def alone(self, prepared: Prepared) -> None:
@@ -189,9 +190,9 @@ class _Comparing:
 
     def columns_of(self, selection: Selection) -> None:
         """Take the stored rows of a stretch, and compare their columns with their formulas, leaf by leaf."""
-        start, stop = selection.start, selection.stop
-        self._rows = rows = self.stored.of_stretch(start, self._source.row_numbers(np.arange(start, stop)))
-        self._seen = stop
+        self._numbers = self._source.row_numbers(np.arange(selection.start, selection.stop))
+        self._rows = rows = self.stored.of_stretch(selection.start, self._numbers)
+        self._seen = selection.stop
         order = np.argsort(rows.at) if selection.restored else None
         if (np.diff(rows.kept if selection.restored else rows.at) < 1).any():
             self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
@@ -241,7 +242,7 @@ class _Comparing:
                 self._others.setdefault(failure.name, failure)
             learning = rows.table.column(LEARNING_ROW).to_numpy()
             self._tally("rows", "", LEARNED, now.kept[learning != now.learning])
-        self.dropped.compare(dropped_table(now.dropped, now.causes, now.reasons))
+        self.dropped.compare(dropped_table(now.dropped, now.causes, now.reasons), self._numbers)
 
     def _kept(self, now: Array) -> bool:
         """Compare which rows of a stretch are kept, and return whether they are the same."""
