@@ -96,7 +96,7 @@ class StoredRows:
         def place(table: pa.Table) -> Array:
             rows = source_rows(table)
             if order is None:
-                return np.clip(rows - numbers[0], 0, len(numbers) - 1)
+                return np.asarray(np.clip(rows - numbers[0], 0, len(numbers) - 1))
             places: Array = order[np.minimum(np.searchsorted(numbers, rows, sorter=order), len(numbers) - 1)]
             return places
 
