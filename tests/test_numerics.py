@@ -19,6 +19,8 @@ from facturum.numerics.exact.ulps import ulp_distance
 from facturum.numerics.shapes.contrasts import difference_steps, helmert_steps, polynomial_contrasts
 from facturum.numerics.shapes.group_comparisons import unit_length
 from facturum.numerics.shapes.smooth_paths import cubic_values, linear_values
+from facturum.support.threads import thread_count
+from facturum.trial.told.units import RawUnits
 
 FINITE = st.floats(allow_nan=False, allow_infinity=False)
 ADVERSARIAL = {
@@ -235,3 +237,28 @@ class PowersAndDistances(unittest.TestCase):
         self.assertGreater(found[0], 2**40)
         self.assertEqual(found[1], 0)
         self.assertGreater(found[2], 2**40)
+
+
+class BackTransformation(unittest.TestCase):
+    """Expected responses in raw units are means over the residuals (Duan 1983), whatever the closed form."""
+
+    def test_smearing_is_the_mean_of_what_each_residual_gives(self) -> None:
+        dice = np.random.default_rng(1983)
+        values, residuals = dice.uniform(2, 4, 30), dice.uniform(-1, 1, 400)
+        residuals -= residuals.mean()
+        for response in ("log(y)", "log(y, shift=3)", "sqrt(y)", "asinh(y)", "y", "y + 1"):
+            with self.subTest(response):
+                units = RawUnits.of(response)
+                each = [units.undone(values + residual) for residual in residuals]
+                np.testing.assert_allclose(units.smeared(values, residuals), np.mean(each, axis=0), rtol=1e-12)
+                np.testing.assert_allclose(units.done(units.undone(values)), values, rtol=1e-12)
+
+
+class Threads(unittest.TestCase):
+    def test_threads_are_those_given_those_of_the_environment_or_one_for_each_processor(self) -> None:
+        cases = (("", 3), ("5", 5), ("0", 1), ("-4", 3), ("many", 3), ("9" * 8, 256), ("9" * 9, 3))
+        with mock.patch("os.sched_getaffinity", return_value={0, 1, 2}):
+            for written, wanted in cases:
+                with self.subTest(written), mock.patch.dict("os.environ", FACTURUM_THREADS=written):
+                    self.assertEqual((thread_count(None), thread_count(2)), (wanted, 2))
+            self.assertEqual((thread_count(0), thread_count(10**6)), (1, 256))

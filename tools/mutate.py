@@ -209,10 +209,11 @@ def reaches(kept: Path) -> dict[str, Reach]:
 
 
 def tests_for(mutant: Mutant, reach: Mapping[str, Reach]) -> list[str]:
-    """Return the tests that reach the changed statement, or the file where it runs when the module is imported."""
+    """Return the tests that reach the changed statement, or the file where that runs as modules are imported."""
     lines = statement_of(ROOT / mutant.path, mutant.line)
     reached = {name: found.lines.get(mutant.path, frozenset()) for name, found in reach.items()}
-    return [name for name, found in reached.items() if (found if lines is None else found & set(lines))]
+    chosen = [name for name, found in reached.items() if lines is not None and found & set(lines)]
+    return chosen or [name for name, found in reached.items() if found]
 
 
 def try_tests(tree: Path, tests: Sequence[str], limits: Sequence[float], answer: Any) -> None:
