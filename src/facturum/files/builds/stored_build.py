@@ -192,8 +192,8 @@ class Stored:
     @property
     def schema(self) -> pa.Schema:
         """The columns of the design file."""
-        if not self._format.by_column:
-            return self.table.schema
+        if not self._format.by_column or "X" in self.__dict__:
+            return self._as_held.schema
         with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from itertools import zip_longest
 
 import numpy as np
+import pyarrow as pa
 
 from facturum.audit.map.column_map import ColumnDigests, column_map
 from facturum.audit.map.entries import ColumnMap
@@ -70,6 +71,8 @@ def verify(origin: Origin, now: SourceNow | None, failures: list[Failure]) -> Ve
         return _verified(origin, now, failures)
     except AuditError as error:
         failures.append(Failure("file", "", f"The build cannot be read: {error.what}."))
+    except pa.ArrowException as error:  # a column of another type, of which numbers cannot be made
+        failures.append(Failure("file", "", f"The build cannot be read: {str(error).splitlines()[0]}."))
     except FacturumError as error:
         failures.append(not_applied(error))
     return Verification(tuple(failures), 0, 0, False, 0)
