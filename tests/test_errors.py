@@ -647,6 +647,21 @@ class Messages(unittest.TestCase):
                 self.assertIsInstance(caught.exception, fa.FacturumError)
                 stands_where_it_says(caught.exception, case.response, case.terms, case.sections)
 
+    def test_an_argument_of_another_type_is_told_with_the_types_that_may_be_given(self) -> None:
+        table = {"y": [1.0, 2.0, 4.0, 7.0], "x": [1.0, 2.0, 3.0, 5.0]}
+        plan = fa.Plan("y", {"x": "x"})
+        design = plan.build(table)
+        for call, said in (
+            (lambda: plan.build(table, threads="two"), "build cannot take 'two' as 'threads'\nGive int | None."),
+            (lambda: plan.build(table, threads="x" * 80), f"build cannot take '{'x' * 59} .. as 'threads'\nGive int"),
+            (lambda: design.trace(table, "one"), "trace cannot take 'one' as 'row'\nGive int."),
+            (lambda: design.trace(table, [1]), "trace cannot take a list as 'row'\nGive int."),
+            (lambda: design.save(7), "save cannot take 7 as 'folder'\nGive str | pathlib.Path."),
+        ):
+            with self.subTest(said), self.assertRaises(fa.DataError) as caught:
+                call()
+            self.assertTrue(str(caught.exception).startswith(said), str(caught.exception))
+
     def test_code_in_a_remedy_gets_past_its_error(self) -> None:
         """What a remedy shows is put where the error points; lines of a section are added to the plan."""
         refused: list[tuple[str, dict[str, str], str | None, dict[str, Any], dict[str, Any]]] = [

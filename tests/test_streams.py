@@ -30,7 +30,7 @@ from facturum.files.parts.streaming import build_into
 from facturum.files.scans.scans import TableScan
 from facturum.files.scans.tables import write_table
 from facturum.files.scans.text_tables import TextForm, TextScan
-from facturum.files.verifying.sources import in_parts
+from facturum.files.verifying.sources import source_in_parts
 from facturum.files.verifying.verifying import verify
 from tests.support import PANEL_DATA, SAMPLE, VARIABLES, Folder, command, huts
 from tests.test_interpreter import ALONG, ANY, CONDITIONS, DERIVED, PRODUCTS, cells
@@ -348,9 +348,8 @@ class Folders(Folder):
         with tempfile.TemporaryDirectory() as holder:
             ALONG_PLAN.build_into(Path(holder) / "b", table)
             design, stored = fa.open_design(Path(holder) / "b"), read_build(Path(holder) / "b")
-            failures: list[fa.Failure] = []
             scan = TableScan(fa.Table.of(changed))
-            parts = verify(stored, in_parts(stored.audited, scan, {}, Path(holder), SMALL, failures), failures)
+            parts = verify(stored, source_in_parts(stored.audited, scan, {}, Path(holder), SMALL))
             wanted = design.verify(changed)
         self.assertEqual(parts.ok, way == 3)
         self.assertEqual({str(failure) for failure in parts.failures}, {str(failure) for failure in wanted.failures})

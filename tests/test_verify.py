@@ -150,6 +150,12 @@ class Verifying(Folder):
         told = str(stored.verify(SAMPLE / "huts.csv"))
         self.assertIn("The stored column beds is not the one that was written.", told)
         self.assertIn(f"Row {self.design.rows.kept[3]}.", told)
+        other = fa.open_design(self.folder / "build")
+        assert other.y is not None
+        other.y[3] += 1
+        told = str(other.verify(SAMPLE / "huts.csv"))
+        self.assertIn("is not the one that was written.", told)
+        self.assertIn(f"Row {self.design.rows.kept[3]}.", told)
 
     def test_a_formula_that_was_tampered_with(self) -> None:
         path = self.folder / "build/columns.json"

@@ -207,6 +207,8 @@ class Design(Fitting):
         """
         if self._cells is not None:
             return self.X
+        if not self._origin.is_large:
+            return SparseColumns.of_dense(self.X).compressed()
         return SparseColumns.of_blocks((block for block, _, _ in self.blocks()), len(self.names)).compressed()
 
     def blocks(self, rows: int = 65_536) -> Iterator[tuple[FloatArray, FloatArray | None, Array]]:

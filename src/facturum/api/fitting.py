@@ -17,10 +17,9 @@ from facturum.audit.map.row_map import carried_names
 from facturum.data.arrow.export import arrow_column
 from facturum.data.table import Table, TableLike
 from facturum.data.values import Array
-from facturum.engine.passes.build import Built
 from facturum.engine.planning.shaping import DATA, Given, declared_tables, shaped_first
 from facturum.errors import DataError, bounded, counted
-from facturum.files.builds.built_design import FromBuild, Origin
+from facturum.files.builds.built_design import Origin
 from facturum.support.arguments import checked
 from facturum.support.threads import one_blas_thread
 from facturum.trial.errors.covariances import ErrorKind
@@ -114,22 +113,18 @@ class Fitting:
             'With x 1 higher, in rows in which open holds'
         """
         with bounded(), one_blas_thread():
-            in_memory = isinstance(self._origin, FromBuild)
-            if not in_memory and table is None:
+            built = self._origin.built
+            if built is None and table is not None:
+                built = self._design.plan.build(table)._origin.built
+            if built is None:
                 raise DataError(
                     "a stored build is built again with the changed values", remedy="Give its source: table=.."
                 )
-            built = self._origin.built if isinstance(self._origin, FromBuild) else self._built_again(table)
             estimated = estimate(
                 rows_of(self._design, self._origin, table), model, ErrorKind.of(errors, clusters, lags, "clusters")
             )
             change = RequestedChange(variable, by, ratio, to, at, within)
             return requested_effect(estimated, before_and_after(built.outline, change), variable)
-
-    def _built_again(self, table: Any) -> Built:
-        origin = self._design.plan.build(table)._origin
-        assert isinstance(origin, FromBuild)
-        return origin.built
 
 
 def rows_of(design: Design, origin: Origin, table: TableLike | None = None) -> Rows:
@@ -150,17 +145,16 @@ def rows_of(design: Design, origin: Origin, table: TableLike | None = None) -> R
             yield Block(X[:, first:], response, numbers, learning[at:stop])
             at = stop
 
-    in_memory = origin if isinstance(origin, FromBuild) else None
-    known = None if in_memory is None else in_memory.factor
+    built, known = origin.built, origin.factor
     not_carried: _NotCarried | None = None
     if table is not None:
         not_carried = _NotCarried(partial(_declared, design, table), lambda: design._kept - 1)
-    elif in_memory is not None:
-        not_carried = _NotCarried(lambda: in_memory.built.prepared.table, in_memory.built.selection.positions)
+    elif built is not None:
+        not_carried = _NotCarried(lambda: built.prepared.table, built.selection.positions)
     carried = _Carried(design, not_carried)
 
     def changes() -> Sequence[ChangeEntry]:
-        return design.columns.changes if in_memory is None else source_changes(in_memory.built.outline, design.columns)
+        return design.columns.changes if built is None else source_changes(built.outline, design.columns)
 
     return Rows(design.names[first:], first == 1, design.columns, read, carried, known, changes)
 

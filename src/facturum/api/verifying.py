@@ -12,14 +12,14 @@ from typing import TYPE_CHECKING, Any
 
 from facturum.audit.proof.verify import Failure, Verification
 from facturum.data.table import TableLike
-from facturum.errors import AuditError, FacturumError, bounded
+from facturum.errors import FacturumError, bounded
 from facturum.files.builds.built_design import Origin
 from facturum.files.given.as_found import form_of
 from facturum.files.given.inputs import PlanInputs
 from facturum.files.parts.portions import Portions
 from facturum.files.scans.file_scans import TEXT
 from facturum.files.scans.text_tables import line_of_rows
-from facturum.files.verifying.sources import in_memory, in_parts
+from facturum.files.verifying.sources import source_in_memory, source_in_parts
 from facturum.files.verifying.verifying import verify
 
 if TYPE_CHECKING:
@@ -56,22 +56,14 @@ def _lines_ahead(design: Design, table: TableLike) -> int | None:
 def _verified(
     design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
 ) -> Verification:
-    try:
-        failures = [Failure("file", name, what) for name, what in origin.findings]
-        inputs, columns = design.plan._inputs, origin.audited
-        with bounded():
-            if history is None and inputs.streams and _is_large(origin, inputs, table):
-                place = _place_of(origin)
-                tables = inputs.series_tables(series)
-                now = in_parts(columns, inputs.scan(table), tables, place, Portions(), failures)
-            else:
-                now = in_memory(columns, inputs.given(table, history, series), failures)
-            return verify(origin, now, failures)
-    except AuditError as error:  # a file of the build that cannot be read is what verifying is there to find
-        failures = [Failure("file", name, what) for name, what in origin.findings]
-        if not failures:
-            failures = [Failure("file", "", f"The build cannot be read: {error.what}.")]
-        return Verification((*failures,), 0, 0, False, 0)
+    inputs, columns = design.plan._inputs, origin.audited
+    with bounded():
+        if history is None and inputs.streams and _is_large(origin, inputs, table):
+            tables = inputs.series_tables(series)
+            now = source_in_parts(columns, inputs.scan(table), tables, _place_of(origin), Portions())
+        else:
+            now = source_in_memory(columns, inputs.given(table, history, series))
+        return verify(origin, now)
 
 
 def _is_large(origin: Origin, inputs: PlanInputs, table: TableLike) -> bool:

@@ -108,11 +108,11 @@ def report_of(built: Built) -> tuple[BuildReport, list[FilledCells]]:
     return report, cells
 
 
-def passed_over(
+def report_of_stretches(
     outline: Outline,
     sample: Sample,
     take: Callable[[Built, list[FilledCells]], None],
-    ahead: Callable[[Selection], None] = lambda _: None,
+    before: Callable[[Selection], None] = lambda _: None,
     sparse: bool = False,
 ) -> BuildReport:
     """Make the rows of a plan stretch by stretch, and return the report on them.
@@ -121,7 +121,7 @@ def passed_over(
         outline: the resolved plan and its columns.
         sample: which rows it selects.
         take: is given the rows of each stretch, and its cells that were filled.
-        ahead: is called with the rows of a stretch before they are made.
+        before: is called with the rows of a stretch before they are made.
         sparse: whether only the cells of X that are not zero are held.
 
     Raises:
@@ -133,7 +133,7 @@ def passed_over(
         return built_rows(outline, source, selection, sample.threads, None, sparse)
 
     def work(selection: Selection) -> None:
-        ahead(selection)
+        before(selection)
         built = made(selection)
         take(built, report.see(built))
 

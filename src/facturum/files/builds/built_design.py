@@ -42,6 +42,8 @@ class Origin(Protocol):
         X, y, cells: the matrix, the response, and of a sparse design its cells.
         length: how many rows the matrix has.
         index: of the DataFrame that it was built from, for its rows.
+        built: the build; None of a build folder.
+        factor: the triangular factor of its rows, where it is known.
         folder: where it is stored; None of a build.
         is_large: whether it is read where it is asked for.
         seal: a short fingerprint of its folder.
@@ -75,6 +77,10 @@ class Origin(Protocol):
     def index(self) -> Any: ...
     @property
     def findings(self) -> tuple[tuple[str, str], ...]: ...
+    @property
+    def built(self) -> Built | None: ...
+    @property
+    def factor(self) -> Factor | None: ...
     @property
     def folder(self) -> Path | None: ...
     @property
@@ -202,8 +208,9 @@ class FromBuild:
 
     @property
     def schema(self) -> pa.Schema:
-        """The columns of the same."""
-        return self.table.schema
+        """The columns of the table."""
+        X = [] if self.cells is not None else self.built.columns  # noqa: N806
+        return pa.schema([*self.side.schema, *(pa.field(column.name, pa.float64()) for column in X)])
 
     def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
         """Yield what would stand in the design file, or in another of the build, block by block.
@@ -216,7 +223,8 @@ class FromBuild:
         if name == ROWS:
             table = dropped_table(self.rows.dropped, self.rows.causes, self.rows.reasons)
         else:
-            table = self.imputed if name == IMPUTED else self.table
+            side = columns is not None and {SOURCE_ROW, LEARNING_ROW}.issuperset(columns)
+            table = self.imputed if name == IMPUTED else self.side if side else self.table
         table = table if columns is None else table.select(columns)
         return (table.slice(start, rows) for start in range(0, table.num_rows, rows))
 

@@ -138,12 +138,10 @@ class Stored:
         Raises:
             AuditError: where it is not the one that was written.
         """
-        if name in (X := self._names(False)):  # noqa: N806
-            if (cells := self.cells) is not None:
-                return cells.column(X.index(name))
-            if "X" in self.__dict__:
-                matrix: Any = self.X
-                return np.asarray(matrix[:, X.index(name)])
+        if name in (held := self._held):
+            return held[name]
+        if (cells := self.cells) is not None and name in (X := self._names(False)):  # noqa: N806
+            return cells.column(X.index(name))
         if self.unread is None or "_read" in self.__dict__ or not self._format.by_column:
             return numbers_of(self.table.column(name))
         data = self.snapshot.files[self.design]
@@ -192,33 +190,38 @@ class Stored:
     @property
     def schema(self) -> pa.Schema:
         """The columns of the design file."""
-        if not self._format.by_column or "X" in self.__dict__:
-            return self._as_held.schema
+        if not self._format.by_column:
+            return self.table.schema
         with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
 
-    @property
-    def _as_held(self) -> pa.Table:
-        """The table of the design file, with matrix and response as they are where somebody has them in hands."""
-        table, held = self.table, dict[str, FloatArray]()
-        if "X" in self.__dict__ and not self._format.sparse:
-            held |= zip(self._names(False), self.X.T, strict=True)  # type: ignore[union-attr]
-        if "y" in self.__dict__ and self.y is not None:
-            held |= zip(self._names(True), self.y.T, strict=True)
-        return pa.table(
-            {name: doubles(held[name]) if name in held else table.column(name) for name in table.column_names}
-        )
-
     def blocks(self, rows: int, name: str | None = None, columns: list[str] | None = None) -> Iterator[pa.Table]:
         """Yield the rows of the design file, or of another file of the build, block by block.
+
+        Matrix and response are as they are where somebody has them in hands, and may have changed them.
 
         Args:
             rows: of a block, at most.
             name: of a Parquet file; None for the design file.
             columns: those wanted; None for all.
         """
-        if name is None and (not self._format.by_column or "X" in self.__dict__):
-            table = self._as_held if columns is None else self._as_held.select(columns)
+        blocks = self._blocks_of_file(rows, name, columns)
+        held = self._held if name is None else {}
+        if not held:
+            yield from blocks
+            return
+        start = 0
+        for table in blocks:
+            stop = start + table.num_rows
+            for at, each in enumerate(table.column_names):
+                if each in held:
+                    table = table.set_column(at, each, doubles(held[each][start:stop]))
+            yield table
+            start = stop
+
+    def _blocks_of_file(self, rows: int, name: str | None, columns: list[str] | None) -> Iterator[pa.Table]:
+        if name is None and not self._format.by_column:
+            table = self.table if columns is None else self.table.select(columns)
             for start in range(0, table.num_rows, rows):
                 yield table.slice(start, rows)
             return
@@ -229,6 +232,17 @@ class Stored:
                     yield pa.Table.from_batches([batch])
                 release(data)
 
+    @property
+    def _held(self) -> dict[str, FloatArray]:
+        """The columns of the matrix and of the response that were read, by name."""
+        held = dict[str, FloatArray]()
+        if "X" in self.__dict__ and not self._format.sparse:
+            matrix: Any = self.X
+            held |= zip(self._names(False), matrix.T, strict=True)
+        if "y" in self.__dict__ and self.y is not None:
+            held |= zip(self._names(True), self.y.T, strict=True)
+        return held
+
     def _names(self, responses: bool) -> list[str]:
         """Return the names of the columns of X, or of the response."""
         return [entry.name for entry in self.columns.columns if (entry.role == RESPONSE) == responses]
@@ -237,6 +251,14 @@ class Stored:
     def kept(self) -> Array:
         """The source row number of each row of the matrix, without reading all of a large build."""
         return self.column(SOURCE_ROW).astype("int64")  # which a file of doubles holds as doubles
+
+    @property
+    def built(self) -> None:
+        """No build is at hand."""
+
+    @property
+    def factor(self) -> None:
+        """No triangular factor is known."""
 
     @property
     def is_large(self) -> bool:

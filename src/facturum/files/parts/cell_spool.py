@@ -51,7 +51,7 @@ class CellSpool:
 
 
 class CellList:
-    """The same of one stretch, in memory."""
+    """Imputed cells of a table in memory, which comes in one stretch."""
 
     def __init__(self) -> None:
         self._cells: list[FilledCells] = []

@@ -8,7 +8,7 @@ from typing import Any
 
 from facturum.audit.map.column_map import ColumnDigests, column_map
 from facturum.audit.map.entries import ColumnMap
-from facturum.audit.map.report import passed_over
+from facturum.audit.map.report import report_of_stretches
 from facturum.audit.map.row_map import row_map
 from facturum.audit.topics.imputations import FilledCells
 from facturum.data.table import Table
@@ -121,7 +121,7 @@ def _write(
         writer.dropped(rows.dropped, rows.causes, rows.reasons)
 
     try:
-        report = passed_over(outline, sample, take)
+        report = report_of_stretches(outline, sample, take)
         behind.finish()
         columns = digests.taken(taken.fingerprints(prepared)).on(column_map(report, spec), outline)
         writer.finish(columns, prepared.spec, cells.tables())

@@ -51,13 +51,13 @@ class BlockReader:
 
     def take_while(self, wanted: Callable[[pa.Table], Mask]) -> pa.Table:
         """Take rows up to the first that is not wanted."""
-        parts = [self._held.slice(0, 0)]
+        nothing, parts = self._held.slice(0, 0), []
         while self.fill():
             others = np.flatnonzero(~wanted(self._held))
             parts.append(self.take(int(others[0]) if len(others) else self._held.num_rows))
             if len(others):
                 break
-        return pa.concat_tables(parts)
+        return pa.concat_tables(parts or [nothing])
 
     def rest(self) -> Iterator[pa.Table]:
         """Yield all other rows."""

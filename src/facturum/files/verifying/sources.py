@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 
@@ -33,15 +33,17 @@ class SourceNow:
     """The source of a build as it is now.
 
     Args:
-        prepared: the plan of the build, as it was written, over its table.
+        failures: what has changed in it.
+        prepared: the plan of the build, as it was written, over its table; None where it cannot be applied to that.
         fingerprints: returns those of the variables that a plan reads, by table.
         cells: takes in the cells that are filled.
         within: returns a resolved plan whose passes hold as little of the table at a time as this one is read in.
     """
 
-    prepared: Prepared
-    fingerprints: Callable[[Prepared], dict[str, dict[str, Fingerprint]]]
-    cells: CellList | CellSpool
+    failures: tuple[Failure, ...]
+    prepared: Prepared | None = None
+    fingerprints: Callable[[Prepared], dict[str, dict[str, Fingerprint]]] = fingerprints_of
+    cells: CellList | CellSpool = field(default_factory=CellList)
     within: Callable[[Prepared], Prepared] = lambda prepared: prepared
 
 
@@ -50,32 +52,21 @@ def plan_of(columns: ColumnMap) -> PlanSpec:
     return spec_from(columns.plan).of_build(columns.resolved.get("columns"))
 
 
-def in_memory(columns: ColumnMap, given: Given, failures: list[Failure]) -> SourceNow | None:
-    """Return tables in memory as the source of a build; None where its plan cannot be applied to them.
-
-    Args:
-        columns: the column map of the build.
-        given: the tables.
-        failures: takes in what has changed in them.
-    """
+def source_in_memory(columns: ColumnMap, given: Given) -> SourceNow:
+    """Return tables in memory as the source of a build, which has a column map."""
+    changes: list[Failure] = []
     try:
         declared = declared_tables(spec_from(columns.resolved), given)
-        _changes({place: KnownTable(table) for place, table in declared.items()}, columns, failures)
-        return SourceNow(prepare(plan_of(columns), given), fingerprints_of, CellList())
+        changes = _changes({place: KnownTable(table) for place, table in declared.items()}, columns)
+        return SourceNow(tuple(changes), prepare(plan_of(columns), given))
     except FacturumError as error:
-        failures.append(not_applied(error))
-        return None
+        return SourceNow((*changes, not_applied(error)))
 
 
-def in_parts(
-    columns: ColumnMap,
-    scan: Scan,
-    series: Mapping[str, Table],
-    folder: Path,
-    portions: Portions,
-    failures: list[Failure],
-) -> SourceNow | None:
-    """Return a table that is taken in part by part as the source of a build; None where its plan cannot be applied.
+def source_in_parts(
+    columns: ColumnMap, scan: Scan, series: Mapping[str, Table], folder: Path, portions: Portions
+) -> SourceNow:
+    """Return a table that is taken in part by part as the source of a build.
 
     Args:
         columns: the column map of the build.
@@ -83,20 +74,17 @@ def in_parts(
         series: the tables of the plan's series.
         folder: where temporary files are.
         portions: how much is held at a time.
-        failures: takes in what has changed in the tables.
     """
     try:
         plan = plan_of(columns)
         taken = take_in(plan, scan, series, folder, portions, before=columns.fingerprints.get(DATA, {}))
     except FacturumError as error:
-        _gone(columns, scan, failures)
-        failures.append(not_applied(error))
-        return None
+        return SourceNow((*_gone(columns, scan), not_applied(error)))
     tables: dict[str, Known] = {place: KnownTable(table) for place, table in taken.series.items()}
     look = partial(_cell_again, scan, plan)
     tables[DATA] = KnownMarks(taken.prepared.table.length, taken.marks, taken.first, look)
-    _changes(tables, columns, failures)
-    return SourceNow(taken.prepared, taken.fingerprints, CellSpool(folder), portions.of)
+    changes = _changes(tables, columns)
+    return SourceNow(tuple(changes), taken.prepared, taken.fingerprints, CellSpool(folder), portions.of)
 
 
 def in_stored_order(prepared: Prepared, by_rows: bool) -> Prepared:
@@ -114,8 +102,8 @@ def in_stored_order(prepared: Prepared, by_rows: bool) -> Prepared:
     return replace(prepared, shaped=replace(shaped, restored=by_rows, leaves_at_once=at_once))
 
 
-def _changes(tables: Mapping[str, Known], columns: ColumnMap, failures: list[Failure]) -> None:
-    failures += changed_cells_of(source_changes(tables, columns.fingerprints))
+def _changes(tables: Mapping[str, Known], columns: ColumnMap) -> list[Failure]:
+    return list(changed_cells_of(source_changes(tables, columns.fingerprints)))
 
 
 def _cell_again(scan: Scan, plan: PlanSpec, name: str, row: int) -> tuple[Variable, int] | None:
@@ -132,12 +120,12 @@ def _cell_again(scan: Scan, plan: PlanSpec, name: str, row: int) -> tuple[Variab
     return None
 
 
-def _gone(columns: ColumnMap, scan: Scan, failures: list[Failure]) -> None:
-    """Tell of the variables of the source that its table does not have any more."""
+def _gone(columns: ColumnMap, scan: Scan) -> Iterator[Failure]:
+    """Yield the variables of the source that its table does not have any more."""
     try:
         first = scan.first(None, 1)
     except FacturumError:  # which is told as the reason why nothing can be compared
         return
     for name in columns.fingerprints.get(DATA, {}):
         if first is not None and name not in first:
-            failures.append(Failure("variable", name, gone_text(name)))
+            yield Failure("variable", name, gone_text(name))

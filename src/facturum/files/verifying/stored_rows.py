@@ -60,10 +60,11 @@ class StoredRows:
 
     Args:
         origin: the build.
+        schema: the columns of its design file.
     """
 
-    def __init__(self, origin: Origin) -> None:
-        own = set(origin.schema.names)
+    def __init__(self, origin: Origin, schema: pa.Schema) -> None:
+        own = set(schema.names)
         entries = origin.audited.columns
         self.cells = origin.cells
         X = [entry.name for entry in entries if entry.position is not None]  # noqa: N806 - the field's standard name
@@ -71,7 +72,7 @@ class StoredRows:
         self.names = [entry.name for entry in entries if entry.name in self._places or entry.name in own]
         self._digests = {name: ColumnDigest() for name in self.names if name not in self._places}
         self._behind = Behind(0)
-        self._rows = BlockReader(self._read(origin), origin.schema)
+        self._rows = BlockReader(self._read(origin), schema)
         self.count = 0
 
     def _read(self, origin: Origin) -> Iterator[pa.Table]:
@@ -125,7 +126,7 @@ def source_rows(block: pa.Table) -> Array:
     return rows
 
 
-def in_order_of_rows(origin: Origin) -> bool:
+def rows_are_in_order(origin: Origin) -> bool:
     """Return whether the rows of a build are in the order of their source; not where they cannot be read."""
     last = 0
     try:

@@ -5,7 +5,7 @@ A table in memory is the case of one stretch.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import zip_longest
 
@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from facturum.audit.map.column_map import ColumnDigests, column_map
 from facturum.audit.map.entries import ColumnMap
-from facturum.audit.map.report import passed_over
+from facturum.audit.map.report import report_of_stretches
 from facturum.audit.map.row_map import LEARNING_ROW, SOURCE_ROW, row_map
 from facturum.audit.proof.content import content_failures, numbers_only, table_failures, words_note
 from facturum.audit.proof.verify import (
@@ -45,7 +45,7 @@ from facturum.files.builds.build_writer import IMPUTED, ROWS, dropped_table
 from facturum.files.builds.built_design import Origin, design_table
 from facturum.files.verifying.comparing import DroppedRows, Tally, same_tables
 from facturum.files.verifying.sources import SourceNow, in_stored_order, plan_of
-from facturum.files.verifying.stored_rows import BLOCK, StoredRows, StoredStretch, in_order_of_rows
+from facturum.files.verifying.stored_rows import BLOCK, StoredRows, StoredStretch, rows_are_in_order
 from facturum.language.tree.failures import RowFailure
 from facturum.language.tree.nodes import Node
 from facturum.language.tree.rows import Rows
@@ -57,40 +57,55 @@ LEARNED = "Rows are marked as learned from that were not, or the other way round
 NOT_IN_ORDER = "The stored source rows are not in the order of the table."
 
 
-def verify(origin: Origin, now: SourceNow | None, failures: list[Failure]) -> Verification:
+def verify(origin: Origin, now: SourceNow) -> Verification:
     """Return whether a build still follows from its source.
 
     Args:
         origin: the build.
-        now: its source; None where the plan cannot be applied to it.
-        failures: what is known not to agree.
+        now: its source.
     """
-    if now is None:
-        return Verification(tuple(failures), 0, 0, False, 0)
-    try:
-        return _verified(origin, now, failures)
-    except AuditError as error:
-        failures.append(Failure("file", "", f"The build cannot be read: {error.what}."))
-    except pa.ArrowException as error:  # a column of another type, of which numbers cannot be made
-        failures.append(Failure("file", "", f"The build cannot be read: {str(error).splitlines()[0]}."))
-    except FacturumError as error:
-        failures.append(not_applied(error))
+    failures = [Failure("file", name, what) for name, what in origin.findings]
+    failures += now.failures
+    if now.prepared is not None:
+        try:
+            return _verified(origin, now, now.prepared, failures)
+        except AuditError as error:
+            failures.append(_unread(error.what))
+        except pa.ArrowException as error:  # a column of another type, of which numbers cannot be made
+            failures.append(_unread(str(error).splitlines()[0]))
+        except FacturumError as error:
+            failures.append(not_applied(error))
     return Verification(tuple(failures), 0, 0, False, 0)
 
 
-def _verified(origin: Origin, now: SourceNow, failures: list[Failure]) -> Verification:
+def _unread(what: str) -> Failure:
+    return Failure("file", "", f"The build cannot be read: {what}.")
+
+
+def _verified(origin: Origin, now: SourceNow, written: Prepared, failures: list[Failure]) -> Verification:
+    """Compare a build with the one made anew, and its columns with their formulas.
+
+    Args:
+        origin: the build.
+        now: its source.
+        written: the plan as it was written, over its table.
+        failures: what is known not to agree.
+    """
     stored = origin.audited
-    comparing = _Comparing(origin, *_formulas(origin, now, failures))
-    by_rows = in_order_of_rows(origin)
-    anew = None
+    resolved = without_missing_response(prepare(origin.resolved, written.given, written.shaped))
+    comparing = _Comparing(origin, resolved)
+    in_row_order = rows_are_in_order(origin)
+    anew: ColumnMap | None = None
     try:
-        prepared = now.within(answered(now.prepared, None)[0])
+        prepared = in_stored_order(now.within(answered(written, None)[0]), in_row_order)
+        failures += resolved_failures(origin.resolved, prepared.spec)
+        anew = _anew(stored, now, prepared, comparing)
+    except AuditError:
+        raise
     except FacturumError as error:
         failures.append(not_resolved(error))
-        comparing.alone(in_stored_order(now.within(comparing.resolved), by_rows))
-    else:
-        failures += resolved_failures(origin.resolved, prepared.spec)
-        anew = _anew(stored, now, in_stored_order(prepared, by_rows), comparing, failures)
+        if not comparing.seen:
+            comparing.compare_without_plan(in_stored_order(now.within(resolved), in_row_order))
     failures += comparing.failures()
     if not failures:
         failures += comparing.dropped.failures()
@@ -106,49 +121,41 @@ def _verified(origin: Origin, now: SourceNow, failures: list[Failure]) -> Verifi
     return Verification(tuple(failures), len(stored.columns), rows, steps == 0, steps, notes)
 
 
-def _anew(
-    stored: ColumnMap, now: SourceNow, prepared: Prepared, comparing: _Comparing, failures: list[Failure]
-) -> ColumnMap | None:
-    """Make all rows anew, compare those stored with them, and return the column map; None where that cannot be."""
-    outline, source = Outline(prepared), prepared.source()
+def _anew(stored: ColumnMap, now: SourceNow, prepared: Prepared, comparing: _Comparing) -> ColumnMap:
+    """Make all rows anew, compare those stored with them, and return the column map.
+
+    Raises:
+        PlanError, DataError: where they cannot be made; the columns have been compared all the same.
+    """
+    outline = Outline(prepared)
     digests = ColumnDigests(outline)
 
     def take(built: Built, filled: list[FilledCells]) -> None:
         now.cells.add(filled)
         digests.add(built)
-        comparing.rows_of(built)
+        comparing.compare_rows(built)
 
-    sample = Sample(prepared, source)
-    try:
-        report = passed_over(outline, sample, take, comparing.columns_of, comparing.stored.cells is not None)
-        return digests.taken(now.fingerprints(prepared)).on(column_map(report, plan_of(stored)), outline)
-    except AuditError:
-        raise
-    except FacturumError as error:  # the columns have been compared all the same
-        failures.append(not_resolved(error))
-    return None
+    sample, sparse = Sample(prepared, prepared.source()), comparing.stored.cells is not None
+    report = report_of_stretches(outline, sample, take, comparing.compare_columns, sparse)
+    return digests.taken(now.fingerprints(prepared)).on(column_map(report, plan_of(stored)), outline)
 
 
-def _formulas(origin: Origin, now: SourceNow, failures: list[Failure]) -> tuple[Prepared, Source, dict[str, Node]]:
-    """Return the resolved plan, its table as formulas read it, and the formula of each column that can be computed."""
-    prepared = now.prepared
-    definitions, unread = definitions_of(origin.audited)
-    failures += unread
-    resolved = without_missing_response(prepare(origin.resolved, prepared.given, prepared.shaped))
+def _formulas(columns: ColumnMap, resolved: Prepared) -> tuple[Source, dict[str, Node], list[Failure]]:
+    """Return a table as formulas read it, the formula of each column, and what of them cannot be computed."""
+    definitions, failures = definitions_of(columns)
     source = replace(resolved.source(), derived=definitions, cache={})
-    scope = Scope(resolved.table, definitions, True, origin.resolved.data.step)
+    scope = Scope(resolved.table, definitions, True, resolved.spec.data.step)
     nodes: dict[str, Node] = {}
     try:
         refuse_deep(definitions, {})
     except PlanError as error:
-        failures.append(Failure("file", "columns.json", str(error)))
-        return resolved, source, nodes
-    for entry in origin.audited.columns:
+        return source, nodes, [*failures, Failure("file", "columns.json", str(error))]
+    for entry in columns.columns:
         try:
             nodes[entry.name] = formula_node(entry.formula, source, scope)
         except FacturumError as error:
             failures.append(Failure("column", entry.name, f"The column {entry.name} cannot be computed: {error}"))
-    return resolved, source, nodes
+    return source, nodes, failures
 
 
 @dataclass(frozen=True)
@@ -164,38 +171,38 @@ class _Difference:
 class _Comparing:
     """Compares the rows of a stored design with those made anew, and its columns with their formulas."""
 
-    def __init__(self, origin: Origin, resolved: Prepared, source: Source, nodes: Mapping[str, Node]) -> None:
-        self.resolved, self._source = resolved, source
+    def __init__(self, origin: Origin, resolved: Prepared) -> None:
         self._map, self._schema = origin.audited, origin.schema
-        self.stored = StoredRows(origin)
+        self.stored = StoredRows(origin, self._schema)
         self._entries = {entry.name: entry for entry in self._map.columns}
+        self._source, nodes, self._unread = _formulas(self._map, resolved)
         self._nodes = {name: node for name, node in nodes.items() if name in set(self.stored.names)}
-        self.given = source.table.length - source.history_rows
+        self.given = self._source.table.length - self._source.history_rows
         self.dropped = DroppedRows(origin.blocks(BLOCK, ROWS))
         self.steps = 0
         self._tallies: dict[tuple[str, str, str], Tally] = {}
         self._others: dict[str, Failure] = {}
         self._rows: StoredStretch | None = None
         self._numbers: Array = np.zeros(0, dtype=np.int64)
-        self._seen = 0
+        self.seen = 0
 
-    def alone(self, prepared: Prepared) -> None:
+    def compare_without_plan(self, prepared: Prepared) -> None:
         """Compare columns, and which rows are kept, of a plan that cannot be resolved any more."""
 
         def work(selection: Selection) -> None:
-            self.columns_of(selection)
-            self._kept(selection.source_rows())
+            self.compare_columns(selection)
+            self._compare_kept(selection.source_rows())
 
         try:
             Sample(prepared, prepared.source()).each(work)
         except FacturumError as error:
             self._others.setdefault("", Failure("rows", "", f"The rows can no longer be selected: {error}"))
 
-    def columns_of(self, selection: Selection) -> None:
+    def compare_columns(self, selection: Selection) -> None:
         """Take the stored rows of a stretch, and compare their columns with their formulas, leaf by leaf."""
         self._numbers = self._source.row_numbers(np.arange(selection.start, selection.stop))
         self._rows = rows = self.stored.of_stretch(selection.start, self._numbers)
-        self._seen = selection.stop
+        self.seen = selection.stop
         order = np.argsort(rows.at) if selection.restored else None
         if (np.diff(rows.kept if selection.restored else rows.at) < 1).any():
             self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
@@ -231,14 +238,14 @@ class _Comparing:
         what = disagreement(self._entries[name], self._map)
         return _Difference(name, what, kept[wrong], int(apart[~wrong].max(initial=0)))
 
-    def rows_of(self, built: Built) -> None:
+    def compare_rows(self, built: Built) -> None:
         """Compare which rows of a stretch are kept, what lies beside their columns, and which are left out."""
         now = row_map(built.selection)
         side = design_table(built, now, [])
         rows = self._rows
         if rows is None or not self._as_written(side.column_names):
             return
-        if self._kept(now.kept):
+        if self._compare_kept(now.kept):
             wanted = side.select([name for name in side.column_names if name in rows.table.column_names])
             beside = {*self._entries, LEARNING_ROW}
             for failure in table_failures(rows.table.select(wanted.column_names), wanted, "the design file", beside):
@@ -247,7 +254,7 @@ class _Comparing:
             self._tally("rows", "", LEARNED, now.kept[learning != now.learning])
         self.dropped.compare(dropped_table(now.dropped, now.causes, now.reasons), self._numbers)
 
-    def _kept(self, now: Array) -> bool:
+    def _compare_kept(self, now: Array) -> bool:
         """Compare which rows of a stretch are kept, and return whether they are the same."""
         kept = np.zeros(0, dtype=np.int64) if self._rows is None else self._rows.kept
         if np.array_equal(kept, now):
@@ -277,11 +284,12 @@ class _Comparing:
 
     def failures(self) -> Iterator[Failure]:
         """Yield what does not agree, once all rows have been seen."""
-        whole = self._seen == self._source.table.length
+        whole = self.seen == self._source.table.length
         for rows in self.stored.rest():
             self._tally("rows", "", GONE, rows[rows > self.given])
             if whole and (rows <= self.given).any():
                 self._others.setdefault(SOURCE_ROW, Failure("file", SOURCE_ROW, NOT_IN_ORDER))
+        yield from self._unread
         yield from digest_failures(self._map, self.stored.digests())
         for (kind, name, what), tally in self._tallies.items():
             yield Failure(kind, name, what, tuple(tally.rows), tally.count)
