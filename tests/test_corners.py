@@ -198,6 +198,21 @@ class Kinds(unittest.TestCase):
 
 
 class Told(Folder):
+    def test_numbers_near_the_largest_double_are_built_and_saved_or_refused_with_their_reason(self) -> None:
+        table = {"h": [1e308, -1e308, 3.0, 1.7e308, 5.0, 6.0], "y": [1.0, 2.0, 3.0, 4.0, 5.0, 7.0], "g": [*"aabbab"]}
+        for number, text in enumerate(
+            ("h", "h / 2", "h * g", "standardize(h)", "center(h)", "bins(h, edges=[0])", "winsorize(h)", "within(h, g)",
+             "impute(h, 'mean')", "asinh(h)", "log(h, shift=2e308)", "h ** 2", "mean(h, by=g)", "lag(h, 1)", "-h")
+        ):  # fmt: skip
+            with self.subTest(text):
+                plan = fa.Plan("y", {"x": text}, data={"every": "row"})
+                try:
+                    design = plan.build(table)
+                except fa.FacturumError:
+                    continue
+                design.save(self.folder / f"b{number}")
+                self.assertTrue(fa.open_design(self.folder / f"b{number}").verify(table).ok)
+
     def test_the_second_of_three_powers_is_not_the_bend_of_a_parabola(self) -> None:
         table = {"x": [1.0, 2.0, 3.0, 5.0, 8.0], "y": [1.0, 4.0, 2.0, 3.0, 9.0]}
         three = fa.Plan("y", {"p": "polynomial(x, 3)"}).build(table).columns

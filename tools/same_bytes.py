@@ -42,7 +42,7 @@ def digests(write: Callable[[Path], Any]) -> dict[str, str]:
         try:
             write(folder)
         except fa.FacturumError as error:
-            return {"refused": str(error)}
+            return {"refused": str(error).replace(str(folder), "out")}
         return {path.name: hashlib.sha256(path.read_bytes()).hexdigest() for path in sorted(folder.iterdir())}
 
 

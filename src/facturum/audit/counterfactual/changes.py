@@ -304,6 +304,8 @@ class CounterfactualChanges:
         if not len(movement) or not (movement != 0).any():
             return None
         mean, size = movement.mean(axis=0), np.abs(movement).max(axis=0)
+        over = ~np.isfinite(mean)  # the sum of which is too large, not the mean
+        mean[over] = (movement[:, over] / len(movement)).sum(axis=0)
         names = [self._outline.columns[at].name for at in worlds.positions(terms).tolist()]
         weights = {
             name: float(value) for name, value, most in zip(names, mean, size, strict=True) if abs(value) > 1e-12 * most
