@@ -315,6 +315,10 @@ class NextMonth(Folder):
             "New rows, which the build did not have, would enter the matrix. Rows 37, 38, 39. Lines 38, 39, 40", told
         )
         self.assertNotIn("left out", told)
+        self.write("shorter.csv", self.rows[:34])
+        told = re.sub(r"\s+", " ", self.run_("verify", "old", "shorter.csv").stdout)
+        self.assertIn("Rows of the matrix would be left out now. Rows 35, 36.", told)
+        self.assertNotIn("of the file", told)
 
     def test_old_values_are_told_to_the_bit(self) -> None:
         dice = np.random.default_rng(8)

@@ -19,7 +19,7 @@ from facturum.files.given.inputs import PlanInputs
 from facturum.files.parts.portions import Portions
 from facturum.files.scans.file_scans import TEXT
 from facturum.files.scans.text_tables import line_of_rows
-from facturum.files.verifying.sources import source_in_memory, source_in_parts
+from facturum.files.verifying.sources import SourceNow, source_in_memory, source_in_parts
 from facturum.files.verifying.verifying import verify
 
 if TYPE_CHECKING:
@@ -30,17 +30,19 @@ def verified(
     design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
 ) -> Verification:
     """Return whether a design still follows from its source, as `Design.verify` does."""
-    outcome = _verified(design, origin, table, history, series)
+    with bounded():
+        now = _source(design, origin, table, history, series)
+        outcome = verify(origin, now)
     offset = None if outcome.ok else _lines_ahead(design, table)
     if offset is None:
         return outcome
-    return replace(outcome, failures=tuple(_with_lines(failure, offset) for failure in outcome.failures))
+    return replace(outcome, failures=tuple(_with_lines(failure, offset, now.rows) for failure in outcome.failures))
 
 
-def _with_lines(failure: Failure, offset: int) -> Failure:
-    """Return a failure with the lines of its rows in a text file."""
+def _with_lines(failure: Failure, offset: int, most: int | None) -> Failure:
+    """Return a failure with the lines of its rows in a text file, as far as this has so many rows."""
     rows = [failure.at] if failure.at is not None else failure.rows if failure.kind in ("rows", "column") else []
-    return replace(failure, lines=tuple(row + offset for row in rows))
+    return replace(failure, lines=tuple(row + offset for row in rows if most is None or row <= most))
 
 
 def _lines_ahead(design: Design, table: TableLike) -> int | None:
@@ -53,17 +55,14 @@ def _lines_ahead(design: Design, table: TableLike) -> int | None:
     return None
 
 
-def _verified(
+def _source(
     design: Design, origin: Origin, table: TableLike, history: TableLike | None, series: Mapping[str, Any] | None
-) -> Verification:
+) -> SourceNow:
     inputs, columns = design.plan._inputs, origin.audited
-    with bounded():
-        if history is None and inputs.streams and _is_large(origin, inputs, table):
-            tables = inputs.series_tables(series)
-            now = source_in_parts(columns, inputs.scan(table), tables, _place_of(origin), Portions())
-        else:
-            now = source_in_memory(columns, inputs.given(table, history, series))
-        return verify(origin, now)
+    if history is None and inputs.streams and _is_large(origin, inputs, table):
+        tables = inputs.series_tables(series)
+        return source_in_parts(columns, inputs.scan(table), tables, _place_of(origin), Portions())
+    return source_in_memory(columns, inputs.given(table, history, series))
 
 
 def _is_large(origin: Origin, inputs: PlanInputs, table: TableLike) -> bool:

@@ -46,6 +46,11 @@ class SourceNow:
     cells: CellList | CellSpool = field(default_factory=CellList)
     within: Callable[[Prepared], Prepared] = lambda prepared: prepared
 
+    @property
+    def rows(self) -> int | None:
+        """How many rows the table has now; None where the plan cannot be applied to it."""
+        return None if self.prepared is None else self.prepared.table.length - self.prepared.shaped.history_rows
+
 
 def plan_of(columns: ColumnMap) -> PlanSpec:
     """Return the plan of a build as it was written, whose names of responses are those of the build."""
