@@ -47,6 +47,7 @@ from facturum.language.meanings.structures import structure_of
 from facturum.language.tree.writer import in_words
 from facturum.numerics.exact.moments import Moments
 from facturum.numerics.linear.sparse import SparseColumns
+from facturum.support.threads import on_threads
 from facturum.version import VERSION
 
 
@@ -94,8 +95,8 @@ class ColumnDigests:
         self._of_sparse: list[str] | None = None  # of a sparse matrix, which comes in one stretch
         self._responses = [ColumnDigest() for _ in outline.responses]
 
-    def add(self, built: Built) -> None:
-        """Take in further rows."""
+    def add(self, built: Built, threads: int | None = None) -> None:
+        """Take in further rows, on so many threads."""
         X = built.X  # noqa: N806 - the field's standard name
         y = [] if built.y is None else list(built.y.T)
         if isinstance(X, SparseColumns):
@@ -103,8 +104,7 @@ class ColumnDigests:
             pairs = zip(self._responses, y, strict=True)
         else:
             pairs = zip([*self._columns, *self._responses], [*X.T, *y], strict=True)
-        for digest, column in pairs:  # in this thread alone, beside those that fill and write
-            digest.add(column)
+        on_threads(lambda pair: pair[0].add(pair[1]), list(pairs), threads)
 
     def taken(self, fingerprints: dict[str, dict[str, Fingerprint]]) -> Digests:
         """Return the digests of all rows so far, with those of the source variables, by table."""

@@ -190,7 +190,7 @@ class Stored:
     @property
     def schema(self) -> pa.Schema:
         """The columns of the design file."""
-        if not self._format.by_column:
+        if not (self.is_large and self._format.by_column):
             return self.table.schema
         with undamaged(self.folder), parquet_of(self._whole) as file:
             return file.schema_arrow
@@ -220,7 +220,7 @@ class Stored:
             start = stop
 
     def _blocks_of_file(self, rows: int, name: str | None, columns: list[str] | None) -> Iterator[pa.Table]:
-        if name is None and not self._format.by_column:
+        if name is None and not (self.is_large and self._format.by_column):  # all columns at once are read on threads
             table = self.table if columns is None else self.table.select(columns)
             for start in range(0, table.num_rows, rows):
                 yield table.slice(start, rows)

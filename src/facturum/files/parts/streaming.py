@@ -114,7 +114,7 @@ def _write(
         tell(built.selection.stop, source.table.length)
 
     def write_rows(built: Built) -> None:
-        digests.add(built)
+        digests.add(built, 1)  # beside the threads that fill and write
         rows = row_map(built.selection)
         X: Any = built.X  # noqa: N806 - the field's standard name
         writer.design(design_table(built, rows, list(X.T)))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -46,13 +45,15 @@ class StoredStretch:
     places: Mapping[str, int]
     first: int
 
-    def values(self, name: str, some: Any) -> FloatArray:
-        """Return a column in some of the rows."""
+    def values(self, name: str, some: slice | Array) -> FloatArray:
+        """Return a column in some of the rows, a slice or places of them."""
         if name in self.columns:
             values: FloatArray = self.columns[name][some]
             return values
         assert self.cells is not None  # as no other column is asked for
-        return self.cells.at(self.places[name], self.first + np.arange(len(self.at))[some])
+        if isinstance(some, slice):
+            return self.cells.between(self.places[name], self.first + some.start, self.first + some.stop)
+        return self.cells.at(self.places[name], self.first + some)
 
 
 class StoredRows:

@@ -114,6 +114,14 @@ class SparseColumns:
         values[self.rows[part]] = self.data[part]
         return values
 
+    def between(self, column: int, start: int, stop: int) -> FloatArray:
+        """Return the cells of a column in neighbouring rows."""
+        part = self.part(column)
+        low, high = np.searchsorted(self.rows[part], [start, stop])
+        values = np.zeros(stop - start)
+        values[self.rows[part][low:high] - start] = self.data[part][low:high]
+        return values
+
     def at(self, column: int, rows: Array) -> FloatArray:
         """Return some cells of a column, by their rows."""
         part = self.part(column)
