@@ -129,6 +129,17 @@ class Direct(Folder):
                 np.testing.assert_allclose((a.forecast, a.low, a.high), (b.forecast, b.low, b.high), rtol=1e-9)
         self.assertIsNone(Level.of("y - lag(x, 1)"))  # whose later values are not forecast
 
+    def test_a_response_that_falls_with_its_variable_forecasts_the_same_levels(self) -> None:
+        """Least squares is equivariant: of c - k y, and of y, forecasts are the same, and the intervals too."""
+        table = walk(9, units=1)
+        plain = fa.Plan("y", {"before": "lag(y, 1)", "x": "lag(x, 3)"}, data=MONTHLY)
+        wanted = fa.forecast(plain.build(table), table, 3).of
+        for response in ("-y", "7 - y", "y * (-3)", "-(y / 4) + 2", "-(2 - y)", "3 + (1 - 5 * y)"):
+            found = fa.forecast(fa.Plan(response, plain.spec.terms, data=MONTHLY).build(table), table, 3).of
+            for a, b in zip(found, wanted, strict=True):
+                self.assertAlmostEqual(a.forecast / b.forecast, 1, 9, response)
+                np.testing.assert_allclose(sorted((a.low, a.high)), sorted((b.low, b.high)), rtol=1e-8)
+
 
 class Told(Folder):
     def test_units_and_periods_that_do_not_fit_are_named_and_the_others_forecast(self) -> None:
@@ -287,7 +298,8 @@ class Truth(Folder):
     def test_likelihood_figures_are_their_definitions(self) -> None:
         table = self.table(2)
         for model, response in (("logistic", "y == 1"), ("poisson", "k")):
-            table["k"] = np.random.default_rng(3).poisson(np.exp(0.2 + 0.3 * table["x"]))
+            strong = 0.3 if model == "logistic" else 1.1  # a ratio beyond the deviance that is left, too
+            table["k"] = np.random.default_rng(3).poisson(np.exp(0.2 + strong * table["x"]))
             for intercept in (True, False):
                 made = fa.Plan(response, {"x": "x", "g": "g"}, intercept=intercept).build(table)
                 trial = made.trial(model)
@@ -308,6 +320,7 @@ class Truth(Folder):
                 self.assertAlmostEqual(found.null, logs(np.full(len(y), null)), 7)
                 self.assertAlmostEqual(found.mcfadden or 0, 1 - logs(eta) / logs(np.full(len(y), null)), 8)
                 free = len(b) - intercept
+                self.assertAlmostEqual(found.ratio, 2 * (logs(eta) - logs(np.full(len(y), null))), 6)
                 self.assertAlmostEqual(found.ratio_p, float(stats.chi2.sf(found.ratio, free)), 10)
                 self.assertAlmostEqual(found.aic, 2 * len(b) - 2 * logs(eta), 6)
                 self.assertAlmostEqual(found.bic, np.log(len(y)) * len(b) - 2 * logs(eta), 6)

@@ -250,8 +250,29 @@ class Drafts(Folder):
         self.assertIn('time  = "year"\nevery = "year"\npanel = ["id"]', text)
         fa.Plan.from_text(text).build(years)
         self.assertNotIn("every", fa.draft({"beds": np.arange(1800, 1830) % 29 + 1800, "y": np.arange(30) ** 1.5}, "y"))
+        for gap, found in ((13, True), (16, False)):  # up to one and a half times as many years as there are
+            held = {
+                "year": [*range(1990, 2018), 2018 + gap, 2019 + gap],
+                "x": np.arange(30) % 7,
+                "y": np.arange(30) ** 1.5,
+            }
+            self.assertEqual("every" in fa.draft(held, "y"), found, gap)
+        outside = {"code": [*range(1799, 1829)], "x": np.arange(30) % 7, "y": np.arange(30) ** 1.5}
+        self.assertNotIn("every", fa.draft(outside, "y"))
+        self.assertIn("every", fa.draft({**outside, "code": [*range(1800, 1830)]}, "y"))
         for table in ({"when": [*days[:20], None]}, {"when": [days[0]] * 21}):
             self.assertNotIn("every", fa.draft({**table, "x": np.arange(21) % 5, "y": np.arange(21) ** 1.5}, "y"))
+
+    def test_names_that_are_alike_when_shortened_are_counted(self) -> None:
+        names = ["Preis (EUR)", "Preis/EUR", "Preis EUR", "preis_eur", "class", "2nd"]
+        table = {name: np.random.default_rng(at).normal(size=40) for at, name in enumerate(names)}
+        plan = fa.Plan.from_text(fa.draft({**table, "y": np.arange(40.0) ** 1.5}, "y"))
+        derived = ("preis_eur_2", "preis_eur_3", "preis_eur_4", "preis_eur", "class_value", "x_2nd_value")
+        terms = ("preis_eur", "preis_eur_2", "preis_eur_3", "preis_eur_4", "class", "2nd")
+        self.assertEqual(dict(plan.spec.terms), dict(zip(terms, derived, strict=True)))
+        made = plan.build({**table, "y": np.arange(40.0) ** 1.5})
+        for term, name in zip(terms, names, strict=True):
+            np.testing.assert_array_equal(made.X[:, made.names.index(term)], table[name])
 
     def test_files_of_other_conventions(self) -> None:
         text = (SAMPLE / "huts.csv").read_text("utf-8").replace(",", ";").replace(".", ",").replace(";;", ";n/a;")

@@ -79,6 +79,13 @@ class Leaks(unittest.TestCase):
             ("z", "lag(z, 1) + mean(z, by=[u])", None),
             ("z", "lag(z, 1) - mean(z, by=[u])", None),
             ("z", "lag(z, 1) - mean(lag(z, 1), by=[u])", ""),
+            ("z", "mean(z, by=[m])", None),
+            ("z", "lag(w, 1) + sd(z, by=[u, m])", None),
+            ("z", "mean(lag(z, 1), by=[m])", ""),
+            ("z", "mean(lag(z, 1), by=[period_of(m, 'month')])", ""),
+            ("z", "mean(lag(z, 1), by=[period_of(m, 'quarter')])", None),
+            ("z", "mean(lag(z, 1), by=[part(m, 'month')])", None),
+            ("z", "mean(w, by=[m])", ""),
         ):
             plan = fa.Plan(response, {"a": text}, data=CLOCK)
             with self.subTest(text):

@@ -355,6 +355,27 @@ class Folders(Folder):
         self.assertEqual({str(failure) for failure in parts.failures}, {str(failure) for failure in wanted.failures})
 
 
+class Units(unittest.TestCase):
+    def test_units_of_several_variables_are_kept_apart(self) -> None:
+        """Of two and three variables, whose numbers could be taken for one another's."""
+        dice = np.random.default_rng(8)
+        cells = [(a, b, c, t) for a in range(5) for b in range(4) for c in (0, 1) for t in range(6)]
+        cells = [cells[at] for at in dice.permutation(len(cells)).tolist()][:200]
+        table = {
+            "a": [f"a{cell[0]}" for cell in cells], "b": [cell[1] for cell in cells], "c": [f"c{c[2]}" for c in cells],
+            "t": [f"{2000 + cell[3]}-01" for cell in cells], "x": dice.normal(size=200),
+        }  # fmt: skip
+        known = dict(zip(cells, table["x"], strict=True))
+        wanted = [known.get((a, b, c, t - 1), np.nan) for a, b, c, t in cells]
+        data = {"time": "t", "every": "year", "panel": ["a", "b", "c"]}
+        plan = fa.Plan(None, {"before": "lag(x, 1)"}, data=data, rows={"missing": "keep"})
+        np.testing.assert_array_equal(plan.build(table).X[:, 1], wanted)
+        with tempfile.TemporaryDirectory() as holder:
+            streamed(plan, table, Path(holder) / "b", Portions(leaf=7, leaves=2, memory=4096))
+            found = fa.open_design(Path(holder) / "b")
+            np.testing.assert_array_equal(found.X[np.argsort(found.rows.kept), 1], wanted)
+
+
 class Sizes(unittest.TestCase):
     def test_panels_of_several_leaves_agree_in_order_and_shuffled(self) -> None:
         """At the usual sizes: runs that are merged, margins beyond a stretch, groups of a Parquet file."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import re
 import unittest
 from typing import Any
 
@@ -317,6 +318,13 @@ class Comparisons(Folder):
         self.assertEqual((found.cells, found.rows, found.rows_in_both), ((), (), 60))
         with self.assertRaisesRegex(fa.AuditError, "not carried along"):
             fa.compare(plan.build(named), plan.build(named), by=["beds"])
+        left = {key: values[:20] for key, values in named.items()}
+        for one, other in ((named, left), (left, named)):
+            (gone,) = fa.compare(plan.build(one), plan.build(other), by=["hut"]).rows
+            self.assertEqual(gone.count, 40)
+            kept = re.findall(r"h\d+", str(gone))
+            self.assertEqual(kept, [f"h{at}" for at in range(20, 20 + len(kept))])
+            self.assertIn(f"and {40 - len(kept)} more", str(gone))
 
     def test_drift_is_what_its_formulas_say(self) -> None:
         dice = np.random.default_rng(3)

@@ -104,8 +104,8 @@ def _of_arithmetic(node: Arithmetic) -> tuple[Node, Node, Node] | None:
     if isinstance(node, Add | Subtract) and _lags(right):
         found = _line(left)
         return None if found is None else (found[0], found[1], type(node)(found[2], right))
-    if isinstance(node, Add) and _lags(left):
-        return _of_arithmetic(Add(right, left))
+    if isinstance(node, Add | Subtract) and _lags(left):
+        return _of_arithmetic(Add(right if isinstance(node, Add) else Negative(right), left))
     return None
 
 

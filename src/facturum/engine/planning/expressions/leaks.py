@@ -70,7 +70,8 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
                 if groups:
                     pending.append((child, following, through, pooled))
                 continue
-            if child in node.own_row():  # a statistic reads it to learn alone
+            within_period = node.pools and any(node.groupings()) and not pools
+            if child in node.own_row() or within_period:  # else a statistic reads it to learn alone
                 pending.append((child, following, through, pooled))
             if pools:
                 pending.append((child, following, through, pooled or node))
