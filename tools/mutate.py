@@ -28,6 +28,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from itertools import accumulate
 from pathlib import Path
 from queue import Queue
@@ -275,13 +276,11 @@ class Trial:
     def _chosen(self, mutant: Mutant) -> list[str]:
         """Return the tests that a mutant meets, in the order of what they may notice for their time."""
         with self._lock:
-            tests = sorted(
-                tests_for(mutant, self._reach), key=lambda name: self._worth(name, mutant.path), reverse=True
-            )
+            tests = sorted(tests_for(mutant, self._reach), key=partial(self._worth, mutant.path), reverse=True)
         spent = accumulate(self._reach[name].seconds for name in tests)
         return [name for name, seconds in zip(tests, spent, strict=True) if seconds <= PATIENCE] or tests[:1]
 
-    def _worth(self, name: str, path: str) -> float:
+    def _worth(self, path: str, name: str) -> float:
         reached = self._reach[name]
         share = len(reached.lines.get(path, ())) / (sum(map(len, reached.lines.values())) + 1)
         likely = (self._noticed[name] + 1) / (self._met[name] + 5) + 20 * share

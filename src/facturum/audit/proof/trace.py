@@ -20,7 +20,7 @@ from facturum.engine.blocks.source import Source
 from facturum.engine.planning.expressions.prepare import prepare
 from facturum.engine.planning.expressions.scope import Scope
 from facturum.engine.planning.sections.spec import PlanSpec, spec_from
-from facturum.engine.planning.shaping import Given, declared_tables
+from facturum.engine.planning.shaping import Given
 from facturum.errors import AuditError, FacturumError, PlanError
 from facturum.language.core.literals import Name
 from facturum.language.tree.nodes import Node
@@ -176,7 +176,7 @@ def trace_cells(
     table = replace(source.table, variables={**source.table.variables, ROW: variable})
     source = replace(source, table=table, derived=definitions, cache={})
     scope = Scope(table, definitions, True, prepared.spec.data.step)
-    behind = ConvertedCells(prepared.spec, declared_tables(prepared.spec, given) if stored.conversions else {})
+    behind = ConvertedCells(prepared.spec, prepared.shaped.declared if stored.conversions else {})
     tracer = _Tracer(source, scope, stored, prepared.spec, behind)
     place = int(source.positions_of(np.array([row]))[0])
     return [tracer.cell(entry, cell, row, place) for entry, cell in zip(entries, cells, strict=True)]

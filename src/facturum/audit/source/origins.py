@@ -8,13 +8,13 @@ from facturum.audit.source.fingerprints import Fingerprint, fingerprint_of
 from facturum.data.shape.reshaping import ORIGIN
 from facturum.engine.planning.expressions.prepared import Prepared
 from facturum.engine.planning.sections.spec import PlanSpec, TakeSpec
-from facturum.engine.planning.shaping import DATA, HISTORY, SERIES, declared_tables
+from facturum.engine.planning.shaping import DATA, HISTORY, SERIES
 from facturum.language.core.literals import Name
 
 
 def fingerprints_of(prepared: Prepared) -> dict[str, dict[str, Fingerprint]]:
     """Return the fingerprints of all variables that a plan reads, by the table given: data, history, series.NAME."""
-    tables = declared_tables(prepared.spec, prepared.given)
+    tables = prepared.shaped.declared
     return {
         place: {name: fingerprint_of(tables[place][name]) for name in tables[place].variables if name in names}
         for place, names in variables_read(prepared).items()

@@ -12,7 +12,6 @@ import numpy as np
 from facturum.audit.map.entries import ClockEntry, ConversionEntry, GapEntry, PathEntry, PathLine
 from facturum.data.conversion.converting import Converted
 from facturum.data.conversion.joining import rows_of, unit_of
-from facturum.data.table import Table
 from facturum.data.time.calendar import period_text
 from facturum.data.time.periods import AT_ONCE, period_numbers
 from facturum.data.time.spans import inner_periods, nests
@@ -21,7 +20,7 @@ from facturum.engine.blocks.source import Source
 from facturum.engine.passes.outline import BuiltColumn, Outline
 from facturum.engine.planning.expressions.leaks import looks
 from facturum.engine.planning.expressions.prepared import Prepared
-from facturum.engine.planning.shaping import declared_tables
+from facturum.engine.planning.shaping import SERIES
 from facturum.language.core.literals import Name, names_in
 from facturum.language.meanings.meaning import stepped
 from facturum.language.tree.nodes import Node
@@ -212,7 +211,6 @@ class Paths:
         self._unit: list[PathEntry] = []  # of the unit that is being read
         self._units = self._rows = self._values = 0
         self._sources: dict[tuple[str, str], PathLine | None] = {}
-        self._tables: dict[str, Table] = {}
 
     def _of_column(self, column: BuiltColumn) -> Iterator[_Drawn]:
         """Yield what is drawn of a column: itself beside its sources, and each joined variable beside its own."""
@@ -284,8 +282,7 @@ class Paths:
     def _beside(self, name: str, unit: str, row: int) -> PathLine | None:
         """Return the source values of a joined variable for the unit of a row, the same object for all its rows."""
         if (name, unit) not in self._sources:
-            self._tables = self._tables or declared_tables(self._prepared.spec, self._prepared.given)
-            self._sources[name, unit] = _source_line(self._prepared, self._tables, name, self._every, row)
+            self._sources[name, unit] = _source_line(self._prepared, name, self._every, row)
         return self._sources[name, unit]
 
     def entries(self) -> list[PathEntry]:
@@ -335,7 +332,7 @@ def _values(source: Source, node: Node, rows: Array) -> list[float | None]:
     return [float(v) if ok else None for v, ok in zip(values.numbers(), values.present_mask(), strict=True)]
 
 
-def _source_line(prepared: Prepared, tables: Mapping[str, Table], name: str, step: str, row: int) -> PathLine | None:
+def _source_line(prepared: Prepared, name: str, step: str, row: int) -> PathLine | None:
     """Return the source values of a joined variable for the unit of a row, each at a period of its own."""
     series = next(s for s in prepared.shaped.joined if name in s.variables)
     spec = prepared.spec.series[series.name]
@@ -345,7 +342,7 @@ def _source_line(prepared: Prepared, tables: Mapping[str, Table], name: str, ste
     fits = nests(step, spec.every) and table[source].kind is Kind.NUMBER and len(table) <= MAX_PERIODS
     if not fits:
         return None
-    declared = tables[f"series.{series.name}"]
+    declared = prepared.shaped.declared[SERIES + series.name]
     unit = unit_of(prepared.table, spec.matches, row)
     if unit is None:
         return None

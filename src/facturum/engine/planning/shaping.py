@@ -59,6 +59,7 @@ class Shaped:
         numbers: the row number of each position, those of history below 1; None where they are in order.
         restored: whether the matrix has its rows in the order given; otherwise in that of this table.
         leaves_at_once: how many leaves a pass takes at a time, of a table that is not in memory; None for all.
+        declared: the tables given, by place, their variables of the kinds declared; those that are in memory.
     """
 
     table: Table
@@ -68,6 +69,7 @@ class Shaped:
     numbers: Array | None = None
     restored: bool = True
     leaves_at_once: int | None = None
+    declared: Mapping[str, Table] = field(default_factory=dict)
 
     def in_order_of_time(self, timing: Timing) -> Shaped:
         """Return the same with the rows of each unit together and in the order of time.
@@ -105,12 +107,14 @@ def shape(spec: PlanSpec, given: Given) -> Shaped:
             history = without_overlap(history, table, spec.data.timing)
             history_rows = history.length
             table = append(history, table)
-    shaped = Shaped(table, history_rows, (), tuple(("convert", report) for report in converted))
+    reports = tuple(("convert", report) for report in converted)
+    shaped = Shaped(table, history_rows, converted=reports, declared=declared)
     for name in spec.series:
-        series, reports = series_to_join(spec, name, declared)
+        series, of_series = series_to_join(spec, name, declared)
         assert spec.data.timing is not None  # as a series is joined by period
         table, joined = join(shaped.table, series_of(shaped.table, spec.data.timing), series)
-        shaped = replace(shaped, table=table, joined=(*shaped.joined, joined), converted=(*shaped.converted, *reports))
+        reports = (*shaped.converted, *of_series)
+        shaped = replace(shaped, table=table, joined=(*shaped.joined, joined), converted=reports)
     return shaped
 
 

@@ -324,7 +324,8 @@ class _Spool:
         numbers = as_array(self._arrays["numbers", ""]) if self._moved else None
         if self._keys is not None and self._timing is not None:
             refuse_faults(table, self._timing, lambda at: at + 1 if numbers is None else numbers[at])
-        shaped = Shaped(table, 0, joined, tuple(self._reports), numbers, False, self._portions.leaves)
+        at_once, declared = self._portions.leaves, self._declared_series
+        shaped = Shaped(table, 0, joined, tuple(self._reports), numbers, False, at_once, declared)
         prepared = prepare(self._spec, Given(given, self._series), shaped)
         marks = {name: taker.taken() for name, taker in self._takers.items()}
         first = {name: taker.first_locators() for name, taker in self._takers.items()}

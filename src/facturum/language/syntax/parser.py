@@ -7,6 +7,7 @@ import math
 import re
 import warnings
 from collections.abc import Callable
+from contextlib import suppress
 from functools import lru_cache
 from threading import RLock
 from typing import Any
@@ -79,7 +80,13 @@ def parse(text: str, learned: bool = False) -> Node:
             ^^^^^^^^^^
         'facturum operations' lists them.
     """
-    return _known(text) if not learned and len(text) <= LONGEST_KNOWN else _parsed(text, learned)
+    if len(text) > LONGEST_KNOWN:
+        return _parsed(text, learned)
+    if learned:  # which is the same, if it is of the usual size
+        with suppress(PlanError):
+            return _known(text)
+        return _parsed(text, learned)
+    return _known(text)
 
 
 @lru_cache(maxsize=8192)  # as a plan's texts are read for their names, their kinds and their readings
