@@ -151,6 +151,10 @@ class Grammar:
                 groups = [dice.choice((*CATEGORIES, *TRUTHS, "floor")) for _ in range(dice.randrange(1, 3))]
                 chosen = groups if field.name in ("by", "keys") and dice.random() > self._wrong else members
                 text = ", ".join(chosen)
+                if field.metadata["pairs"]:
+                    text = ", ".join(f"{self._condition(depth - 1)}: {member}" for member in members)
+                    words.append("{" + text + "}")
+                    continue
                 words.append(text if field.metadata["spread"] else f"{named}[{text}]")
             else:
                 words.append(named + self._option(field))

@@ -22,8 +22,9 @@ MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", 
 QUARTERS = ("q1", "q2", "q3", "q4")
 ACROSS: dict[str, Callable[[list[float]], float]] = {
     "mean_of": statistics.fmean, "sum_of": math.fsum, "smallest_of": min, "largest_of": max,
-    "spread_of": statistics.stdev, "count_of": lambda items: sum(item != 0 for item in items),
+    "product_of": math.prod, "spread_of": statistics.stdev, "count_of": lambda items: sum(item != 0 for item in items),
 }  # fmt: skip
+GATHERING = frozenset({*ACROSS, "any_of", "all_of", "first_present"})
 STATISTICS = ("mean", "median", "sd", "smallest", "largest", "quantile")
 PRESENCE = frozenset(
     {
@@ -35,6 +36,12 @@ PRESENCE = frozenset(
         "asinh",
         "sin",
         "cos",
+        "sign",
+        "rounded",
+        "floor_to",
+        "remainder",
+        "hinge",
+        "waves",
         "log",
         "clip",
         "center",
@@ -52,7 +59,7 @@ PRESENCE = frozenset(
 )  # fmt: skip - operations that have a value where their first argument has one
 ELEMENTWISE: dict[str, Callable[[float], float]] = {
     "sqrt": math.sqrt, "square": lambda x: x * x, "reciprocal": lambda x: 1 / x, "exp": math.exp, "abs": abs,
-    "asinh": math.asinh, "sin": math.sin, "cos": math.cos,
+    "asinh": math.asinh, "sin": math.sin, "cos": math.cos, "sign": lambda x: (x > 0) - (x < 0),
 }  # fmt: skip
 
 
@@ -262,6 +269,16 @@ class Interpreter:
 
         return [lambda i, d=d: column(i, d) for d in range(1, degree + 1)]  # type: ignore[misc]
 
+    def _columns_hinge(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
+        x = tree.args[0]
+        beyond = [lambda i, k=k: _apply(lambda v: max(float(v) - k, 0.0), self.value(x, i)) for k in options["at"]]
+        return [lambda i: self.value(x, i), *beyond]
+
+    def _columns_waves(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
+        pairs = [(f, n) for n in range(1, options.get("pairs", 1) + 1) for f in (math.sin, math.cos)]
+        turn = 2 * math.pi / options["period"]
+        return [lambda i, f=f, n=n: _apply(lambda v: f(turn * n * v), self.value(tree.args[0], i)) for f, n in pairs]  # type: ignore[misc]
+
     def _columns_trend(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
         degree = options.get("degree", 1)
         if not self.sample:
@@ -392,6 +409,12 @@ class Interpreter:
         if name in ("missing_if", "impute", "lag", "lead"):
             assert isinstance(tree, ast.Call)
             return self.kind(tree.args[0])
+        if name == "first_present":
+            assert isinstance(tree, ast.Call)
+            return self.kind(tree.args[0])
+        if name == "cases":
+            assert isinstance(tree, ast.Call)
+            return self.kind(tree.args[1])
         if name == "lookup":
             assert isinstance(tree, ast.Call)
             return "category" if any(isinstance(_literal(v), str) for v in tree.args[1].values) else "number"  # type: ignore[attr-defined]
@@ -407,7 +430,7 @@ class Interpreter:
             but = options.get("but", [])
             names = [n for n in self.rows[0] if fnmatch.fnmatchcase(n, ast.literal_eval(tree.args[0]))]
             return ast.List([ast.Name(n) for n in names if n not in (*but, *self.reserved)])
-        if isinstance(tree, ast.Call) and tree.args and name not in ACROSS and isinstance(tree.args[0], ast.List):
+        if isinstance(tree, ast.Call) and tree.args and name not in GATHERING and isinstance(tree.args[0], ast.List):
             if name == "lookup":
                 return tree
             return ast.List(
@@ -517,7 +540,44 @@ class Interpreter:
             if options.get("nonpositive") == "missing":
                 return None
             raise Refused("log of nothing positive")
-        return None if x is None else math.log(x)
+        bases = {None: math.log, 2: math.log2, 10: math.log10}
+        base = options.get("base")
+        return None if x is None else bases[base](x) if base in bases else math.log(x) / math.log(base)
+
+    def _value_rounded(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return _apply(lambda v: _on_grid(v, options.get("to", 1), nearest=True), self.value(tree.args[0], i))
+
+    def _value_floor_to(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return _apply(lambda v: _on_grid(v, options.get("to", 1), nearest=False), self.value(tree.args[0], i))
+
+    def _value_remainder(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return _apply(lambda v: float(v) % ast.literal_eval(tree.args[1]), self.value(tree.args[0], i))
+
+    def _value_between(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        x, low, high = tree.args
+        sides = [self._pair(x, ast.GtE(), low, i), self._pair(x, ast.LtE(), high, i)]
+        return False if False in sides else None if None in sides else True
+
+    def _value_any_of(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return self._value_boolop(ast.BoolOp(ast.Or(), self._items(tree)), i)
+
+    def _value_all_of(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return self._value_boolop(ast.BoolOp(ast.And(), self._items(tree)), i)
+
+    def _value_first_present(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return next((found for item in self._items(tree) if (found := self.value(item, i)) is not None), None)
+
+    def _value_cases(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        branches = tree.args[0]
+        assert isinstance(branches, ast.Dict)
+        for condition, value in zip(branches.keys, branches.values, strict=True):
+            holds = self.value(condition, i)  # type: ignore[arg-type]
+            if holds is None or holds:
+                return None if holds is None else self.value(value, i)
+        return self.value(tree.args[1], i)
+
+    def _items(self, tree: ast.Call) -> list[ast.expr]:
+        return [member for arg in tree.args for member in _members(self._spread(arg))]
 
     def _value_clip(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         low, high = options.get("low", -math.inf), options.get("high", math.inf)
@@ -874,6 +934,15 @@ def _call(tree: ast.expr) -> tuple[str, dict[str, Any]]:
         elif word.arg not in ("by", None):
             options[word.arg] = ast.literal_eval(word.value)
     return tree.func.id, options
+
+
+def _on_grid(value: float, to: float, nearest: bool) -> float:
+    """Return the multiple of a step at or below a number, or nearest to it; a decimal step by exact fractions."""
+    per_one = round(1 / to)
+    step = Fraction(1, per_one) if to < 1 and 1 / per_one == to else Fraction(to)
+    away = Fraction(float(value) * per_one) if step.denominator == per_one > 1 else Fraction(float(value) / to)
+    count = math.floor(abs(away) + Fraction(1, 2)) * (1 if away >= 0 else -1) if nearest else math.floor(away)
+    return float(count) / per_one if step.denominator == per_one > 1 else float(count) * to
 
 
 def _apply(work: Callable[[Any], Any], value: Cell) -> Cell:

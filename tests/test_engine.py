@@ -94,6 +94,18 @@ SAMPLES = {
     "winsorize": "winsorize(change, shares=[0.1, 0.9])",
     "mean_of": "mean_of(price, beds, change, at_least=2)",
     "sum_of": "sum_of(price, beds)",
+    "product_of": "product_of(price, beds, at_least=1)",
+    "sign": "sign(change)",
+    "rounded": "rounded(change, to=0.1)",
+    "floor_to": "floor_to(price, to=12.5)",
+    "remainder": "remainder(change, 7)",
+    "between": "between(price, 20, beds)",
+    "any_of": "any_of(open, price > 50)",
+    "all_of": "all_of(open, price > 20, beds > 10)",
+    "first_present": "first_present(price, beds, 4)",
+    "cases": "cases({price > 60: 'dear', beds > 40: 'large'}, 'other')",
+    "hinge": "hinge(price, at=[20, 47.5])",
+    "waves": "waves(beds, period=30, pairs=2)",
     "smallest_of": "smallest_of(price, beds, at_least=1)",
     "largest_of": "largest_of(price, change)",
     "spread_of": "spread_of(price, beds, change, at_least=2)",
@@ -163,6 +175,7 @@ class Agreement(unittest.TestCase):
 
     def test_functions_give_the_same_bits_for_one_row_as_for_many(self) -> None:
         texts = [f"{name}(price)" for name in ("log", "sqrt", "exp", "asinh", "sin", "cos", "reciprocal")]
+        texts += ["log(price, base=2)", "log(price, base=10)", "log(price, base=3)", "rounded(price, to=0.1)"]
         table = {"price": np.random.default_rng(3).uniform(0.1, 9, 1003)}
         many = fa.Plan(None, texts, intercept=False).build(table).X
         for at in (0, 1, 500, 1001, 1002):

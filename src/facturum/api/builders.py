@@ -175,6 +175,15 @@ def _literal(given: Any) -> Any:
     return given
 
 
+def _pairs(given: Any) -> list[Node]:
+    pairs = list(given.items()) if isinstance(given, dict) else given
+    several = isinstance(pairs, list | tuple) and len(pairs) > 0
+    if not several or any(not isinstance(each, tuple | list) or len(each) != 2 for each in pairs):
+        remedy = 'Write {"price > 40": "dear"}, or pairs: [(price > 40, "dear")].'
+        raise PlanError(f"{given!r} holds no values by condition", remedy=remedy)
+    return [node for key, value in pairs for node in (expression(key), _value(value))]
+
+
 def _fail(at: Any, what: str, remedy: str | None) -> PlanError:
     return PlanError(what if at is None else f"{what} (given {at!r})", remedy=remedy)
 
@@ -197,7 +206,7 @@ def builder_of(name: str) -> Callable[..., Expression]:
     def builder(*positional: Any, **named: Any) -> Expression:
         given: list[tuple[str | None, Any]] = [(None, value) for value in positional]
         try:
-            return Expression(bind(operation, given + list(named.items()), expression, _literal, _fail))
+            return Expression(bind(operation, given + list(named.items()), expression, _literal, _pairs, _fail))
         except PlanError as error:
             if not set(named) <= set(signature.parameters):
                 raise UnknownOption(error.what, remedy=error.remedy) from None

@@ -134,7 +134,7 @@ def entry_of(operation: type[Node]) -> str:
         accept = field.metadata.get("accept")
         kind = "an expression" if accept is None else accept.words
         if field.metadata["role"] == "arguments":
-            kind = "an expression or a list of them"
+            kind = "expressions by condition" if field.metadata["pairs"] else "an expression or a list of them"
         default = "" if field.default is dataclasses.MISSING else f"; default `{literal_text(field.default)}`"
         learned = "; *learned*" if field.metadata.get("learned") else ""
         lines.append(f"- `{field.name}`: {words} ({kind}{default}{learned})")

@@ -41,6 +41,8 @@ def signature(operation: type[Node]) -> str:
     for field in dataclasses.fields(operation):  # type: ignore[arg-type]
         if field.metadata.get("spread"):
             words.append(f"{field.name}, ..")
+        elif field.metadata.get("pairs"):
+            words.append("{condition: value, ..}")
         elif field.default is dataclasses.MISSING:
             words.append(field.name)
         elif field.metadata["role"] == "arguments":
@@ -55,6 +57,7 @@ def bind(
     given: Sequence[tuple[str | None, T]],
     expression: Callable[[T], Node],
     literal: Callable[[T], Any],
+    pairs: Callable[[T], Sequence[Node]],
     fail: Fail[T],
 ) -> Node:
     """Return an operation from the arguments of a call.
@@ -64,6 +67,7 @@ def bind(
         given: the arguments, each with its name or None.
         expression: makes an expression of an argument.
         literal: makes a literal of an argument.
+        pairs: makes expressions of the keys and values of an argument, one after the other.
         fail: makes an error.
 
     Raises:
@@ -99,7 +103,10 @@ def bind(
             if field.default is dataclasses.MISSING:
                 raise fail(None, f"{operation.name} needs its argument '{name}'", f"Write {signature(operation)}.")
             continue
-        values[name] = _value(operation, field, chosen[name], expression, literal, fail)
+        if field.metadata.get("pairs"):
+            values[name] = tuple(pairs(chosen[name]))
+        else:
+            values[name] = _value(operation, field, chosen[name], expression, literal, fail)
     return operation(**values)
 
 

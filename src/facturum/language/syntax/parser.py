@@ -342,7 +342,13 @@ class _Walker:
         def error(at: ast.expr | None, what: str, remedy: str | None) -> PlanError:
             return self.error(words.get(at, at) if at is not None else tree, what, remedy)
 
-        return bind(operation, given, self.node, self._literal, error)
+        return bind(operation, given, self.node, self._literal, self._pairs, error)
+
+    def _pairs(self, tree: ast.expr) -> list[Node]:
+        if not isinstance(tree, ast.Dict) or not tree.keys or None in tree.keys:
+            raise self.error(tree, "conditions and their values stand in braces", "Write {price > 40: 'dear'}, say.")
+        both = zip(tree.keys, tree.values, strict=True)
+        return [self.node(each) for pair in both for each in pair if each is not None]
 
     def _variable(self, tree: ast.Call) -> Node:
         first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None

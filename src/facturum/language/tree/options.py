@@ -155,15 +155,17 @@ def argument(words: str) -> Any:
     return dataclasses.field(metadata={"role": "argument", "words": words})
 
 
-def arguments(words: str, *, default: Any = dataclasses.MISSING, spread: bool = False) -> Any:
+def arguments(words: str, *, default: Any = dataclasses.MISSING, spread: bool = False, pairs: bool = False) -> Any:
     """Declare a field that holds several expressions.
 
     Args:
         words: what they are.
         default: what holds where none is written.
         spread: whether they are written one after the other, ``f(a, b, c)``, rather than as a list.
+        pairs: whether they are written as a dict, ``f({a: b, c: d})``, and held one after the other.
     """
-    return dataclasses.field(default=default, metadata={"role": "arguments", "words": words, "spread": spread})
+    metadata = {"role": "arguments", "words": words, "spread": spread, "pairs": pairs}
+    return dataclasses.field(default=default, metadata=metadata)
 
 
 def option(

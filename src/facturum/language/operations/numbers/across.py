@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from functools import reduce
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -116,6 +117,20 @@ class SumOf(Across):
 
     def combine(self, values: FloatArray, there: Mask) -> Any:
         return _sum(values)
+
+
+@operation
+class ProductOf(Across):
+    """The product of several variables in a row; with `at_least`, of those present.
+
+    Example: `product_of(beds, nights, share)`.
+    """
+
+    items: tuple[Node, ...] = arguments("numbers", spread=True)
+    at_least: int | str = option(AT_LEAST, "how many values a row needs", default="all")
+
+    def combine(self, values: FloatArray, there: Mask) -> Any:
+        return reduce(np.multiply, np.where(there, values, 1.0))
 
 
 @operation

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Callable
+from math import log
 from typing import ClassVar
 
 import numpy as np
@@ -15,10 +16,12 @@ from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.operations.numbers.statistics import MeanQuestion, SpreadQuestion
 from facturum.language.tree.nodes import Kinds, Node, Question, Type, finite, need_number
-from facturum.language.tree.options import NUMBER, argument, one_of, option
+from facturum.language.tree.options import NUMBER, POSITIVE, Accept, argument, one_of, option
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
 from facturum.language.tree.traits import RawScale
+
+BASE = Accept("a number above 0 other than 1", lambda value: POSITIVE.test(value) and value != 1)
 
 
 class Elementwise(Node):
@@ -65,19 +68,26 @@ class Elementwise(Node):
 class Log(Elementwise):
     """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing on request.
 
-    Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`.
+    With `base`, the logarithm to that base: 1 more is `base` times as much.
+
+    Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`, `log(beds, base=2)`.
     """
 
     always_finite: ClassVar[bool] = True
     x: Node = argument("a positive number")
     shift: float = option(NUMBER, "added before the logarithm is taken", default=0)
     nonpositive: str = option(one_of("fail", "missing"), "what becomes of values of 0 or less", default="fail")
+    base: float | None = option(BASE, "of the logarithm; e where there is none", default=None)
 
     def compute(self, x: FloatArray) -> FloatArray:
-        return np.log(np.add(x, self.shift) if self.shift else x)
+        shifted = np.add(x, self.shift) if self.shift else x
+        if self.base in (2, 10):  # whose whole logarithms come out whole
+            return np.log2(shifted) if self.base == 2 else np.log10(shifted)
+        return np.log(shifted) if self.base is None else np.divide(np.log(shifted), np.log(float(self.base)))
 
     def slope(self) -> Node:
-        return Divide(Number(1), Add(self.x, Number(self.shift)) if self.shift else self.x)
+        shifted = Add(self.x, Number(self.shift)) if self.shift else self.x
+        return Divide(Number(1 if self.base is None else 1 / log(self.base)), shifted)
 
     def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
         if self.nonpositive == "missing" or (len(x) and np.min(x) > -self.shift):
@@ -104,10 +114,12 @@ class Log(Elementwise):
         return () if self.nonpositive == "fail" else (self.x,)
 
     def meaning(self) -> Meaning:
+        if self.base is not None:
+            return Unit(self.subject(), node=self)
         return Logged(self.x.subject(), float(self.shift), node=self.x)
 
-    def raw_scale(self) -> RawScale:
-        return RawScale("log", self.x, float(self.shift))
+    def raw_scale(self) -> RawScale | None:
+        return RawScale("log", self.x, float(self.shift)) if self.base is None else None
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} is 0 or less, and has no logarithm"
