@@ -8,6 +8,7 @@ from __future__ import annotations
 import ast
 import fnmatch
 import math
+import re
 import statistics
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -24,7 +25,7 @@ ACROSS: dict[str, Callable[[list[float]], float]] = {
     "mean_of": statistics.fmean, "sum_of": math.fsum, "smallest_of": min, "largest_of": max,
     "product_of": math.prod, "spread_of": statistics.stdev, "count_of": lambda items: sum(item != 0 for item in items),
 }  # fmt: skip
-GATHERING = frozenset({*ACROSS, "any_of", "all_of", "first_present"})
+GATHERING = frozenset({*ACROSS, "any_of", "all_of", "first_present", "joined", "crossed"})
 STATISTICS = ("mean", "median", "sd", "smallest", "largest", "quantile")
 PRESENCE = frozenset(
     {
@@ -60,6 +61,40 @@ PRESENCE = frozenset(
 ELEMENTWISE: dict[str, Callable[[float], float]] = {
     "sqrt": math.sqrt, "square": lambda x: x * x, "reciprocal": lambda x: 1 / x, "exp": math.exp, "abs": abs,
     "asinh": math.asinh, "sin": math.sin, "cos": math.cos, "sign": lambda x: (x > 0) - (x < 0),
+}  # fmt: skip
+
+
+def _fold(text: str, case: bool) -> str:
+    return text if case else text.casefold()
+
+
+def _piece(text: str, first: int, last: int = -1) -> str | None:
+    places = range(1, len(text) + 1)
+    low = first if first > 0 else max(len(text) + 1 + first, 1)
+    high = last if last > 0 else len(text) + 1 + last
+    return "".join(text[p - 1] for p in places if low <= p <= high) or None
+
+
+def _text_part(text: str, separator: str, n: int) -> str | None:
+    parts = dict(enumerate(text.split(separator), 1))
+    return parts.get(n if n > 0 else len(parts) + 1 + n, "").strip() or None
+
+
+def _number_in(text: str) -> float | None:
+    found = re.search(r"[-+]?\d+(\.\d+)?([eE][-+]?\d+)?", text)
+    return float(found[0]) if found else None
+
+
+TEXTS: dict[str, Callable[..., Cell]] = {
+    "contains": lambda x, part, case=True: _fold(part, case) in _fold(x, case),
+    "starts_with": lambda x, part, case=True: _fold(x, case)[: len(_fold(part, case))] == _fold(part, case),
+    "ends_with": lambda x, part, case=True: _fold(x, case)[::-1].startswith(_fold(part, case)[::-1]),
+    "matches_pattern": lambda x, pattern, case=True: (
+        re.fullmatch(pattern, x, 0 if case else re.IGNORECASE) is not None
+    ),
+    "lower": str.lower, "trim": lambda x: re.sub(r"\s+", " ", x).strip() or None,
+    "replaced": lambda x, old, new: new.join(x.split(old)) or None, "text_part": _text_part, "piece": _piece,
+    "length_of": lambda x: float(len(x)), "number_in": _number_in,
 }  # fmt: skip
 
 
@@ -409,6 +444,8 @@ class Interpreter:
         if name in ("missing_if", "impute", "lag", "lead"):
             assert isinstance(tree, ast.Call)
             return self.kind(tree.args[0])
+        if name in ("lower", "trim", "replaced", "text_part", "piece", "joined", "crossed"):
+            return "category"
         if name == "first_present":
             assert isinstance(tree, ast.Call)
             return self.kind(tree.args[0])
@@ -526,6 +563,9 @@ class Interpreter:
             return self._statistic(name, tree, i)
         if name in ACROSS:
             return self._across(name, tree, options, i)
+        if name in TEXTS:
+            literals = [ast.literal_eval(arg) for arg in tree.args[1:]]
+            return _apply(lambda v: TEXTS[name](_text(v), *literals, **options), self.value(tree.args[0], i))
         if name in ELEMENTWISE:
             try:
                 return _apply(lambda v: float(ELEMENTWISE[name](v)), self.value(tree.args[0], i))
@@ -575,6 +615,14 @@ class Interpreter:
             if holds is None or holds:
                 return None if holds is None else self.value(value, i)
         return self.value(tree.args[1], i)
+
+    def _value_joined(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        texts = [self.value(item, i) for item in self._items(tree)]
+        return None if None in texts else options.get("by", " ").join(map(_text, texts))
+
+    def _value_crossed(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        texts = [self.value(item, i) for item in self._items(tree)]
+        return None if None in texts else " & ".join(map(_text, texts))
 
     def _items(self, tree: ast.Call) -> list[ast.expr]:
         return [member for arg in tree.args for member in _members(self._spread(arg))]
@@ -934,6 +982,11 @@ def _call(tree: ast.expr) -> tuple[str, dict[str, Any]]:
         elif word.arg not in ("by", None):
             options[word.arg] = ast.literal_eval(word.value)
     return tree.func.id, options
+
+
+def _text(value: Cell) -> str:
+    """Return a category as text: truth values are true and false."""
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def _on_grid(value: float, to: float, nearest: bool) -> float:

@@ -1,0 +1,411 @@
+"""Texts: what they contain, parts of them, spellings brought together. All is worked out once for each category."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+from itertools import product
+from math import prod
+from typing import Any, ClassVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from facturum.data.number_text import PLAIN
+from facturum.data.values import Kind, Labels, Mask, Values, and_masks, label_text
+from facturum.language.core.literals import Condition
+from facturum.language.meanings.meaning import Meaning
+from facturum.language.meanings.numbers import Unit
+from facturum.language.tree.nodes import Kinds, Node, Type
+from facturum.language.tree.options import FLAG, TEXT, Accept, argument, arguments, option
+from facturum.language.tree.registry import operation
+from facturum.language.tree.rows import Rows
+
+MOST_COMBINATIONS = 200_000
+CASE = "whether capitals and small letters differ"
+NONZERO = Accept("a whole number other than 0", lambda v: _is_place(v) and v != 0)
+SOME_TEXT = Accept("a text that is not empty", lambda v: isinstance(v, str) and v != "")
+
+
+def _is_place(value: object) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**31
+
+
+def need_text(node: Node, x: Node, kinds: Kinds) -> Type:
+    """Return what a category is.
+
+    Raises:
+        PlanError: for numbers and times, with how they are declared.
+    """
+    type_of_x = kinds.type_of(x)
+    if not type_of_x.kind.categorical:
+        raise x.error(
+            f"{node.called} works on text, and '{x}' is {type_of_x.kind.with_article}",
+            'If it holds codes or names, declare it in [variables]: kind = "category".',
+        )
+    return type_of_x
+
+
+class OfText(Node):
+    """An operation whose value follows from a text alone."""
+
+    family: ClassVar[str] = "texts"
+    x: Node
+
+    @abstractmethod
+    def of(self, texts: Sequence[str]) -> Sequence[Any]:
+        """Return the value of each text; None for a missing one."""
+
+    def results(self, labels: Labels) -> list[Any]:
+        """Return the value of each category."""
+        return list(self.of([label_text(label) for label in labels]))
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.evaluate(self).valid
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return (self.x,)
+
+    def _results(self, labels: Labels, rows: Rows) -> list[Any]:
+        found: list[Any] = rows.shared(("texts", self, labels), lambda: self.results(labels))
+        return found
+
+    def missing_because(self) -> str:
+        return f"{self.x.subject()} has none"
+
+
+class TextCondition(OfText, Condition):
+    """Whether a text is as described."""
+
+    def check(self, kinds: Kinds) -> Type:
+        need_text(self, self.x, kinds)
+        return Type(Kind.TRUTH)
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.evaluate(self.x)
+        holds = np.array([*self._results(value.labels or (), rows), False], dtype=bool)
+        return Values(holds[value.data], value.valid)
+
+    def valid(self, rows: Rows) -> Mask | None:
+        return rows.valid(self.x)
+
+    def decided_by(self) -> tuple[Node, ...]:
+        return ()
+
+
+class TextNumber(OfText):
+    """A number that follows from a text."""
+
+    def check(self, kinds: Kinds) -> Type:
+        need_text(self, self.x, kinds)
+        return Type(Kind.NUMBER)
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.evaluate(self.x)
+        numbers = [np.nan if found is None else float(found) for found in self._results(value.labels or (), rows)]
+        data = np.array([*numbers, np.nan])[value.data]
+        there = ~np.isnan(data)
+        return Values(np.where(there, data, 0.0), and_masks(value.valid, None if there.all() else there))
+
+    def meaning(self) -> Meaning:
+        return Unit(self.subject(), node=self)
+
+
+class TextOfText(OfText):
+    """A text made of another one."""
+
+    def check(self, kinds: Kinds) -> Type:
+        type_of_x = need_text(self, self.x, kinds)
+        return Type(Kind.CATEGORY, labels=_distinct(self.results(type_of_x.labels or ())))
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.evaluate(self.x)
+        made = self._results(value.labels or (), rows)
+        labels = _distinct(made)
+        place = {label: at for at, label in enumerate(labels)} | {None: -1}
+        recode = np.array([*(place[each] for each in made), -1])
+        data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], -1)
+        present = data >= 0
+        return Values(data, None if present.all() else present, labels)
+
+
+def _distinct(texts: Sequence[str | None]) -> Labels:
+    return tuple(dict.fromkeys(text for text in texts if text is not None))
+
+
+class Containing(TextCondition):
+    """Whether a text holds another one somewhere."""
+
+    text: str
+    case: bool
+
+    @abstractmethod
+    def holds(self, text: str, part: str) -> bool:
+        """Return whether a text holds a part where it should."""
+
+    def of(self, texts: Sequence[str]) -> Sequence[bool]:
+        part = self.text if self.case else self.text.casefold()
+        return [self.holds(text if self.case else text.casefold(), part) for text in texts]
+
+
+@operation
+class Contains(Containing):
+    """Whether a text contains another one.
+
+    Example: `contains(hut, "horn")`, `contains(notes, "closed", case=False)`.
+    """
+
+    x: Node = argument("a text")
+    text: str = option(TEXT, "what it contains")
+    case: bool = option(FLAG, CASE, default=True)
+
+    def holds(self, text: str, part: str) -> bool:
+        return part in text
+
+
+@operation
+class StartsWith(Containing):
+    """Whether a text starts with another one.
+
+    Example: `starts_with(hut_code, "00")`.
+    """
+
+    x: Node = argument("a text")
+    text: str = option(TEXT, "what it starts with")
+    case: bool = option(FLAG, CASE, default=True)
+
+    def holds(self, text: str, part: str) -> bool:
+        return text.startswith(part)
+
+
+@operation
+class EndsWith(Containing):
+    """Whether a text ends with another one.
+
+    Example: `ends_with(valley, "Dale")`.
+    """
+
+    x: Node = argument("a text")
+    text: str = option(TEXT, "what it ends with")
+    case: bool = option(FLAG, CASE, default=True)
+
+    def holds(self, text: str, part: str) -> bool:
+        return text.endswith(part)
+
+
+@operation
+class MatchesPattern(TextCondition):
+    """Whether the whole of a text matches a regular expression, in time that grows with its length alone (RE2).
+
+    Example: `matches_pattern(hut_code, "00[1-4].*")`.
+    """
+
+    x: Node = argument("a text")
+    pattern: str = option(TEXT, "a regular expression; .* before or behind it stands for any text")
+    case: bool = option(FLAG, CASE, default=True)
+
+    def check(self, kinds: Kinds) -> Type:
+        try:
+            self.of([""])
+        except pa.ArrowInvalid as problem:
+            reason = str(problem).removeprefix("Invalid regular expression: ").splitlines()[0].partition(":")[0]
+            raise self.error(f"the pattern {self.pattern!r} cannot be read: {reason}", "Correct it.") from None
+        return super().check(kinds)
+
+    def of(self, texts: Sequence[str]) -> Sequence[bool]:
+        pattern = f"^(?:{self.pattern})$"
+        found = pc.match_substring_regex(pa.array(texts, pa.large_string()), pattern, ignore_case=not self.case)
+        return [bool(each) for each in found.to_pylist()]
+
+
+@operation
+class Lower(TextOfText):
+    """A text in small letters.
+
+    Example: `lower(access)`.
+    """
+
+    x: Node = argument("a text")
+
+    def of(self, texts: Sequence[str]) -> Sequence[str]:
+        return [text.lower() for text in texts]
+
+
+@operation
+class Trim(TextOfText):
+    """A text without spaces at its ends, and with one between its words; missing where nothing is left.
+
+    Example: `trim(access)`, `lower(trim(access))`.
+    """
+
+    x: Node = argument("a text")
+
+    def of(self, texts: Sequence[str]) -> Sequence[str | None]:
+        return [" ".join(text.split()) or None for text in texts]
+
+
+@operation
+class Replaced(TextOfText):
+    """A text in which each occurrence of one text is replaced by another; missing where nothing is left.
+
+    Example: `replaced(access, "-", " ")`.
+    """
+
+    x: Node = argument("a text")
+    old: str = option(SOME_TEXT, "what is replaced")
+    new: str = option(TEXT, "what stands in its place")
+
+    def of(self, texts: Sequence[str]) -> Sequence[str | None]:
+        return [text.replace(self.old, self.new) or None for text in texts]
+
+
+@operation
+class TextPart(TextOfText):
+    """One of the parts into which a separator divides a text; missing where there are fewer.
+
+    Example: `text_part(valley, " ", 1)`, the first; `text_part(valley, " ", -1)`, the last.
+    """
+
+    x: Node = argument("a text")
+    separator: str = option(SOME_TEXT, "what stands between the parts")
+    n: int = option(NONZERO, "which part, counted from 1, or from the end with -1")
+
+    def of(self, texts: Sequence[str]) -> Sequence[str | None]:
+        divided = [text.split(self.separator) for text in texts]
+        at = self.n - 1 if self.n > 0 else self.n
+        return [parts[at].strip() or None if abs(self.n) <= len(parts) else None for parts in divided]
+
+
+@operation
+class Piece(TextOfText):
+    """The characters of a text from one place to another, both included; missing where it has none there.
+
+    Example: `piece(hut_code, 1, 2)`, `piece(hut_code, -3)`, the last three.
+    """
+
+    x: Node = argument("a text")
+    first: int = option(NONZERO, "the first character, counted from 1, or from the end with -1")
+    last: int = option(NONZERO, "the last character, counted alike", default=-1)
+
+    def of(self, texts: Sequence[str]) -> Sequence[str | None]:
+        low = self.first - 1 if self.first > 0 else self.first
+        made = []
+        for text in texts:
+            start = low if low >= 0 else max(len(text) + low, 0)
+            stop = self.last if self.last > 0 else len(text) + self.last + 1
+            made.append(text[start : max(stop, 0)] or None)
+        return made
+
+
+@operation
+class LengthOf(TextNumber):
+    """How many characters a text has.
+
+    Example: `length_of(notes)`.
+    """
+
+    x: Node = argument("a text")
+
+    def of(self, texts: Sequence[str]) -> Sequence[int]:
+        return [len(text) for text in texts]
+
+
+@operation
+class NumberIn(TextNumber):
+    """The first number in a text, with a point before its decimals; missing where there is none.
+
+    Example: `number_in(room)`, 12.5 of "ca. 12.5 m2".
+    """
+
+    x: Node = argument("a text")
+
+    def of(self, texts: Sequence[str]) -> Sequence[float | None]:
+        array = pa.array(texts, pa.large_string())
+        found = pc.extract_regex(array, r"(?P<number>[-+]?[0-9]+(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?)").to_pylist()
+        return [None if each is None else PLAIN.number(each["number"].removeprefix("+")) for each in found]
+
+
+class Combined(Node):
+    """A category for each combination of several."""
+
+    family: ClassVar[str] = "texts"
+    distributes: ClassVar[bool] = False
+    items: tuple[Node, ...]
+
+    @abstractmethod
+    def text(self, parts: Sequence[str]) -> str:
+        """Return what a combination is called."""
+
+    def check(self, kinds: Kinds) -> Type:
+        known = [self._labels_of(item, kinds) for item in self.items]
+        if len(known) < 2:
+            raise self.error(f"{self.name} needs two categories", "Name another one.")
+        if prod(map(len, known)) > MOST_COMBINATIONS:
+            raise self.error(
+                f"there are {prod(map(len, known)):,} combinations, and {MOST_COMBINATIONS:,} are allowed",
+                "Bring categories together before: regroup(..).",
+            )
+        return Type(Kind.CATEGORY, labels=self._labels(known))
+
+    def values(self, rows: Rows) -> Values:
+        values = [_labelled(rows.evaluate(item)).full(rows.length) for item in self.items]
+        known = [value.labels or () for value in values]
+        labels, recode = rows.shared(("combined", self, tuple(known)), lambda: self._coded(known))
+        there: Mask | None = None
+        code = np.zeros(rows.length, dtype=np.int64)
+        for value, of_value in zip(values, known, strict=True):
+            there = and_masks(there, value.valid)
+            code = code * max(len(of_value), 1) + value.data
+        data = recode[np.where(there, code, 0)] if there is not None else recode[code]
+        return Values(data, there, labels)
+
+    def _coded(self, known: Sequence[Labels]) -> tuple[Labels, Any]:
+        """Return the labels of all combinations, and the code of each in them, the last category counting fastest."""
+        texts = [self.text([label_text(each) for each in labels]) for labels in product(*known)]
+        labels = tuple(dict.fromkeys(texts))
+        place = {label: at for at, label in enumerate(labels)}
+        return labels, np.array([place[text] for text in texts] or [0])
+
+    def _labels(self, known: Sequence[Labels]) -> Labels:
+        return self._coded(known)[0]
+
+    def _labels_of(self, item: Node, kinds: Kinds) -> Labels:
+        type_of_item = kinds.type_of(item)
+        if type_of_item.kind is Kind.TRUTH:
+            return (False, True)
+        return need_text(self, item, kinds).labels or ()
+
+
+def _labelled(value: Values) -> Values:
+    """Return truth values as categories."""
+    return value if value.labels is not None else Values(value.data.astype(np.int64), value.valid, (False, True))
+
+
+@operation
+class Joined(Combined):
+    """Several texts as one, with `by` between them; missing where one is.
+
+    Example: `joined(valley, access, by=" / ")`.
+    """
+
+    items: tuple[Node, ...] = arguments("texts", spread=True)
+    by: str = option(TEXT, "what stands between them", default=" ")
+
+    def text(self, parts: Sequence[str]) -> str:
+        return self.by.join(parts)
+
+
+@operation
+class Crossed(Combined):
+    """One category of the combinations of several, each as `a & b`; missing where one is.
+
+    Only combinations that occur become columns; rare ones are brought together by `category(crossed(..), pool=..)`.
+
+    Example: `crossed(valley, access)`, `category(crossed(valley, access), pool=20)`.
+    """
+
+    items: tuple[Node, ...] = arguments("categories", spread=True)
+
+    def text(self, parts: Sequence[str]) -> str:
+        return " & ".join(part.replace("&", "&&") for part in parts)
