@@ -185,6 +185,14 @@ ALONG = st.recursive(
         st.tuples(inner, st.sampled_from(["+", "-", "*"]), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
         st.tuples(inner, inner, inner).map(lambda t: f"({t[0]} if {t[1]} > 20 else {t[2]})"),
         inner.map(lambda x: f"{x} - mean({x}, by=[hut])"),
+        st.tuples(
+            st.sampled_from(["sum", "mean", "count", "largest", "smallest"]),
+            inner,
+            st.sampled_from(["", ", since='year'", ", since='quarter'", ", since=price > 50", ", since=snow < 30"]),
+        ).map(lambda t: f"cumulative_{t[0]}({t[1]}{t[2]})"),
+        inner.map(lambda x: f"exponential_average({x}, half_life=2.5)"),
+        inner.map(lambda x: f"periods_since_last({x} > 40)"),
+        inner.map(lambda x: f"({x} / place_in_unit())"),
     ),
     max_leaves=4,
 )

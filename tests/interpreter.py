@@ -38,6 +38,11 @@ PRESENCE = frozenset(
         "sin",
         "cos",
         "sign",
+        "cumulative_sum",
+        "cumulative_mean",
+        "cumulative_largest",
+        "cumulative_smallest",
+        "exponential_average",
         "rounded",
         "floor_to",
         "remainder",
@@ -203,7 +208,7 @@ class Interpreter:
         return self.value(tree, i) is not None
 
     def _call_has(self, tree: ast.Call, name: str, options: dict[str, Any], i: int) -> bool:
-        if name in ("trend", "season", "is_missing", "periods_since"):
+        if name in ("trend", "season", "is_missing", "periods_since", "cumulative_count", "place_in_unit"):
             return True
         if name == "impute" and (len(tree.args) < 2 or ast.literal_eval(tree.args[1]) in ("median", "mean", "mode")):
             return True
@@ -563,6 +568,8 @@ class Interpreter:
             return self._statistic(name, tree, i)
         if name in ACROSS:
             return self._across(name, tree, options, i)
+        if name.startswith("cumulative_"):
+            return self._cumulative(tree, name.removeprefix("cumulative_"), i)
         if name in TEXTS:
             literals = [ast.literal_eval(arg) for arg in tree.args[1:]]
             return _apply(lambda v: TEXTS[name](_text(v), *literals, **options), self.value(tree.args[0], i))
@@ -623,6 +630,37 @@ class Interpreter:
     def _value_crossed(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
         texts = [self.value(item, i) for item in self._items(tree)]
         return None if None in texts else " & ".join(map(_text, texts))
+
+    def _so_far(self, tree: ast.Call, i: int) -> list[int]:
+        """Return the rows of a unit up to a row, from the last on at which the operation begins anew."""
+        rows = [row for period, row in sorted(self.places[self.unit_of(i)].items()) if period <= self.period_of(i)]
+        since = next((word.value for word in tree.keywords if word.arg == "since"), None)
+        if isinstance(since, ast.Constant):
+            long = {"year": 12, "quarter": 3, "month": 1}[since.value]
+            return [row for row in rows if self.period_of(row) // long == self.period_of(i) // long]
+        begins = [at for at, row in enumerate(rows) if since is not None and self.value(since, row)]
+        return rows[max(begins, default=0) :]
+
+    def _cumulative(self, tree: ast.Call, name: str, i: int) -> Cell:
+        there = [v for row in self._so_far(tree, i) if (v := self.value(tree.args[0], row)) is not None]
+        if name == "count":
+            return float(len(there))
+        works = {"sum": sum, "mean": statistics.fmean, "largest": max, "smallest": min}
+        return None if self.value(tree.args[0], i) is None else float(works[name](map(float, there)))
+
+    def _value_exponential_average(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        rows = self._so_far(tree, i)
+        weights = [0.5 ** ((len(rows) - 1 - at) / options["half_life"]) for at in range(len(rows))]
+        values = [self.value(tree.args[0], row) for row in rows]
+        pairs = [(w, v) for w, v in zip(weights, values, strict=True) if v is not None]
+        return None if values[-1] is None else sum(w * v for w, v in pairs) / sum(w for w, _ in pairs)
+
+    def _value_periods_since_last(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        held = [self.period_of(row) for row in self._so_far(tree, i) if self.value(tree.args[0], row)]
+        return float(self.period_of(i) - held[-1]) if held else None
+
+    def _value_place_in_unit(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        return float(len(self._so_far(tree, i)))
 
     def _items(self, tree: ast.Call) -> list[ast.expr]:
         return [member for arg in tree.args for member in _members(self._spread(arg))]

@@ -229,7 +229,8 @@ class AlongTime(unittest.TestCase):
         values[at] = None if values[at] is not None else 5.0 if name != "floor" else 1
         before, after = made.build(table).X[:, 0], made.build({**table, name: values}).X[:, 0]
         reached = {look.offset for look in looks(parse(text), {}) if look.variable == name}
-        low, high = min(reached, default=1), max(reached, default=0)
+        carries = any(part.carries for part in parse(text).walk())  # which reads all earlier periods
+        low, high = -len(table["hut"]) if carries else min(reached, default=1), max(reached, default=0)
         for row in np.flatnonzero(~((before == after) | (np.isnan(before) & np.isnan(after)))).tolist():
             self.assertEqual(table["hut"][row], table["hut"][at])
             offset = table["period"][at] - table["period"][row]
