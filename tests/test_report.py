@@ -113,6 +113,19 @@ class Pages(Folder):
         ):
             self.assertIn(said, text)
 
+    def test_rows_left_out_are_told_by_reason(self) -> None:
+        table = {"x": [1.0, None, 3.0, 4.0, None, 6.0, 7.0, 8.5], "y": [2.0, 1.0, None, 4.0, 5.0, 6.5, 7.0, 9.0]}
+        page = report_page(fa.Plan("y", {"x": "x"}, rows={"keep": "y < 9 or is_missing(y)"}).build(table))
+        text = " ".join(re.sub("<[^>]*>", " ", page).split())
+        for reason in (
+            "keep is false rows.keep 1 Row 8.",
+            "response 1 Row 3.",
+            "terms.x 2 Rows 2, 5.",
+            "1 row: y is missing",
+        ):
+            self.assertIn(reason, text)
+        self.assertIn("8 rows went in, and 4 are rows of the matrix.", text)
+
     def test_hostile_names_are_texts(self) -> None:
         quoted = HOSTILE.replace("'", "\\'")
         table: dict[str, Any] = {HOSTILE: [HOSTILE, "b", "c"] * 20, "y": np.arange(60.0) % 7}

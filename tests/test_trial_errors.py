@@ -205,6 +205,20 @@ class NotDefined(Folder):
         self.assertIsNotNone(joint["x"].p)
         self.assertTrue(any("3 units of u are few" in text for text in trial.cautions))
 
+    def test_groups_of_two_variables_are_those_of_their_combinations(self) -> None:
+        dice = np.random.default_rng(6)
+        a, b = dice.integers(0, 4, 90), dice.integers(0, 3, 90)
+        table = {"a": a, "b": [f"b{at}" for at in b], "ab": [f"{x} {y}" for x, y in zip(a, b, strict=True)]}
+        table |= {"x": dice.normal(size=90) + a * b, "y": dice.normal(size=90) + a}
+        trials = []
+        for by in ("a, b", "ab"):
+            plan = fa.Plan(f"within(y, by=[{by}])", {"x": f"within(x, by=[{by}])"}, data={"carry": ["a", "b", "ab"]})
+            trials.append([plan.build(table).trial(errors=errors) for errors in ("ordinary", "hc3")])
+        for one, other in zip(*trials, strict=True):
+            np.testing.assert_allclose(
+                [c.error for c in one.coefficients], [c.error for c in other.coefficients], rtol=1e-12
+            )
+
     def test_indicators_of_the_clusters_themselves_have_no_errors(self) -> None:
         table = random_panel(12)
         made = fa.Plan("y", {"u": "u", "x": "x"}, data={"carry": ["unit"]}).build({**table, "unit": table["u"]})

@@ -157,7 +157,9 @@ def _rows(columns: ColumnMap, rows: RowMap) -> dict[str, Any]:
         "sentence": f"{counts.given:,} rows went in, and {counts.kept:,} are rows of the matrix.",
         "picture": Markup(pictures.shares(parts, "What became of the rows")),
         "reasons": reasons,
-        "absences": [f"{each.rows:,} rows: {each.why} ({each.alone:,} for this alone)" for each in counts.absences],
+        "absences": [
+            f"{counted(each.rows, 'row')}: {each.why} ({each.alone:,} for this alone)" for each in counts.absences
+        ],
         "leverages": leverages_text(columns),
     }
 
