@@ -67,7 +67,11 @@ class Sentences:
         if LEARNED_TABLE in brief_text(own.node) and LEARNED_TABLE not in text and self._terms[term] == 1:
             written = parse(text, True).meaning().single
             if written is not None and type(written) is type(own):
-                return replace(own, subject=written.subject)
+                if replace(written, subject=own.subject) == own:
+                    return replace(own, subject=written.subject)
+                column = self._outline.columns[at].column
+                if isinstance(own, Unit) and column is not None and replace(written, subject="") == Unit(""):
+                    return Unit(written.subject, node=column.formula)  # all of it, where a part has a size of its own
         return meaning
 
     @cached_property

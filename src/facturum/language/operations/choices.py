@@ -1,16 +1,20 @@
-"""Choices by condition: the first case that holds, the first value there is, ranges."""
+"""Everyday expressions by a name: choices by condition, ranges, shares, growth; each stands for one of others."""
 
 from __future__ import annotations
 
 from functools import reduce
 from typing import ClassVar, Self
 
+from facturum.language.core.arithmetic import Divide
 from facturum.language.core.literals import List, Truth
 from facturum.language.core.logic import And, Comparison, Conditional, Or
 from facturum.language.core.shorthand import Shorthand
 from facturum.language.operations.absent.missing import IsMissing
+from facturum.language.operations.numbers.statistics import Count, Total
+from facturum.language.operations.numbers.transforms import Log
+from facturum.language.operations.times.along import Difference, PercentChange
 from facturum.language.tree.nodes import Node
-from facturum.language.tree.options import argument, arguments
+from facturum.language.tree.options import FLAG, argument, arguments, one_of, option, whole_from
 from facturum.language.tree.registry import operation
 from facturum.language.tree.writer import ATOM, Writer
 
@@ -116,3 +120,56 @@ class Cases(Shorthand):
 
     def _pairs(self) -> list[tuple[Node, Node]]:
         return list(zip(self.branches[::2], self.branches[1::2], strict=True))
+
+
+@operation
+class ShareOfGroup(Shorthand):
+    """What a number is of the sum of its group.
+
+    It stands for `x / total(x, by=[..])`.
+
+    Example: `share_of_group(beds, by=[valley])`.
+    """
+
+    groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups")
+
+    def spelled(self) -> Node:
+        return Divide(self.x, Total(self.x, self.by))
+
+
+@operation
+class FrequencyOf(Shorthand):
+    """In how many learning rows the category of the row occurs, or in what share of them.
+
+    It stands for `count(x, by=[x])`, for a share divided by `count(x)`.
+
+    Example: `frequency_of(access)`, `frequency_of(access, share=True)`.
+    """
+
+    x: Node = argument("a category")
+    share: bool = option(FLAG, "whether it is the share of the rows", default=False)
+
+    def spelled(self) -> Node:
+        within = Count(self.x, (self.x,))
+        return Divide(within, Count(self.x)) if self.share else within
+
+
+@operation
+class Growth(Shorthand):
+    """The relative change since `step` periods before: in percent, or the difference of logarithms.
+
+    It stands for `percent_change(x, step)` or `difference(log(x), step=step)`.
+
+    Example: `growth(stays, step=12)`, `growth(price, kind="log")`.
+    """
+
+    x: Node = argument("a number")
+    step: int = option(whole_from(1), "how many periods lie between", default=1)
+    kind: str = option(one_of("percent", "log"), "how it is told", default="percent")
+
+    def spelled(self) -> Node:
+        if self.kind == "percent":
+            return PercentChange(self.x, self.step)
+        return Difference(Log(self.x), step=self.step)

@@ -290,6 +290,78 @@ class Sd(Statistic):
         return SpreadQuestion((self.x,), lambda mean, spread: number(spread))
 
 
+@dataclass(frozen=True)
+class TotalQuestion(MeanQuestion):
+    """The sum of a number, exact and rounded once."""
+
+    def advance(self, merged: tuple[int, int]) -> Node:
+        some(merged[1], self.inputs[0])
+        return self.answer(as_float(merged[0], 1) + 0.0)
+
+
+@operation
+class Total(Statistic):
+    """The sum over the learning rows, or within groups.
+
+    Example: `beds / total(beds, by=[valley])`.
+    """
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
+
+    def statistic(self, x: FloatArray) -> float:
+        return as_float(exact_sum(x), 1)
+
+    def whole(self) -> Question:
+        return TotalQuestion((self.x,), number)
+
+
+class Counted(Statistic):
+    """A number that is counted within groups, or over all learning rows."""
+
+    def whole(self) -> Question:
+        together = Number(1)  # the one group of all rows
+        return GroupQuestion((self.x, together), self.statistic, lambda found: number(next(iter(found.values()))))
+
+
+@operation
+class Count(Counted):
+    """How many learning rows there are in which the variable has a value, or within groups.
+
+    Example: `count(price, by=[hut])`.
+    """
+
+    x: Node = argument("any variable")
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.type_of(self.x)
+        return Type(Kind.NUMBER)
+
+    def statistic(self, x: FloatArray) -> float:
+        return float(len(x))
+
+
+@operation
+class Distinct(Counted):
+    """How many different values there are over the learning rows, or within groups.
+
+    Example: `distinct(hut, by=[valley])`.
+    """
+
+    x: Node = argument("any variable but a period")
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
+
+    def check(self, kinds: Kinds) -> Type:
+        type_of_x = kinds.type_of(self.x)
+        if self.x.as_period() is not None or type_of_x.kind is Kind.TIME:
+            raise self.x.error("distinct works on numbers and categories, and this is a time", "Count a part of it.")
+        return Type(Kind.NUMBER)
+
+    def statistic(self, x: FloatArray) -> float:
+        return float(len(np.unique(x)))
+
+
 @operation
 class Smallest(Statistic):
     """The smallest value over the learning rows, or within groups.

@@ -11,15 +11,15 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
 from facturum.language.core.arithmetic import Add, Divide, Multiply, Negative, Power, Subtract
-from facturum.language.core.literals import Number
+from facturum.language.core.literals import List, Number
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Logged, Unit
-from facturum.language.operations.numbers.statistics import MeanQuestion, SpreadQuestion
+from facturum.language.operations.numbers.statistics import Mean, MeanQuestion, Sd, SpreadQuestion
 from facturum.language.tree.nodes import Kinds, Node, Question, Type, finite, need_number
-from facturum.language.tree.options import NUMBER, POSITIVE, Accept, argument, one_of, option
+from facturum.language.tree.options import NUMBER, POSITIVE, Accept, argument, arguments, one_of, option
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
-from facturum.language.tree.traits import RawScale
+from facturum.language.tree.traits import RawScale, Surroundings
 
 BASE = Accept("a number above 0 other than 1", lambda value: POSITIVE.test(value) and value != 1)
 
@@ -321,12 +321,26 @@ class Center(Elementwise):
 class Standardize(Elementwise):
     """The number less its mean, in standard deviations (divisor n - 1); resolving writes `at` and `scale`.
 
-    Example: `standardize(price)`, `standardize(price, at=42, scale=7.5)`.
+    With `by`, the mean and the standard deviation are those of the row's group; a group without a spread is an error.
+
+    Example: `standardize(price)`, `standardize(price, at=42, scale=7.5)`, `standardize(price, by=[valley])`.
     """
 
+    groups_by: ClassVar[frozenset[str]] = frozenset({"by"})
     x: Node = argument("a number")
     at: float | None = option(NUMBER, "what is subtracted", learned=True, default=None)
     scale: float | None = option(NUMBER, "what it is divided by", learned=True, default=None)
+    by: tuple[Node, ...] = arguments("variables that form groups", default=())
+
+    def settled(self, around: Surroundings) -> Node:
+        if not self.by:
+            return self
+        if self.at is not None or self.scale is not None:
+            raise self.error("at and scale are those of all rows, and by names groups", "Leave out one or the other.")
+        if isinstance(self.x, List):
+            return List(tuple(self.replaced(x=member).settled(around) for member in self.x.members)).put_at(self)
+        about = Subtract(self.x, Mean(self.x, self.by).put_at(self))
+        return Divide(about, Sd(self.x, self.by).put_at(self)).put_at(self)
 
     def check(self, kinds: Kinds) -> Type:
         if self.scale is not None and not self.scale > 0:
@@ -358,4 +372,7 @@ class Standardize(Elementwise):
         return Divide(away, Number(plain_number(float(self.scale))))
 
     def meaning(self) -> Meaning:
+        if self.by:
+            within = " and ".join(key.subject() for key in self.by)
+            return Unit(f"{self.x.subject()} in standard deviations of its {within}", node=self)
         return Unit(self.x.subject(), center=self.at, size=self.scale, standardized=True, node=self.x)

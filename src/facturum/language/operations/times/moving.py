@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
+
 import numpy as np
 
-from facturum.data.values import Array, Mask, Values
+from facturum.data.values import Array, FloatArray, Kind, Mask, Values
 from facturum.language.meanings.meaning import STEP
 from facturum.language.operations.times.along import MAX_SHIFTS, Windowed, numbers_of
 from facturum.language.tree.nodes import Kinds, Node, Type
-from facturum.language.tree.options import AT_LEAST, argument, one_of, option, whole_from
+from facturum.language.tree.options import AT_LEAST, SHARE, argument, one_of, option, whole_from
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Look
+
+_NOUNS = {"sd": "standard deviation", "smallest": "smallest value", "largest": "largest value"}
 
 
 class Moving(Windowed):
@@ -75,7 +79,8 @@ class Moving(Windowed):
         return tuple(self.weights())
 
     def subject(self) -> str:
-        what = f"the {self.window}-{STEP} {self.name.removeprefix('moving_')} of {self.x.subject()}"
+        figure = self.name.removeprefix("moving_")
+        what = f"the {self.window}-{STEP} {_NOUNS.get(figure, figure)} of {self.x.subject()}"
         if self.align == "past":
             before = {1: "", 2: f" and the {STEP} before"}.get(self.window, f" and the {self.window - 1} before")
             return f"{what} (this {STEP}{before})"
@@ -120,3 +125,175 @@ class MovingSum(Moving):
     def along(self, look: Look) -> Values:
         total, _, count = self.sums(look)
         return Values(total, self.enough(count))
+
+
+class MovingStatistic(Moving):
+    """A figure of the values in a window of periods, of those present."""
+
+    def check(self, kinds: Kinds) -> Type:
+        if self.align == "centre" and self.window % 2 == 0:
+            what = f"a window of {self.window} periods has none in its middle"
+            raise self.error(what, f"Write {self.window + 1}, or leave align out.")
+        return super().check(kinds)
+
+    @abstractmethod
+    def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
+        """Return a figure for each row.
+
+        Args:
+            values: (periods, rows).
+            there: (periods, rows), which of them are present.
+            count: how many are.
+        """
+
+    def along(self, look: Look) -> Values:
+        parts = [numbers_of(look(offset)) for offset in self.weights()]
+        there = np.array([part.present_mask() for part in parts])
+        count = np.count_nonzero(there, axis=0)
+        enough = self.enough(count) & (count > 0)
+        with np.errstate(all="ignore"):
+            found = self.statistic(np.array([part.data for part in parts]), there, count)
+        return Values(np.where(enough, found, 0.0), enough)
+
+
+@operation
+class MovingSmallest(MovingStatistic):
+    """The smallest value over `window` periods that end with the row's own; with `at_least`, of those present.
+
+    Example: `moving_smallest(price, 12)`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
+        smallest: Array = np.min(np.where(there, values, np.inf), axis=0)
+        return smallest
+
+
+@operation
+class MovingLargest(MovingStatistic):
+    """The largest value over `window` periods that end with the row's own; with `at_least`, of those present.
+
+    Example: `moving_largest(snow, 12)`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
+        largest: Array = np.max(np.where(there, values, -np.inf), axis=0)
+        return largest
+
+
+@operation
+class MovingSd(MovingStatistic):
+    """The sample standard deviation (divisor n - 1) over `window` periods that end with the row's own.
+
+    Example: `moving_sd(price, 12)`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(2, MAX_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def enough(self, count: Array) -> Array:
+        return super().enough(count) & (count > 1)
+
+    def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
+        mean = np.divide(_sum_of(np.where(there, values, 0.0)), count)
+        about = np.where(there, np.subtract(values, mean), 0.0)
+        spread: Array = np.sqrt(np.divide(_sum_of(np.multiply(about, about)), count - 1))
+        return spread
+
+
+def _sum_of(values: FloatArray) -> FloatArray:
+    """Return the sum over periods, the oldest first, whose digits depend on no order of memory."""
+    total: FloatArray = np.zeros(values.shape[1])
+    for each in values:
+        total = np.add(total, each)
+    return total
+
+
+@operation
+class MovingCount(Windowed):
+    """How many of `window` periods that end with the row's own have a value.
+
+    Example: `moving_count(stays, 12)`.
+    """
+
+    x: Node = argument("any variable")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
+
+    def check(self, kinds: Kinds) -> Type:
+        kinds.along_time(self)
+        kinds.type_of(self.x)
+        return Type(Kind.NUMBER)
+
+    def along(self, look: Look) -> Values:
+        there = np.array([look(offset).present_mask() for offset in self.offsets_read()])
+        return Values(np.count_nonzero(there, axis=0).astype(np.float64))
+
+    def present_along(self, look: Look) -> Mask | None:
+        return None
+
+    def offsets_read(self) -> tuple[int, ...]:
+        return tuple(range(1 - self.window, 1))
+
+    def subject(self) -> str:
+        return f"how many of {self.window} {STEP}s have {self.x.subject()}"
+
+
+class MovingOrder(MovingStatistic):
+    """A quantile of the values in a window, interpolated between order statistics."""
+
+    @abstractmethod
+    def below(self) -> float:
+        """Return how much of the values lies below it."""
+
+    def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
+        ordered, rows = np.sort(np.where(there, values, np.inf), axis=0), np.arange(values.shape[1])
+        most = np.maximum(count - 1, 0)
+        place = np.multiply(self.below(), most)
+        low = np.floor(place).astype(np.int64)
+        lower, upper = ordered[low, rows], ordered[np.minimum(low + 1, most), rows]
+        between: Array = np.add(lower, np.multiply(place - low, np.subtract(upper, lower)))
+        return np.where(place == low, lower, between)
+
+
+@operation
+class MovingMedian(MovingOrder):
+    """The median over `window` periods that end with the row's own; with `at_least`, of those present.
+
+    Example: `moving_median(snow, 5)`.
+    """
+
+    x: Node = argument("a number")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def below(self) -> float:
+        return 0.5
+
+
+@operation
+class MovingQuantile(MovingOrder):
+    """A quantile over `window` periods that end with the row's own, interpolated between order statistics.
+
+    Example: `moving_quantile(stays, 0.9, 12)`.
+    """
+
+    x: Node = argument("a number")
+    share: float = option(SHARE, "how much of the values lies below")
+    window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
+    align: str = option(ALIGN, "where the row's own period lies in the window", default="past")
+    at_least: int | str = option(AT_LEAST, "how many of its periods must have a value", default="all")
+
+    def below(self) -> float:
+        return self.share
