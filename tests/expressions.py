@@ -128,6 +128,11 @@ BLOCKS = st.sampled_from(
         "category(open)",
         "polynomial(price, 3)",
         "hinge(price, at=[30, 62.5])",
+        "spline(price, pieces=3)",
+        "spline(change, knots=[-15, 0, 12.5], degree=2)",
+        "spline(change, knots=[-15, 0, 12.5], beyond='constant')",
+        "spline(price, pieces=3, natural=True)",
+        "standardize(price, by=[valley])",
         "waves(change, period=30, pairs=2)",
         "cases({price > 60: 'dear', open: 'fair'}, valley)",
         "first_present(comfort, 'none')",
@@ -190,6 +195,14 @@ ALONG = st.recursive(
             inner,
             st.sampled_from(["", ", since='year'", ", since='quarter'", ", since=price > 50", ", since=snow < 30"]),
         ).map(lambda t: f"cumulative_{t[0]}({t[1]}{t[2]})"),
+        st.tuples(
+            st.sampled_from(["median", "sd", "smallest", "largest", "count"]),
+            inner,
+            st.sampled_from(["2", "3", "5"]),
+        ).map(lambda t: f"moving_{t[0]}({t[1]}, {t[2]})"),
+        inner.map(lambda x: f"moving_median({x}, 3, align='centre', at_least=2)"),
+        inner.map(lambda x: f"moving_quantile({x}, 0.3, 4, at_least=1)"),
+        st.sampled_from(["growth(price, step=2)", "growth(stays, kind='log')"]),
         inner.map(lambda x: f"exponential_average({x}, half_life=2.5)"),
         inner.map(lambda x: f"periods_since_last({x} > 40)"),
         inner.map(lambda x: f"({x} / place_in_unit())"),
@@ -198,6 +211,9 @@ ALONG = st.recursive(
 )
 LEARNED = st.sampled_from(
     [
+        "total(beds)", "total(price, by=[access])", "count(price)", "count(access, by=[valley])", "distinct(floor)",
+        "distinct(access, by=[comfort])", "share_of_group(beds, by=[valley])", "frequency_of(access, share=True)",
+        "frequency_of(valley)",
         "mean(price)", "median(price, by=[valley])", "sd(change, by=[access])", "smallest(beds)",
         "largest(beds, by=[open])",
         "quantile(price, 0.3)", "quantile(change, 0.9, by=[valley, floor])", "center(price)", "standardize(beds)",

@@ -26,7 +26,12 @@ ACROSS: dict[str, Callable[[list[float]], float]] = {
     "product_of": math.prod, "spread_of": statistics.stdev, "count_of": lambda items: sum(item != 0 for item in items),
 }  # fmt: skip
 GATHERING = frozenset({*ACROSS, "any_of", "all_of", "first_present", "joined", "crossed"})
-STATISTICS = ("mean", "median", "sd", "smallest", "largest", "quantile")
+STATISTICS = ("mean", "median", "sd", "smallest", "largest", "quantile", "total", "count", "distinct")
+WINDOWS: dict[str, Callable[[list[float], float], float]] = {
+    "moving_median": lambda v, _: statistics.median(v), "moving_sd": lambda v, _: statistics.stdev(v),
+    "moving_smallest": lambda v, _: min(v), "moving_largest": lambda v, _: max(v),
+    "moving_quantile": lambda v, share: _quantile(sorted(v), share),
+}  # fmt: skip
 PRESENCE = frozenset(
     {
         "sqrt",
@@ -48,6 +53,8 @@ PRESENCE = frozenset(
         "remainder",
         "hinge",
         "waves",
+        "spline",
+        "frequency_of",
         "log",
         "clip",
         "center",
@@ -212,7 +219,7 @@ class Interpreter:
             return True
         if name == "impute" and (len(tree.args) < 2 or ast.literal_eval(tree.args[1]) in ("median", "mean", "mode")):
             return True
-        if name == "within":
+        if name in ("within", "share_of_group") or (name == "standardize" and _by(tree)):
             return self.has(tree.args[0], i) and all(self.has(each, i) for each in _by(tree))
         if name in STATISTICS:  # which is learned only once it is known which rows remain
             return all(self.has(each, i) for each in _by(tree))
@@ -227,6 +234,12 @@ class Interpreter:
         if name in ("difference", "percent_change"):
             steps = [-options.get("step", 1) * n for n in range(options.get("order", 1) + 1)]
             return all(self._has_at(tree.args[0], i, k) for k in steps)
+        if name in WINDOWS:
+            offsets = self._offsets(name, tree, options)
+            there = sum(self._has_at(tree.args[0], i, offset) for offset in offsets)
+            return there >= max(options.get("at_least", len(offsets)), 2 if name == "moving_sd" else 1)
+        if name == "moving_count":
+            return True
         if name in ("moving_average", "moving_sum"):
             weights = self._weights(tree, options)
             there = sum(self._has_at(tree.args[0], i, k) for k in weights)
@@ -313,6 +326,45 @@ class Interpreter:
         x = tree.args[0]
         beyond = [lambda i, k=k: _apply(lambda v: max(float(v) - k, 0.0), self.value(x, i)) for k in options["at"]]
         return [lambda i: self.value(x, i), *beyond]
+
+    def _columns_spline(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
+        x, degree, key = tree.args[0], options.get("degree", 3), ("knots", ast.dump(tree))
+        if "knots" not in options and key not in self.memory:
+            sample, pieces = sorted(self._sample(x)), options.get("pieces", 4)
+            if not sample:
+                raise Refused("nothing to learn from")
+            self.memory[key] = [_quantile(sample, at / pieces) for at in range(pieces + 1)]
+            if len(set(self.memory[key])) <= pieces:
+                raise Refused("too few distinct values")
+        knots = options.get("knots") or self.memory[key]
+        if options.get("natural"):
+            return self._natural(x, knots)
+
+        def value(i: int, n: int) -> Cell:
+            v = self.value(x, i)
+            if v is None:
+                return None
+            end = min(max(v, knots[0]), knots[-1])
+            inside = _spline(end, knots, degree, n)
+            if v == end or options.get("beyond") == "constant":
+                return float(inside)
+            step = Fraction(1 if end == knots[0] else -1, 2**80)  # which a slope is taken by
+            slope = (_spline(Fraction(end) + step, knots, degree, n) - inside) / step
+            return float(inside + (Fraction(v) - Fraction(end)) * slope)
+
+        return [lambda i, n=n: value(i, n) for n in range(1, len(knots) - 1 + degree)]  # type: ignore[misc]
+
+    def _natural(self, x: ast.expr, knots: list[float]) -> list[Column]:
+        def bend(v: float, k: int) -> float:
+            cubes = [max(v - end, 0.0) ** 3 for end in (knots[k], knots[-1])]
+            return (cubes[0] - cubes[1]) / (knots[-1] - knots[k]) / (knots[-1] - knots[0]) ** 2
+
+        last = len(knots) - 2
+        curves = [
+            lambda i, k=k: _apply(lambda v: bend(float(v), k) - bend(float(v), last), self.value(x, i))
+            for k in range(last)
+        ]
+        return [lambda i: self.value(x, i), *curves]
 
     def _columns_waves(self, tree: ast.Call, options: dict[str, Any]) -> list[Column]:
         pairs = [(f, n) for n in range(1, options.get("pairs", 1) + 1) for f in (math.sin, math.cos)]
@@ -568,6 +620,8 @@ class Interpreter:
             return self._statistic(name, tree, i)
         if name in ACROSS:
             return self._across(name, tree, options, i)
+        if name in WINDOWS or name == "moving_count":
+            return self._moving_figure(name, tree, options, i)
         if name.startswith("cumulative_"):
             return self._cumulative(tree, name.removeprefix("cumulative_"), i)
         if name in TEXTS:
@@ -641,6 +695,41 @@ class Interpreter:
         begins = [at for at, row in enumerate(rows) if since is not None and self.value(since, row)]
         return rows[max(begins, default=0) :]
 
+    @staticmethod
+    def _offsets(name: str, tree: ast.Call, options: dict[str, Any]) -> range:
+        long = ast.literal_eval(tree.args[2 if name == "moving_quantile" else 1])
+        return range(-(long // 2), long // 2 + 1) if options.get("align") == "centre" else range(1 - long, 1)
+
+    def _moving_figure(self, name: str, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        share, offsets = ast.literal_eval(tree.args[1]), self._offsets(name, tree, options)
+        found = [self._shifted(tree.args[0], i, offset) for offset in offsets]
+        there = [float(v) for v in found if v is not None]
+        if name == "moving_count":
+            return float(len([v for v in found if v is not None]))
+        least = max(options.get("at_least", len(found)), 2 if name == "moving_sd" else 1)
+        return WINDOWS[name](there, share) if len(there) >= least else None
+
+    def _value_growth(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        now, before = self.value(tree.args[0], i), self._shifted(tree.args[0], i, -options.get("step", 1))
+        if now is None or before is None:
+            return None
+        if min(now, before) <= 0:
+            raise Refused("no growth of nothing")
+        return math.log(now) - math.log(before) if options.get("kind") == "log" else 100 * (now - before) / before
+
+    def _value_share_of_group(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        x, total = self.value(tree.args[0], i), self._statistic("total", tree, i)
+        return None if x is None or total is None else x / total
+
+    def _value_frequency_of(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        x = self.value(tree.args[0], i)
+        counts = Counter(value for row in self.sample if (value := self.value(tree.args[0], row)) is not None)
+        if not counts:
+            raise Refused("nothing to learn from")
+        if x is None or x not in counts:
+            return None
+        return counts[x] / sum(counts.values()) if options.get("share") else float(counts[x])
+
     def _cumulative(self, tree: ast.Call, name: str, i: int) -> Cell:
         there = [v for row in self._so_far(tree, i) if (v := self.value(tree.args[0], row)) is not None]
         if name == "count":
@@ -674,6 +763,13 @@ class Interpreter:
         return _apply(lambda v: v - about, self.value(tree.args[0], i))
 
     def _value_standardize(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        if any(word.arg == "by" for word in tree.keywords):
+            x, mean, sd = self.value(tree.args[0], i), self._statistic("mean", tree, i), self._statistic("sd", tree, i)
+            if None in (x, mean, sd):
+                return None
+            if not sd:
+                raise Refused("constant")
+            return (x - mean) / sd
         about = options["at"] if "at" in options else self._learned("mean", tree.args[0], by="standardize")
         scale = options["scale"] if "scale" in options else self._learned("sd", tree.args[0], by="standardize")
         if not scale:
@@ -799,7 +895,8 @@ class Interpreter:
         """Return a number that an operation learns: what decides which rows remain learns before others do."""
         key = (name, ast.dump(x), share, by)
         if key not in self.memory:
-            self.memory[key] = _summary(name, self._sample(x), share)
+            values = [v for i in self.sample if (v := self.value(x, i)) is not None]
+            self.memory[key] = _summary(name, values if name in ("count", "distinct") else self._sample(x), share)
         return float(self.memory[key])
 
     def _statistic(self, name: str, tree: ast.Call, i: int) -> Cell:
@@ -881,8 +978,10 @@ class Interpreter:
                 return self._stands_alone(self.derived[x.id])
             return x.id in ("month", "hut")
         name, _ = _call(x)
-        if name in ("lag", "lead", "difference", "percent_change", "moving_average", "moving_sum"):
+        if name in ("lag", "lead", "difference", "percent_change", "growth") or name.startswith("moving_"):
             return True
+        if name.startswith("cumulative_") or name in ("exponential_average", "periods_since_last", "place_in_unit"):
+            return False
         if name == "impute" and ast.literal_eval(x.args[1]) in ("previous", "next", "linear"):  # type: ignore[attr-defined]
             return False
         parts = [child for child in ast.iter_child_nodes(x) if isinstance(child, ast.expr)]
@@ -1027,6 +1126,31 @@ def _text(value: Cell) -> str:
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 
+def _quantile(ordered: list[float], share: float) -> float:
+    place = share * (len(ordered) - 1)
+    low = math.floor(place)
+    return ordered[low] + (place - low) * (ordered[min(low + 1, len(ordered) - 1)] - ordered[low])
+
+
+def _spline(x: float | Fraction, knots: list[float], degree: int, n: int) -> Fraction:
+    """Return the n-th B-spline, counted from 0, by the recursion of Cox and de Boor, in exact fractions."""
+    places = [Fraction(k) for k in [knots[0]] * degree + knots + [knots[-1]] * degree]
+    at = Fraction(x)
+
+    def basis(i: int, p: int) -> Fraction:
+        if p == 0:
+            ends = places[i + 1] == places[-1] and at == places[-1] and places[i] < at
+            return Fraction(int(places[i] <= at < places[i + 1] or ends))
+        parts = Fraction(0)
+        if places[i + p] > places[i]:
+            parts += (at - places[i]) / (places[i + p] - places[i]) * basis(i, p - 1)
+        if places[i + p + 1] > places[i + 1]:
+            parts += (places[i + p + 1] - at) / (places[i + p + 1] - places[i + 1]) * basis(i + 1, p - 1)
+        return parts
+
+    return basis(n, degree)
+
+
 def _on_grid(value: float, to: float, nearest: bool) -> float:
     """Return the multiple of a step at or below a number, or nearest to it; a decimal step by exact fractions."""
     per_one = round(1 / to)
@@ -1079,11 +1203,12 @@ def _summary(name: str, sample: list[float], share: float | None = None) -> floa
     if name == "sd":
         return statistics.stdev(sample) if len(sample) > 1 else 0.0
     if name in ("median", "quantile"):
-        ordered, place = sorted(sample), (0.5 if share is None else share) * (len(sample) - 1)
-        low = math.floor(place)
-        return ordered[low] + (place - low) * (ordered[min(low + 1, len(sample) - 1)] - ordered[low])
-    works: dict[str, Callable[[list[float]], float]] = {"mean": statistics.fmean, "smallest": min, "largest": max}
-    return works[name](sample)
+        return _quantile(sorted(sample), 0.5 if share is None else share)
+    works: dict[str, Callable[[list[Any]], float]] = {
+        "mean": statistics.fmean, "smallest": min, "largest": max, "total": math.fsum, "count": len,
+        "distinct": lambda values: len(set(values)),
+    }  # fmt: skip
+    return float(works[name](sample))
 
 
 def _filling(how: str, values: list[Any], order: Sequence[Any] | None) -> Any:

@@ -25,10 +25,10 @@ WISHES = {
     "bins": "cut ntile bin bucket quartiles deciles terciles tertiles quintile equal_width binned binning",
     "lag": "shift lagged previous prior lags", "lead": "next forward leading", "trend": "time_trend linear_trend",
     "difference": "diff delta first_difference log_diff log_return seasonal_diff differenced",
-    "percent_change": "growth growth_rate yoy relative_change",
+    "percent_change": "growth_rate yoy relative_change",
     "moving_average": "rolling rolling_mean ma moving_mean running_mean", "moving_sum": "rolling_sum running_sum",
     "impute": "fillna fill_missing ffill bfill interpolate locf median_fill mean_fill carry_forward",
-    "is_missing": "isna isnull isnan missing_flag missing_indicator notna coalesce", "missing_if": "set_missing",
+    "is_missing": "isna isnull isnan missing_flag missing_indicator notna", "missing_if": "set_missing",
     "standardize": "zscore z_score scale standardise", "center": "demean mean_center centred",
     "within": "fixed_effects fixed_effect group_demean demean_by", "smallest": "min minimum lowest",
     "largest": "max maximum highest", "mean_of": "row_mean row_average", "sum_of": "row_sum row_total",
@@ -40,10 +40,13 @@ WISHES = {
     "part": "month year weekday quarter month_of get_year extract_hour day_of", "score": "ordinal ordinal_code",
     "periods_since": "months_since days_since elapsed", "reverse": "reverse_score reverse_code",
     "asinh": "arcsinh ihs", "every_number": "all_numeric numeric_columns", "date_of": "make_date to_date",
-    "**": "squared pow power cube", "*": "interaction interact crossed", "/": "inverse inv",
-    "if": "where if_then case", " in ": "isin is_in one_of", "<": "between in_range",
-    "": "spline round floor ceil cumsum rank hash contains substring concat time_zone entropy random tanh logit "
-    "truncate trim lower length age",
+    "**": "squared pow power cube", "*": "interaction interact", "/": "inverse inv", "crossed": "combination",
+    "if": "where if_then", "cases": "case case_when", " in ": "isin is_in one_of", "between": "in_range",
+    "first_present": "coalesce", "rounded": "round", "floor_to": "floor ceil truncate", "remainder": "mod modulo",
+    "hinge": "piecewise knots", "spline": "bs natural_spline smooth", "contains": "str_contains", "piece": "substring",
+    "joined": "concat paste", "total": "sum_by", "distinct": "nunique", "frequency_of": "frequency_encoding",
+    "cumulative_sum": "cumsum running_total", "exponential_average": "ewma", "moving_median": "rolling_median",
+    "": "rank hash time_zone entropy random tanh logit age",
 }  # fmt: skip
 ORDERS = {
     "trial": "fit regress regression ols predict forecast", "profile": "describe summary summarize inspect",
@@ -61,7 +64,7 @@ class OtherWords(unittest.TestCase):
             "month": months, "x": dice.uniform(1, 30, 48), "z": dice.uniform(1, 9, 48),
             "price": dice.uniform(9, 80, 48),
             "q_1": dice.uniform(1, 5, 48), "y": dice.normal(size=48), "g": ["a", "b", "older", "old"] * 12,
-            "year": np.full(48, 2020.0),
+            "year": np.full(48, 2020.0), "room": [f"{at % 4} in {'abc'[at % 3]} {at % 2}" for at in range(48)],
             "hour": [f"2020-{at % 12 + 1:02d}-{at % 28 + 1:02d} 0{at % 8}:00" for at in range(48)],
         }  # fmt: skip
 
@@ -89,14 +92,17 @@ class OtherWords(unittest.TestCase):
             "regroup(": "g",
             " in [": "g",
             "lookup(": "g",
-            "part(x": "hour",
             "reverse(": "q_1",
+            **dict.fromkeys(("contains(", "_with(", "matches_pattern(", "lower(", "trim(", "replaced("), "room"),
+            **dict.fromkeys(("length_of(", "number_in(", "joined(", "crossed(", "frequency_of("), "room"),
+            **dict.fromkeys(("text_part(", "piece("), "room"),
+            "part(x": "hour",
         }
         variables = {"hour": {"kind": "time"}, "g": {"kind": "ordered", "order": ["a", "b", "old", "older"]}}
         for word, written in OTHER_WORDS.items():
             source = next((name for part, name in kinds.items() if part in written), "x")
             text = re.sub(r"\bx\b", source, written)
-            text = re.sub(r"\bz\b", "g" if "by=[" in text else "z", text)
+            text = re.sub(r"\bz\b", "g" if "by=[" in text or "joined" in text or "crossed" in text else "z", text)
             if "date_of" in text or "reference='..'" in text or (word == "hour" and "hour" not in text):
                 text = text.replace("'..'", "'b'").replace("date_of(x, z)", "date_of(year, 1) > '2019'")
             with self.subTest(word, text=text):

@@ -70,7 +70,7 @@ class Sentences:
                 if replace(written, subject=own.subject) == own:
                     return replace(own, subject=written.subject)
                 column = self._outline.columns[at].column
-                if isinstance(own, Unit) and column is not None and replace(written, subject="") == Unit(""):
+                if column is not None and replace(written, subject="") == Unit(""):
                     return Unit(written.subject, node=column.formula)  # all of it, where a part has a size of its own
         return meaning
 

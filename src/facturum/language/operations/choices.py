@@ -10,7 +10,8 @@ from facturum.language.core.literals import List, Truth
 from facturum.language.core.logic import And, Comparison, Conditional, Or
 from facturum.language.core.shorthand import Shorthand
 from facturum.language.operations.absent.missing import IsMissing
-from facturum.language.operations.numbers.statistics import Count, Total
+from facturum.language.operations.numbers.counts import Count
+from facturum.language.operations.numbers.statistics import Total
 from facturum.language.operations.numbers.transforms import Log
 from facturum.language.operations.times.along import Difference, PercentChange
 from facturum.language.tree.nodes import Node

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
-from itertools import product
-from math import prod
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,11 +16,10 @@ from facturum.language.core.literals import Condition
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Unit
 from facturum.language.tree.nodes import Kinds, Node, Type
-from facturum.language.tree.options import FLAG, TEXT, Accept, argument, arguments, option
+from facturum.language.tree.options import FLAG, TEXT, Accept, argument, option
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
 
-MOST_COMBINATIONS = 200_000
 CASE = "whether capitals and small letters differ"
 NONZERO = Accept("a whole number other than 0", lambda v: _is_place(v) and v != 0)
 SOME_TEXT = Accept("a text that is not empty", lambda v: isinstance(v, str) and v != "")
@@ -324,88 +321,3 @@ class NumberIn(TextNumber):
         array = pa.array(texts, pa.large_string())
         found = pc.extract_regex(array, r"(?P<number>[-+]?[0-9]+(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?)").to_pylist()
         return [None if each is None else PLAIN.number(each["number"].removeprefix("+")) for each in found]
-
-
-class Combined(Node):
-    """A category for each combination of several."""
-
-    family: ClassVar[str] = "texts"
-    distributes: ClassVar[bool] = False
-    items: tuple[Node, ...]
-
-    @abstractmethod
-    def text(self, parts: Sequence[str]) -> str:
-        """Return what a combination is called."""
-
-    def check(self, kinds: Kinds) -> Type:
-        known = [self._labels_of(item, kinds) for item in self.items]
-        if len(known) < 2:
-            raise self.error(f"{self.name} needs two categories", "Name another one.")
-        if prod(map(len, known)) > MOST_COMBINATIONS:
-            raise self.error(
-                f"there are {prod(map(len, known)):,} combinations, and {MOST_COMBINATIONS:,} are allowed",
-                "Bring categories together before: regroup(..).",
-            )
-        return Type(Kind.CATEGORY, labels=self._labels(known))
-
-    def values(self, rows: Rows) -> Values:
-        values = [_labelled(rows.evaluate(item)).full(rows.length) for item in self.items]
-        known = [value.labels or () for value in values]
-        labels, recode = rows.shared(("combined", self, tuple(known)), lambda: self._coded(known))
-        there: Mask | None = None
-        code = np.zeros(rows.length, dtype=np.int64)
-        for value, of_value in zip(values, known, strict=True):
-            there = and_masks(there, value.valid)
-            code = code * max(len(of_value), 1) + value.data
-        data = recode[np.where(there, code, 0)] if there is not None else recode[code]
-        return Values(data, there, labels)
-
-    def _coded(self, known: Sequence[Labels]) -> tuple[Labels, Any]:
-        """Return the labels of all combinations, and the code of each in them, the last category counting fastest."""
-        texts = [self.text([label_text(each) for each in labels]) for labels in product(*known)]
-        labels = tuple(dict.fromkeys(texts))
-        place = {label: at for at, label in enumerate(labels)}
-        return labels, np.array([place[text] for text in texts] or [0])
-
-    def _labels(self, known: Sequence[Labels]) -> Labels:
-        return self._coded(known)[0]
-
-    def _labels_of(self, item: Node, kinds: Kinds) -> Labels:
-        type_of_item = kinds.type_of(item)
-        if type_of_item.kind is Kind.TRUTH:
-            return (False, True)
-        return need_text(self, item, kinds).labels or ()
-
-
-def _labelled(value: Values) -> Values:
-    """Return truth values as categories."""
-    return value if value.labels is not None else Values(value.data.astype(np.int64), value.valid, (False, True))
-
-
-@operation
-class Joined(Combined):
-    """Several texts as one, with `by` between them; missing where one is.
-
-    Example: `joined(valley, access, by=" / ")`.
-    """
-
-    items: tuple[Node, ...] = arguments("texts", spread=True)
-    by: str = option(TEXT, "what stands between them", default=" ")
-
-    def text(self, parts: Sequence[str]) -> str:
-        return self.by.join(parts)
-
-
-@operation
-class Crossed(Combined):
-    """One category of the combinations of several, each as `a & b`; missing where one is.
-
-    Only combinations that occur become columns; rare ones are brought together by `category(crossed(..), pool=..)`.
-
-    Example: `crossed(valley, access)`, `category(crossed(valley, access), pool=20)`.
-    """
-
-    items: tuple[Node, ...] = arguments("categories", spread=True)
-
-    def text(self, parts: Sequence[str]) -> str:
-        return " & ".join(part.replace("&", "&&") for part in parts)

@@ -8,7 +8,7 @@ import re
 import warnings
 from collections.abc import Callable
 from contextlib import suppress
-from functools import lru_cache
+from functools import lru_cache, reduce
 from threading import RLock
 from typing import Any
 
@@ -80,13 +80,10 @@ def parse(text: str, learned: bool = False) -> Node:
             ^^^^^^^^^^
         'facturum operations' lists them.
     """
-    if len(text) > LONGEST_KNOWN:
-        return _parsed(text, learned)
-    if learned:  # which is the same, if it is of the usual size
-        with suppress(PlanError):
+    if len(text) <= LONGEST_KNOWN:
+        with suppress(*[PlanError] if learned else []):  # what resolving has written may be larger
             return _known(text)
-        return _parsed(text, learned)
-    return _known(text)
+    return _parsed(text, learned)
 
 
 @lru_cache(maxsize=8192)  # as a plan's texts are read for their names, their kinds and their readings
@@ -304,22 +301,19 @@ class _Walker:
 
     def _connective(self, tree: ast.BoolOp) -> Node:
         operation = logic.And if isinstance(tree.op, ast.And) else logic.Or
-        result = self.node(tree.values[0])
-        for value in tree.values[1:]:
-            result = operation(result, self.node(value))
-        return result
+        return reduce(operation, map(self.node, tree.values))
 
     def _comparison(self, tree: ast.Compare) -> Node:
         operators = [type(op) for op in tree.ops]
         if operators in ([ast.In], [ast.NotIn]):
             if not isinstance(tree.comparators[0], ast.List):
                 raise self.error(tree.comparators[0], "'in' needs a list", "Write x in ['a', 'b'].")
-            members = tuple(self.node(member) for member in tree.comparators[0].elts)
+            members = tuple(map(self.node, tree.comparators[0].elts))
             return logic.Membership(self.node(tree.left), members, operators == [ast.NotIn])
         unknown = [op for op in operators if op not in _COMPARISONS]
         if unknown:
             raise self.error(tree, "this comparison has no meaning here", "Write < <= > >= == != or in [..].")
-        operands = tuple(self.node(operand) for operand in (tree.left, *tree.comparators))
+        operands = tuple(map(self.node, (tree.left, *tree.comparators)))
         return logic.Comparison(operands, tuple(_COMPARISONS[op] for op in operators))
 
     def _call(self, tree: ast.Call) -> Node:
@@ -345,10 +339,9 @@ class _Walker:
         return bind(operation, given, self.node, self._literal, self._pairs, error)
 
     def _pairs(self, tree: ast.expr) -> list[Node]:
-        if not isinstance(tree, ast.Dict) or not tree.keys or None in tree.keys:
+        if not isinstance(tree, ast.Dict) or not all(tree.keys):
             raise self.error(tree, "conditions and their values stand in braces", "Write {price > 40: 'dear'}, say.")
-        both = zip(tree.keys, tree.values, strict=True)
-        return [self.node(each) for pair in both for each in pair if each is not None]
+        return [self.node(part) for pair in zip(tree.keys, tree.values, strict=True) for part in pair if part]
 
     def _variable(self, tree: ast.Call) -> Node:
         first = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None

@@ -316,52 +316,6 @@ class Total(Statistic):
         return TotalQuestion((self.x,), number)
 
 
-class Counted(Statistic):
-    """A number that is counted within groups, or over all learning rows."""
-
-    def whole(self) -> Question:
-        together = Number(1)  # the one group of all rows
-        return GroupQuestion((self.x, together), self.statistic, lambda found: number(next(iter(found.values()))))
-
-
-@operation
-class Count(Counted):
-    """How many learning rows there are in which the variable has a value, or within groups.
-
-    Example: `count(price, by=[hut])`.
-    """
-
-    x: Node = argument("any variable")
-    by: tuple[Node, ...] = arguments("variables that form groups", default=())
-
-    def check(self, kinds: Kinds) -> Type:
-        kinds.type_of(self.x)
-        return Type(Kind.NUMBER)
-
-    def statistic(self, x: FloatArray) -> float:
-        return float(len(x))
-
-
-@operation
-class Distinct(Counted):
-    """How many different values there are over the learning rows, or within groups.
-
-    Example: `distinct(hut, by=[valley])`.
-    """
-
-    x: Node = argument("any variable but a period")
-    by: tuple[Node, ...] = arguments("variables that form groups", default=())
-
-    def check(self, kinds: Kinds) -> Type:
-        type_of_x = kinds.type_of(self.x)
-        if self.x.as_period() is not None or type_of_x.kind is Kind.TIME:
-            raise self.x.error("distinct works on numbers and categories, and this is a time", "Count a part of it.")
-        return Type(Kind.NUMBER)
-
-    def statistic(self, x: FloatArray) -> float:
-        return float(len(np.unique(x)))
-
-
 @operation
 class Smallest(Statistic):
     """The smallest value over the learning rows, or within groups.
