@@ -129,6 +129,17 @@ class Direct(Folder):
                 np.testing.assert_allclose((a.forecast, a.low, a.high), (b.forecast, b.low, b.high), rtol=1e-9)
         self.assertIsNone(Level.of("y - lag(x, 1)"))  # whose later values are not forecast
 
+    def test_without_an_intercept_a_recursion_is_its_coefficients_alone(self) -> None:
+        table = walk(10, units=1)
+        design = fa.Plan("y", {"before": "lag(y, 1)", "x": "lag(x, 3)"}, data=MONTHLY, intercept=False).build(table)
+        a, b = (each.estimate for each in design.trial().coefficients)
+        level, wanted = table["y"][-1], []
+        for at in range(72, 75):
+            level = a * level + b * table["x"][at - 3]
+            wanted.append(level)
+        found = fa.forecast(design, table, 3)
+        np.testing.assert_allclose([each.forecast for each in found.of], wanted, rtol=1e-9)
+
     def test_a_response_that_falls_with_its_variable_forecasts_the_same_levels(self) -> None:
         """Least squares is equivariant: of c - k y, and of y, forecasts are the same, and the intervals too."""
         table = walk(9, units=1)
@@ -294,6 +305,15 @@ class Truth(Folder):
                     out[~chosen], bases[~chosen] = b.predicted(X[~chosen, 1:]), truth[chosen].mean()
                 self.check(found.truth[0], truth, out, bases)
                 self.assertEqual(found.accuracy, ())
+
+    def test_odds_of_one_number_are_those_of_its_coefficient(self) -> None:
+        dice = np.random.default_rng(1)
+        x = dice.normal(size=300)
+        made = fa.Plan("y", {"x": "x"}).build({"x": x, "y": dice.random(300) < 1 / (1 + np.exp(-0.5 - x))})
+        trial = made.trial("logistic")
+        each = trial.coefficients[1]
+        odds, low, high = (f"{np.exp(v):.2f}" for v in (each.estimate, each.low or 0.0, each.high or 0.0))
+        self.assertIn(f"the odds that y holds {odds} times as large (95 %: {low} to {high}).", trial.effects[0].text)
 
     def test_likelihood_figures_are_their_definitions(self) -> None:
         table = self.table(2)

@@ -328,6 +328,15 @@ class Comparisons(Folder):
 
     def test_drift_is_what_its_formulas_say(self) -> None:
         dice = np.random.default_rng(3)
+        tables = [
+            {"x": dice.normal(at, 1, 200), "z": dice.normal(0, 1, 200), "y": dice.normal(size=200)} for at in (0, 2)
+        ]
+        plan = fa.Plan("y", {"z": "z", "x": "x"})
+        made = fa.compare(*(plan.build(table) for table in tables))
+        self.assertEqual(made.drifts[0][0], "x")  # the largest first
+        self.assertEqual({name for name, _ in made.drifts}, {"x", "z", "y"})
+        for name, drift in made.drifts:
+            self.assertEqual(drift, drift_between(*(table[name] for table in tables)))
         a, b = dice.normal(0, 1, 5000), dice.normal(0.5, 1.5, 4000)
         found = drift_between(np.append(a, [np.nan] * 100), b)
         edges = np.quantile(a, np.linspace(0, 1, 11)[1:-1])

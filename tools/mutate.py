@@ -286,8 +286,8 @@ class Trial:
         likely = (self._noticed[name] + 1) / (self._met[name] + 5) + 20 * share
         return likely / (reached.seconds + 0.1)
 
-    def survives(self, mutant: Mutant) -> bool:
-        """Return whether all tests pass with the change in a copy of the tree."""
+    def survives(self, mutant: Mutant) -> bool | None:
+        """Return whether all tests pass with the change in a copy of the tree; None where it cannot be made."""
         tests = self._chosen(mutant)
         if not tests:
             return True
@@ -296,6 +296,8 @@ class Trial:
         try:
             with use_mutation(tree / mutant.path, operator, mutant.occurrence) as (_, changed):
                 return changed is not None and self._passes(tree, tests)
+        except AttributeError:  # of an exception with a dot in its name
+            return None
         finally:
             self._trees.put(tree)
 
@@ -347,6 +349,8 @@ def main() -> int:
         if time.monotonic() > until:
             return
         alive = trial.survives(mutant)
+        if alive is None:
+            return
         tried.append((mutant, alive))
         if alive:
             noticed = f"({sum(not each for _, each in tried)} of {len(tried)} noticed)"
