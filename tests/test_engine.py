@@ -124,6 +124,8 @@ SAMPLES = {
     "distinct": "distinct(access, by=[valley])",
     "share_of_group": "share_of_group(beds, by=[valley])",
     "frequency_of": "frequency_of(access)",
+    "days_between": "days_between('2020-05-17', month)",
+    "age_in_years": "age_in_years('2019-03-31', month)",
     "hinge": "hinge(price, at=[20, 47.5])",
     "waves": "waves(beds, period=30, pairs=2)",
     "smallest_of": "smallest_of(price, beds, at_least=1)",

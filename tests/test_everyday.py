@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import datetime
 import unittest
 from typing import Any
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.interpolate import BSpline, CubicSpline
 
 import facturum as fa
@@ -123,6 +126,42 @@ class ByHand(unittest.TestCase):
         self.assertEqual(str(fa.terms.cases({"price > 60": 1}, 0)), "cases({price > 60: 1}, 0)")
         with self.assertRaisesRegex(fa.PlanError, "holds no values by condition"):
             fa.terms.cases([], 0)
+
+
+class Dates(unittest.TestCase):
+    @given(st.dates(datetime.date(1890, 1, 1), datetime.date(2120, 1, 1)), st.dates(datetime.date(1890, 1, 1)))
+    @settings(max_examples=100, deadline=None)
+    def test_days_and_ages_are_those_of_the_calendar(self, first: datetime.date, second: datetime.date) -> None:
+        second = min(second, datetime.date(2120, 1, 1))
+        table = {"a": [first, datetime.date(2020, 2, 29)], "b": [second, datetime.date(2021, 2, 28)]}
+        texts = [
+            "days_between(a, b)",
+            "days_between(a, b, every='month')",
+            "age_in_years(a, b)",
+            "age_in_years('1999-12-31', b)",
+        ]
+        made = fa.Plan(None, {f"t{at}": text for at, text in enumerate(texts)}, intercept=False).build(table).X[0]
+        months = 12 * (second.year - first.year) + second.month - first.month
+        ages = [
+            second.year - year - ((second.month, second.day) < later)
+            for year, later in ((first.year, (first.month, first.day)), (1999, (12, 31)))
+        ]
+        self.assertEqual(made.tolist(), [(second - first).days, months, *ages])
+
+    def test_times_are_not_subtracted_without_a_unit(self) -> None:
+        table = {
+            "a": [datetime.date(2020, 1, 1)] * 3,
+            "b": [datetime.date(2020, 1, at) for at in (2, 3, 5)],
+            "x": [1, 2, 3],
+        }
+        for text, said in (
+            ("b - a", r"are times, and what lies between them has a unit(.|\n)*Write days_between\(a, b\)"),
+            ("days_between(x, b)", "days_between works on times, and 'x' is a number"),
+            ("days_between('soon', b)", "'soon' is not a valid period"),
+            ("age_in_years('2020', '2021')", "both are dates in quotes"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(fa.PlanError, said):
+                fa.Plan(None, {"t": text}).build(table)
 
 
 class Splines(unittest.TestCase):

@@ -46,7 +46,7 @@ WISHES = {
     "hinge": "piecewise knots", "spline": "bs natural_spline smooth", "contains": "str_contains", "piece": "substring",
     "joined": "concat paste", "total": "sum_by", "distinct": "nunique", "frequency_of": "frequency_encoding",
     "cumulative_sum": "cumsum running_total", "exponential_average": "ewma", "moving_median": "rolling_median",
-    "": "rank hash time_zone entropy random tanh logit age",
+    "": "rank hash time_zone entropy random tanh logit", "days_between": "datediff", "age_in_years": "age",
 }  # fmt: skip
 ORDERS = {
     "trial": "fit regress regression ols predict forecast", "profile": "describe summary summarize inspect",

@@ -277,6 +277,12 @@ def periods_since_last(x: Operand) -> Expression:
 def place_in_unit() -> Expression:
     """The place of a row among those of its unit, from 1, in the order of time."""
 
+def days_between(first: Operand, second: Operand, every: str = ...) -> Expression:
+    """How many days lie from one time to a later one; negative where it is earlier."""
+
+def age_in_years(birth: Operand, at: Operand) -> Expression:
+    """How many whole years have passed from a birth, or another beginning, to a time."""
+
 def moving_average(x: Operand, window: int, align: str = ..., at_least: int | str = ...) -> Expression:
     """The mean over `window` periods that end with the row's own, or with `align="centre"` lie around it."""
 

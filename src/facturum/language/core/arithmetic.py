@@ -46,7 +46,11 @@ class Arithmetic(Node):
         """Return the result for each row."""
 
     def check(self, kinds: Kinds) -> Type:
-        for side in (self.left, self.right):
+        both = (self.left, self.right)
+        if self.symbol == "-" and all(kinds.type_of(side).kind is Kind.TIME for side in both):
+            what = f"'{self.left}' and '{self.right}' are times, and what lies between them has a unit"
+            raise self.error(what, f"Write days_between({self.right}, {self.left}), or one of its other steps.")
+        for side in both:
             need_number(self, side, kinds)
         return Type(Kind.NUMBER)
 
