@@ -144,7 +144,7 @@ SAMPLES = {
 # calls that look along time, over a panel
 TIMED_SAMPLES = {
     "impute": "impute(snow, 'linear', limit=2)",
-    "lag": "lag(snow, [1, 3])",
+    "lag": "lag(snow, [0, 1, 3])",
     "lead": "lead(price, 2)",
     "difference": "difference(snow, order=2)",
     "percent_change": "percent_change(price, step=2)",

@@ -140,7 +140,7 @@ class Shifted(AlongTime):
         type_of_x = kinds.type_of(self.x)
         other = "lead" if self.sign < 0 else "lag"
         for shift in self._shifts():
-            if shift < 1:
+            if shift < (0 if self.many_columns else 1):
                 what = "the row's own period" if shift == 0 else f"{-shift} periods the other way"
                 raise self.error(
                     f"{self.name} counts periods from 1, and {shift} is {what}",
@@ -175,8 +175,8 @@ class Shifted(AlongTime):
     def columns(self) -> tuple[Column, ...]:
         if not isinstance(self.k, tuple):
             return (Column((), self, self.meaning()),)
-        each = [self.replaced(k=shift) for shift in self.k]
-        return tuple(Column((("operation", f"{self.name}{node.k}"),), node, node.meaning()) for node in each)
+        each = [(shift, self.replaced(k=shift) if shift else self.x) for shift in self.k]
+        return tuple(Column((("operation", f"{self.name}{shift}"),), node, node.meaning()) for shift, node in each)
 
     def offsets_read(self) -> tuple[int, ...]:
         return tuple(self.sign * shift for shift in self._shifts())
@@ -200,9 +200,9 @@ class Shifted(AlongTime):
 class Lag(Shifted):
     """The value `k` periods before, within the unit; missing where that period is not in the table.
 
-    With a list of periods, or `range(1, 13)`, a column for each.
+    With a list of periods, or `range(1, 13)`, a column for each; 0 among them is the row's own period.
 
-    Example: `lag(stays, 12)`, `lag(price, [1, 2, 3])`, `lag(log(stays), range(1, 13))`.
+    Example: `lag(stays, 12)`, `lag(price, [0, 1, 2])`, `lag(log(stays), range(1, 13))`.
     """
 
     sign: ClassVar[int] = -1
