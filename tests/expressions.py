@@ -254,8 +254,9 @@ CALENDAR = st.sampled_from(
     [
         "trend()", "trend(degree=2)", "season('month')", "season('quarter', coding='effect', reference='q2')",
         "season('month', coding='waves', pairs=6)", "season('quarter', coding='helmert')", "part(month, 'year')",
-        "part(month, 'quarter')", "periods_since('2020-06')", "lag(price, [1, 3])", "lag(snow, [0, 2])", "lead(access, 1)",
-        "lag(comfort, 2)", "percent_change(price, step=2)", "category(lag(access, 1), missing='category')",
+        "part(month, 'quarter')", "periods_since('2020-06')", "lag(price, [1, 3])", "lag(snow, [0, 2])",
+        "lead(access, 1)", "lag(comfort, 2)", "percent_change(price, step=2)",
+        "category(lag(access, 1), missing='category')",
         "season('month', coding='every')",
     ]
 )  # fmt: skip

@@ -231,7 +231,7 @@ class Interpreter:
             shifts = ast.literal_eval(tree.args[1])
             each = shifts if isinstance(shifts, list) else [shifts]
             return all(self._has_at(tree.args[0], i, sign * k) for k in each)
-        if name in ("difference", "percent_change"):
+        if name in ("difference", "percent_change", "growth"):
             steps = [-options.get("step", 1) * n for n in range(options.get("order", 1) + 1)]
             return all(self._has_at(tree.args[0], i, k) for k in steps)
         if name in WINDOWS:
@@ -353,6 +353,12 @@ class Interpreter:
             return float(inside + (Fraction(v) - Fraction(end)) * slope)
 
         return [lambda i, n=n: value(i, n) for n in range(1, len(knots) - 1 + degree)]  # type: ignore[misc]
+
+    def _value_basis_spline(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
+        n, knots = ast.literal_eval(tree.args[1]), ast.literal_eval(tree.args[2])
+        every = ast.Call(tree.func, tree.args[:1], [ast.keyword("knots", ast.parse(repr(knots), mode="eval").body)])
+        every.keywords += [word for word in tree.keywords if word.arg != "knots"]
+        return _apply(lambda v: float(v), self._columns_spline(every, options | {"knots": knots})[n - 2](i))
 
     def _natural(self, x: ast.expr, knots: list[float]) -> list[Column]:
         def bend(v: float, k: int) -> float:
@@ -710,7 +716,7 @@ class Interpreter:
         return WINDOWS[name](there, share) if len(there) >= least else None
 
     def _value_growth(self, tree: ast.Call, options: dict[str, Any], i: int) -> Cell:
-        now, before = self.value(tree.args[0], i), self._shifted(tree.args[0], i, -options.get("step", 1))
+        now, before = (self._shifted(tree.args[0], i, -step) for step in (0, options.get("step", 1)))
         if now is None or before is None:
             return None
         if min(now, before) <= 0:
@@ -1116,7 +1122,7 @@ def _call(tree: ast.expr) -> tuple[str, dict[str, Any]]:
     for word in tree.keywords:
         if word.arg == "but":
             options["but"] = [m.id if isinstance(m, ast.Name) else ast.literal_eval(m) for m in word.value.elts]  # type: ignore[attr-defined]
-        elif word.arg not in ("by", None):
+        elif word.arg not in ("by", "since", None):
             options[word.arg] = ast.literal_eval(word.value)
     return tree.func.id, options
 

@@ -33,7 +33,7 @@ def signature(operation: type[Node]) -> str:
 
     Example:
         >>> signature(REGISTRY["log"])
-        "log(x, shift=0, nonpositive='fail')"
+        "log(x, shift=0, nonpositive='fail', base=None)"
     """
     from facturum.language.tree.writer import literal_text
 

@@ -296,7 +296,15 @@ class TotalQuestion(MeanQuestion):
 
     def advance(self, merged: tuple[int, int]) -> Node:
         some(merged[1], self.inputs[0])
-        return self.answer(as_float(merged[0], 1) + 0.0)
+        return self.answer(_total(merged[0], self.inputs[0]) + 0.0)
+
+
+def _total(total: int, x: Node) -> float:
+    """Return an exact sum as a double."""
+    try:
+        return as_float(total, 1)
+    except OverflowError:
+        raise DataError(f"the sum of '{x}' exceeds double precision", remedy=TOO_FAR) from None
 
 
 @operation
@@ -310,7 +318,7 @@ class Total(Statistic):
     by: tuple[Node, ...] = arguments("variables that form groups", default=())
 
     def statistic(self, x: FloatArray) -> float:
-        return as_float(exact_sum(x), 1)
+        return _total(exact_sum(x), self.x)
 
     def whole(self) -> Question:
         return TotalQuestion((self.x,), number)
