@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
-from facturum.data.values import Array, FloatArray
+FloatArray = npt.NDArray[np.float64]
+Array = npt.NDArray[Any]
 
 
 def basis_values(x: FloatArray, knots: Sequence[float], degree: int, linear: bool) -> FloatArray:
