@@ -28,6 +28,7 @@ BEYOND = one_of("linear", "constant", "fail")
 class OfKnots(Elementwise):
     """An operation on pieces between knots."""
 
+    family: ClassVar[str] = "curves"
     knots: tuple[float, ...] | None
     degree: int
     beyond: str

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from typing import ClassVar
 
 import numpy as np
 
@@ -20,6 +21,7 @@ _NOUNS = {"sd": "standard deviation", "smallest": "smallest value", "largest": "
 class Moving(Windowed):
     """A sum over a window of periods, the oldest first."""
 
+    family: ClassVar[str] = "time"
     window: int
     align: str
     at_least: int | str
@@ -227,6 +229,7 @@ class MovingCount(Windowed):
     Example: `moving_count(stays, 12)`.
     """
 
+    family: ClassVar[str] = "time"
     x: Node = argument("any variable")
     window: int = option(whole_from(1, MAX_SHIFTS), "how many periods")
 
