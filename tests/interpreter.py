@@ -447,16 +447,15 @@ class Interpreter:
     def _categories(
         self, x: ast.expr, counts: Counter[Any], absent: int, options: dict[str, Any]
     ) -> tuple[list[Any], list[Any]]:
+        known, given = self._known_order(x), options.get("order", "sorted")
+        if known and options.get("coding") == "score" and given == "sorted":
+            return list(known), []  # a score is the place in the declared order, whichever categories occur
         if not counts and not absent:
             raise Refused("nothing to learn from")
-        given = options.get("order", "sorted")
         if isinstance(given, list):
             if options.get("unseen", "fail") == "fail" and set(counts) - set(given):
                 raise Refused("a category outside the order")
             return given, []
-        known = self._known_order(x)
-        if known and options.get("coding") == "score" and given == "sorted":
-            return list(known), []  # a score is the place in the declared order, whichever categories occur
         order = [label for label in known if label in counts] if known else sorted(counts)
         if known is None and len(counts) == sum(counts.values()) > 2:
             raise Refused("as many categories as rows")

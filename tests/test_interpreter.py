@@ -194,7 +194,9 @@ class AlongTime(unittest.TestCase):
             ]
             for name, values in table.items()
         }
-        if _resolved(made, table) != _resolved(made, wild):
+        resolved, other = _resolved(made, table), _resolved(made, wild)
+        assume("[terms]" in resolved)  # and not an error
+        if resolved != other:
             self.assertIn("terms.z reads later rows", " ".join(made.build(table).columns.warnings))
 
     @given(st.lists(st.one_of(ALONG, ALONG, ANY, PRODUCTS), min_size=1, max_size=3), st.integers(0, 10**6))
