@@ -83,6 +83,8 @@ class Neighbours:
 def _spans(margin: Margin) -> tuple[Array, Array]:
     """Return for each row of a margin the first and the last period of its unit."""
     source = margin.source
+    if not margin.length:
+        return margin.periods, margin.periods
     unit = np.cumsum(margin.changes) - 1
     begins = np.flatnonzero(margin.changes)
     first_period, last_period = margin.periods[begins], margin.periods[np.append(begins[1:], margin.length) - 1]
