@@ -448,7 +448,7 @@ class Interpreter:
         self, x: ast.expr, counts: Counter[Any], absent: int, options: dict[str, Any]
     ) -> tuple[list[Any], list[Any]]:
         known, given = self._known_order(x), options.get("order", "sorted")
-        if known and options.get("coding") == "score" and given == "sorted":
+        if known and options.get("coding") == "score" and given == "sorted" and self.sample:
             return list(known), []  # a score is the place in the declared order, whichever categories occur
         if not counts and not absent:
             raise Refused("nothing to learn from")
