@@ -113,3 +113,19 @@ def _collect(exponent: npt.NDArray[np.int32], part: FloatArray) -> int:
     least = int(exponent.min())
     sums: npt.NDArray[Any] = np.bincount(exponent - least, weights=part)
     return sum(int(sums[at]) << (least + int(at)) for at in np.flatnonzero(sums))
+
+
+def added_in_order(values: FloatArray) -> FloatArray:
+    """Return the sums over the first axis, added in its order, so that their digits depend on no layout in memory.
+
+    Args:
+        values: doubles (items, rows).
+
+    Example:
+        >>> added_in_order(np.array([[1.0, 2.0], [3.0, 4.0]])).tolist()
+        [4.0, 6.0]
+    """
+    total: FloatArray = values[0] + 0.0
+    for row in values[1:]:
+        total = np.add(total, row)
+    return total

@@ -65,12 +65,12 @@ def looks(root: Node, derived: Mapping[str, Node], groups: bool = True, clock: C
             continue
         following = offsets_after(offsets, steps_of(node))
         pools = _pools(node, clock)
+        within_period = node.pools and any(node.groupings()) and not pools
         for field, child in node.arguments():
             if field in node.groups_by:
                 if groups:
                     pending.append((child, following, through, pooled))
                 continue
-            within_period = node.pools and any(node.groupings()) and not pools
             if child in node.own_row() or within_period:  # else a statistic reads it to learn alone
                 pending.append((child, following, through, pooled))
             if pools:

@@ -17,6 +17,7 @@ from facturum.language.tree.nodes import Kinds, Node, Type, finite, need_number
 from facturum.language.tree.options import AT_LEAST, NUMBER, argument, arguments, option
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
+from facturum.numerics.exact.sums import added_in_order
 
 
 class Across(Node):
@@ -81,14 +82,6 @@ class Across(Node):
         return f"the {self.name.replace('_', ' ')} {several}"
 
 
-def _sum(values: FloatArray) -> FloatArray:
-    """Return the sums of the items, added in their order."""
-    total: FloatArray = values[0] + 0.0
-    for row in values[1:]:
-        total = np.add(total, row)
-    return total
-
-
 @operation
 class MeanOf(Across):
     """The mean of several variables in a row.
@@ -101,7 +94,7 @@ class MeanOf(Across):
     at_least: int | str = option(AT_LEAST, "how many values a row needs", default="all")
 
     def combine(self, values: FloatArray, there: Mask) -> Any:
-        return np.divide(_sum(values), np.count_nonzero(there, axis=0))
+        return np.divide(added_in_order(values), np.count_nonzero(there, axis=0))
 
 
 @operation
@@ -116,7 +109,7 @@ class SumOf(Across):
     at_least: int | str = option(AT_LEAST, "how many values a row needs", default="all")
 
     def combine(self, values: FloatArray, there: Mask) -> Any:
-        return _sum(values)
+        return added_in_order(values)
 
 
 @operation
@@ -174,8 +167,8 @@ class SpreadOf(Across):
 
     def combine(self, values: FloatArray, there: Mask) -> Any:
         count = np.count_nonzero(there, axis=0)
-        about = np.where(there, np.subtract(values, np.divide(_sum(values), count)), 0.0)
-        return np.sqrt(np.divide(_sum(np.multiply(about, about)), count - 1))
+        about = np.where(there, np.subtract(values, np.divide(added_in_order(values), count)), 0.0)
+        return np.sqrt(np.divide(added_in_order(np.multiply(about, about)), count - 1))
 
 
 @operation

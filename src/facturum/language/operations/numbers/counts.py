@@ -42,6 +42,9 @@ class Count(Counted):
     def statistic(self, x: FloatArray) -> float:
         return float(len(x))
 
+    def noun(self) -> str:
+        return "number of values"
+
 
 @operation
 class Distinct(Counted):
@@ -61,3 +64,6 @@ class Distinct(Counted):
 
     def statistic(self, x: FloatArray) -> float:
         return float(len(np.unique(x)))
+
+    def noun(self) -> str:
+        return "number of different values"

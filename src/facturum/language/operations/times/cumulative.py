@@ -1,4 +1,4 @@
-"""What has come together in a unit up to a row: sums, means, extremes, counts, and how long something is ago."""
+"""Figures of a unit up to a row: sums, means, extremes, counts, and how long ago a condition last held."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from facturum.data.time.steps import STEPS
+from facturum.data.time.periods import period_numbers
+from facturum.data.time.steps import PERIODS
 from facturum.data.values import Array, FloatArray, Kind, Mask, Values
 from facturum.language.core.literals import Name, Text, truths
 from facturum.language.meanings.meaning import STEP, Meaning
@@ -47,11 +48,18 @@ class Marked(Node):
         return kinds.type_of(self.x)
 
     def values(self, rows: Rows) -> Values:
-        x, mark = rows.evaluate(self.x).full(rows.length), rows.evaluate(self.mark).full(rows.length)
-        marks = truths(mark) & mark.present_mask() if mark.labels is None else np.array([*mark.labels, ""])[mark.data]
+        x, marks = rows.evaluate(self.x).full(rows.length), self._marks(rows)
         data = np.empty(rows.length, dtype=[("x", x.data.dtype), ("mark", marks.dtype)])
         data["x"], data["mark"] = x.data, marks
         return Values(data, x.valid, x.labels)
+
+    def _marks(self, rows: Rows) -> Array:
+        """Return whether the condition holds, or the number of the period, for each row."""
+        if (period := self.mark.as_period()) is not None:
+            time = rows.evaluate(period[0]).full(rows.length)
+            return period_numbers(np.where(time.present_mask(), time.data, 0), period[1])
+        condition = rows.evaluate(self.mark).full(rows.length)
+        return truths(condition) & condition.present_mask()
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.valid(self.x)
@@ -71,20 +79,24 @@ class Cumulative(Carried):
         if not self.since or not isinstance(self.since[0], Text):
             return self
         step = self.since[0].value
-        if around.time is None or step not in STEPS:
-            raise self.since[0].error(
-                f"'{step}' is no step of time to begin with" if around.time else "rows without a time have no periods",
-                "Write 'year', 'quarter' or 'month', or a condition.",
-            )
+        if step not in PERIODS:
+            what = f"'{step}' is not a valid step of time"
+            raise self.since[0].error(what, "Write 'year', 'quarter' or 'month', or a condition.")
+        if around.time is None:
+            raise self.since[0].error("the rows have no time, and so no periods", "Write a condition.")
         return self.replaced(since=(PeriodOf(Name(around.time), step),))
 
     def check(self, kinds: Kinds) -> Type:
+        self.check_since(kinds)
+        return super().check(kinds)
+
+    def check_since(self, kinds: Kinds) -> None:
+        """Refuse anything but one condition or one step of time."""
         if len(self.since) > 1:
             raise self.error("since is one condition", "Write or between conditions.")
         for mark in self.since:
-            if not isinstance(mark, PeriodOf):
+            if mark.as_period() is None:
                 need_number(self, mark, kinds)
-        return super().check(kinds)
 
     def values(self, rows: Rows) -> Values:
         read = Marked(self.x, self.since[0]) if self.since else self.x
@@ -99,7 +111,8 @@ class Cumulative(Carried):
             return self.run(values, state)
         before, inner = (None, None) if state is None else state
         marks = values.data["mark"]
-        starts = marks.copy() if marks.dtype == bool else np.array([before, *marks[:-1]], dtype=object) != marks
+        first = marks[0] if before is None else before
+        starts = marks if marks.dtype == bool else np.diff(marks, prepend=first) != 0
         edges = np.unique([0, *np.flatnonzero(starts).tolist(), len(marks)]).tolist()
         parts = []
         for low, high in pairwise(edges):
@@ -112,12 +125,17 @@ class Cumulative(Carried):
         return made, (marks[-1], inner)
 
     def subject(self) -> str:
-        since = "" if not self.since else f" since {self._since()}"
-        return f"the {self.name.removeprefix('cumulative_')} of {self.x.subject()} so far{since}"
+        return f"the {self.noun()} {self.x.subject()} {self._stretch()}"
 
-    def _since(self) -> str:
-        mark = self.since[0]
-        return f"the beginning of the {mark.every}" if isinstance(mark, PeriodOf) else f"{mark.subject()} last held"
+    def noun(self) -> str:
+        """Return what the figure is called, up to the argument."""
+        return f"{self.name.removeprefix('cumulative_')} of"
+
+    def _stretch(self) -> str:
+        if not self.since:
+            return "so far"
+        period = self.since[0].as_period()
+        return f"since {self.since[0].subject()} last held" if period is None else f"since the {period[1]} began"
 
 
 def _accumulated(work: np.ufunc, values: Values, neutral: float, state: Any) -> tuple[Array, float]:
@@ -176,12 +194,13 @@ class CumulativeCount(Cumulative):
     since: tuple[Node, ...] = arguments(SINCE, default=())
 
     def check(self, kinds: Kinds) -> Type:
+        self.check_since(kinds)
         kinds.along_time(self)
         kinds.type_of(self.x)
-        for mark in self.since:
-            if not isinstance(mark, PeriodOf):
-                need_number(self, mark, kinds)
         return Type(Kind.NUMBER)
+
+    def noun(self) -> str:
+        return "number of values of"
 
     def run(self, values: Values, state: Any) -> tuple[Values, Any]:
         counts, after = _counts(values, state)
@@ -205,6 +224,9 @@ class CumulativeLargest(Cumulative):
         found, after = _accumulated(np.maximum, values, -np.inf, state)
         return Values(np.where(np.isfinite(found), found, 0.0), values.valid), after
 
+    def noun(self) -> str:
+        return "largest value of"
+
 
 @operation
 class CumulativeSmallest(Cumulative):
@@ -219,6 +241,9 @@ class CumulativeSmallest(Cumulative):
     def run(self, values: Values, state: Any) -> tuple[Values, Any]:
         found, after = _accumulated(np.minimum, values, np.inf, state)
         return Values(np.where(np.isfinite(found), found, 0.0), values.valid), after
+
+    def noun(self) -> str:
+        return "smallest value of"
 
 
 @operation
@@ -244,8 +269,8 @@ class ExponentialAverage(Cumulative):
                 found[at] = total / weight
         return Values(found, values.valid), (total, weight)
 
-    def subject(self) -> str:
-        return f"the exponential average of {self.x.subject()}"
+    def noun(self) -> str:
+        return "exponential average of"
 
 
 @operation
@@ -276,7 +301,7 @@ class PeriodsSinceLast(Carried):
         return Values(np.where(known, periods - np.where(known, last[1:], 0.0), 0.0), known), float(last[-1])
 
     def subject(self) -> str:
-        return f"how many {STEP}s ago {self.x.subject()} last held"
+        return f"the number of {STEP}s since {self.x.subject()} last held"
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} has not held before"

@@ -14,6 +14,7 @@ from facturum.language.tree.nodes import Kinds, Node, Type
 from facturum.language.tree.options import AT_LEAST, SHARE, argument, one_of, option, whole_from
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Look
+from facturum.numerics.exact.sums import added_in_order
 
 _NOUNS = {"sd": "standard deviation", "smallest": "smallest value", "largest": "largest value"}
 
@@ -208,18 +209,10 @@ class MovingSd(MovingStatistic):
         return super().enough(count) & (count > 1)
 
     def statistic(self, values: FloatArray, there: Mask, count: Array) -> Array:
-        mean = np.divide(_sum_of(np.where(there, values, 0.0)), count)
+        mean = np.divide(added_in_order(np.where(there, values, 0.0)), count)
         about = np.where(there, np.subtract(values, mean), 0.0)
-        spread: Array = np.sqrt(np.divide(_sum_of(np.multiply(about, about)), count - 1))
+        spread: Array = np.sqrt(np.divide(added_in_order(np.multiply(about, about)), count - 1))
         return spread
-
-
-def _sum_of(values: FloatArray) -> FloatArray:
-    """Return the sum over periods, the oldest first, whose digits depend on no order of memory."""
-    total: FloatArray = np.zeros(values.shape[1])
-    for each in values:
-        total = np.add(total, each)
-    return total
 
 
 @operation
@@ -249,7 +242,7 @@ class MovingCount(Windowed):
         return tuple(range(1 - self.window, 1))
 
     def subject(self) -> str:
-        return f"how many of {self.window} {STEP}s have {self.x.subject()}"
+        return f"the number of values of {self.x.subject()} in {self.window} {STEP}s"
 
 
 class MovingOrder(MovingStatistic):
