@@ -125,6 +125,7 @@ SAMPLES = {
     "share_of_group": "share_of_group(beds, by=[valley])",
     "frequency_of": "frequency_of(access)",
     "days_between": "days_between('2020-05-17', month)",
+    "periods_between": "periods_between('2020-05-17', month, 'quarter')",
     "age_in_years": "age_in_years('2019-03-31', month)",
     "hinge": "hinge(price, at=[20, 47.5])",
     "waves": "waves(beds, period=30, pairs=2)",

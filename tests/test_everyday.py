@@ -102,12 +102,15 @@ class ByHand(unittest.TestCase):
             ("contains(x, '1')", "contains works on text, and 'x' is a number"),
             ("matches_pattern(way, '(a')", "the pattern '\\(a' cannot be read: missing \\)"),
             ("crossed(kind)", "crossed needs two categories"),
-            ("cases(x, 1)", "conditions and their values stand in braces"),
+            ("cases(x, 1)", "conditions and values are written in braces"),
+            ("cases({}, 1)", "conditions and values are written in braces"),
             ("cases({x > 1: 'a'}, 2)", "the branches are"),
             ("between(kind, 1, 2)", "needs an order"),
-            ("hinge(x, at=[3, 1])", "do not increase"),
-            ("spline(x, knots=[3, 1])", "knots are two numbers at least, and increase"),
+            ("hinge(x, at=[3, 1])", "must be in increasing order"),
+            ("spline(x, knots=[3, 1])", "knots must be two numbers or more, in increasing order"),
             ("spline(sign(x), pieces=3)", "too few distinct values"),
+            (f"spline(x, knots={[*range(102)]})", "spline has 101 pieces, more than the 100 allowed"),
+            ("matches_pattern(way, 'a)(b')", "cannot be read"),
             ("spline(z, knots=[2, 4], beyond='fail')", "is not defined for these values"),
             ("spline(z, natural=True, degree=2)", "a natural spline is cubic"),
             ("log(z, base=1)", "a number above 0 other than 1"),
@@ -124,7 +127,7 @@ class ByHand(unittest.TestCase):
         pairs = fa.terms.cases([(price > 60, "dear"), (price > 30, "fair")], "'cheap'")
         self.assertEqual(str(pairs), "cases({price > 60: 'dear', price > 30: 'fair'}, 'cheap')")
         self.assertEqual(str(fa.terms.cases({"price > 60": 1}, 0)), "cases({price > 60: 1}, 0)")
-        with self.assertRaisesRegex(fa.PlanError, "holds no values by condition"):
+        with self.assertRaisesRegex(fa.PlanError, "is not a dict of values by condition"):
             fa.terms.cases([], 0)
 
 
@@ -136,7 +139,7 @@ class Dates(unittest.TestCase):
         table = {"a": [first, datetime.date(2020, 2, 29)], "b": [second, datetime.date(2021, 2, 28)]}
         texts = [
             "days_between(a, b)",
-            "days_between(a, b, every='month')",
+            "periods_between(a, b, 'month')",
             "age_in_years(a, b)",
             "age_in_years('1999-12-31', b)",
         ]
@@ -155,7 +158,7 @@ class Dates(unittest.TestCase):
             "x": [1, 2, 3],
         }
         for text, said in (
-            ("b - a", r"are times, and what lies between them has a unit(.|\n)*Write days_between\(a, b\)"),
+            ("b - a", r"are times, and a difference of times needs a unit(.|\n)*Write days_between\(a, b\)"),
             ("days_between(x, b)", "days_between works on times, and 'x' is a number"),
             ("days_between('soon', b)", "'soon' is not a valid period"),
             ("age_in_years('2020', '2021')", "both are dates in quotes"),
@@ -213,6 +216,21 @@ class Splines(unittest.TestCase):
 
 
 class SoFar(unittest.TestCase):
+    def test_it_begins_anew_at_one_condition_or_step_of_time(self) -> None:
+        table, data = panel(seed=5, units=2, periods=9), {"time": "month", "every": "month", "panel": ["hut"]}
+        for name in ("sum", "mean", "count", "largest", "smallest"):
+            for since, said in (
+                ("[snow > 3, price > 50]", "since is one condition"),
+                ("'row'", "'row' is not a valid step of time"),
+                ("'decade'", "'decade' is not a valid step of time"),
+                ("comfort", "needs a number, and 'comfort' is a category"),
+            ):
+                with self.subTest(name, since=since), self.assertRaisesRegex(fa.PlanError, said):
+                    fa.Plan(None, {"t": f"cumulative_{name}(price, since={since})"}, data=data).build(table)
+        rows = {"time": None, "every": "row"}
+        with self.assertRaisesRegex(fa.PlanError, "the rows have no time, and so no periods"):
+            fa.Plan(None, {"t": "cumulative_sum(price, since='year')"}, data=rows).build(table)
+
     def test_they_are_what_all_rows_before_come_to(self) -> None:
         table = panel(seed=5, units=3, periods=40)
         terms = {"s": "cumulative_sum(price, since='year')", "e": "exponential_average(stays, half_life=4)",

@@ -31,6 +31,7 @@ from facturum.data.table import Table
 from facturum.engine.passes.build import Built
 from facturum.engine.planning import shaping
 from facturum.engine.planning.expressions import prepare
+from facturum.files.verifying import sources
 from facturum.language.syntax import parser
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -118,6 +119,7 @@ def repeated(*words: str) -> Iterator[str]:
         counted(parser, "_parsed", lambda text, learned: text),
         counted(prepare, "_check_names", lambda spec, *others: spec.model_dump_json()),
         counted(shaping, "declared_tables", lambda spec, given: f"{spec.model_dump_json()} {id(given.table)}"),
+        counted(sources, "declared_tables", lambda spec, given: f"{spec.model_dump_json()} {id(given.table)}"),
         contextlib.redirect_stdout(io.StringIO()),
     ):
         command_line.main(list(words), standalone_mode=False)

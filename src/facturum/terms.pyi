@@ -170,13 +170,13 @@ def length_of(x: Operand) -> Expression:
     """How many characters a text has."""
 
 def number_in(x: Operand) -> Expression:
-    """The first number in a text, with a point before its decimals; missing where there is none."""
+    """The first number in a text, with a point before its decimals and a sign right before it; missing without one."""
 
 def joined(*items: Operand, by: str = ...) -> Expression:
     """Several texts as one, with `by` between them; missing where one is."""
 
 def crossed(*items: Operand) -> Expression:
-    """One category of the combinations of several, each as `a & b`; missing where one is."""
+    """One category of the combinations of several, each as `a & b`; missing where one is. An & of its own is doubled."""
 
 def mean_of(*items: Operand, at_least: int | str = ...) -> Expression:
     """The mean of several variables in a row."""
@@ -277,8 +277,11 @@ def periods_since_last(x: Operand) -> Expression:
 def place_in_unit() -> Expression:
     """The place of a row among those of its unit, from 1, in the order of time."""
 
-def days_between(first: Operand, second: Operand, every: str = ...) -> Expression:
-    """How many days lie from one time to a later one; negative where it is earlier."""
+def days_between(first: Operand, second: Operand) -> Expression:
+    """How many days a time lies after another one; negative where it lies before it."""
+
+def periods_between(first: Operand, second: Operand, every: str) -> Expression:
+    """How many weeks, months, quarters or years begin from one time to a later one; negative where it is earlier."""
 
 def age_in_years(birth: Operand, at: Operand) -> Expression:
     """How many whole years have passed from a birth, or another beginning, to a time."""

@@ -180,7 +180,7 @@ def _pairs(given: Any) -> list[Node]:
     several = isinstance(pairs, list | tuple) and len(pairs) > 0
     if not several or any(not isinstance(each, tuple | list) or len(each) != 2 for each in pairs):
         remedy = 'Write {"price > 40": "dear"}, or pairs: [(price > 40, "dear")].'
-        raise PlanError(f"{given!r} holds no values by condition", remedy=remedy)
+        raise PlanError(f"{given!r} is not a dict of values by condition", remedy=remedy)
     return [node for key, value in pairs for node in (expression(key), _value(value))]
 
 

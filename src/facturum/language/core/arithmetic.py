@@ -48,8 +48,10 @@ class Arithmetic(Node):
     def check(self, kinds: Kinds) -> Type:
         both = (self.left, self.right)
         if self.symbol == "-" and all(kinds.type_of(side).kind is Kind.TIME for side in both):
-            what = f"'{self.left}' and '{self.right}' are times, and what lies between them has a unit"
-            raise self.error(what, f"Write days_between({self.right}, {self.left}), or one of its other steps.")
+            raise self.error(
+                f"'{self.left}' and '{self.right}' are times, and a difference of times needs a unit",
+                f"Write days_between({self.right}, {self.left}), or periods_between(.., 'month') of the two.",
+            )
         for side in both:
             need_number(self, side, kinds)
         return Type(Kind.NUMBER)

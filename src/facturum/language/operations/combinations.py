@@ -37,8 +37,8 @@ class Combined(Node):
             raise self.error(f"{self.name} needs two categories", "Name another one.")
         if prod(map(len, known)) > MOST_COMBINATIONS:
             raise self.error(
-                f"there are {prod(map(len, known)):,} combinations, and {MOST_COMBINATIONS:,} are allowed",
-                "Bring categories together before: regroup(..).",
+                f"{self.name} has {prod(map(len, known)):,} combinations, more than the {MOST_COMBINATIONS:,} allowed",
+                "Bring categories together first, with regroup(..).",
             )
         return Type(Kind.CATEGORY, labels=self._labels(known))
 
@@ -92,7 +92,7 @@ class Joined(Combined):
 
 @operation
 class Crossed(Combined):
-    """One category of the combinations of several, each as `a & b`; missing where one is.
+    """One category of the combinations of several, each as `a & b`; missing where one is. An & of its own is doubled.
 
     Only combinations that occur become columns; rare ones are brought together by `category(crossed(..), pool=..)`.
 

@@ -45,7 +45,7 @@ def need_text(node: Node, x: Node, kinds: Kinds) -> Type:
 
 
 class OfText(Node):
-    """An operation whose value follows from a text alone."""
+    """An operation whose value follows from a text alone; what it gives for each category is worked out once."""
 
     family: ClassVar[str] = "texts"
     x: Node
@@ -54,22 +54,26 @@ class OfText(Node):
     def of(self, texts: Sequence[str]) -> Sequence[Any]:
         """Return the value of each text; None for a missing one."""
 
+    @abstractmethod
+    def table(self, labels: Labels) -> Values:
+        """Return the value of each category, and a last one that is missing."""
+
     def results(self, labels: Labels) -> list[Any]:
-        """Return the value of each category."""
+        """Return what becomes of each category."""
         return list(self.of([label_text(label) for label in labels]))
+
+    def values(self, rows: Rows) -> Values:
+        value = rows.evaluate(self.x)
+        known = value.labels or ()
+        table = rows.shared(("texts", self, known), lambda: self.table(known))
+        found: Values = table.take(value.data)
+        return Values(found.data, and_masks(value.valid, found.valid), table.labels)
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.evaluate(self).valid
 
     def decided_by(self) -> tuple[Node, ...]:
         return (self.x,)
-
-    def _results(self, labels: Labels, rows: Rows) -> list[Any]:
-        found: list[Any] = rows.shared(("texts", self, labels), lambda: self.results(labels))
-        return found
-
-    def missing_because(self) -> str:
-        return f"{self.x.subject()} has none"
 
 
 class TextCondition(OfText, Condition):
@@ -79,10 +83,8 @@ class TextCondition(OfText, Condition):
         need_text(self, self.x, kinds)
         return Type(Kind.TRUTH)
 
-    def values(self, rows: Rows) -> Values:
-        value = rows.evaluate(self.x)
-        holds = np.array([*self._results(value.labels or (), rows), False], dtype=bool)
-        return Values(holds[value.data], value.valid)
+    def table(self, labels: Labels) -> Values:
+        return Values(np.array([*self.results(labels), False], dtype=bool))
 
     def valid(self, rows: Rows) -> Mask | None:
         return rows.valid(self.x)
@@ -98,12 +100,10 @@ class TextNumber(OfText):
         need_text(self, self.x, kinds)
         return Type(Kind.NUMBER)
 
-    def values(self, rows: Rows) -> Values:
-        value = rows.evaluate(self.x)
-        numbers = [np.nan if found is None else float(found) for found in self._results(value.labels or (), rows)]
-        data = np.array([*numbers, np.nan])[value.data]
-        there = ~np.isnan(data)
-        return Values(np.where(there, data, 0.0), and_masks(value.valid, None if there.all() else there))
+    def table(self, labels: Labels) -> Values:
+        results = [*self.results(labels), None]
+        there = np.array([result is not None for result in results])
+        return Values(np.array([result or 0.0 for result in results], dtype=np.float64), there)
 
     def meaning(self) -> Meaning:
         return Unit(self.subject(), node=self)
@@ -114,21 +114,14 @@ class TextOfText(OfText):
 
     def check(self, kinds: Kinds) -> Type:
         type_of_x = need_text(self, self.x, kinds)
-        return Type(Kind.CATEGORY, labels=_distinct(self.results(type_of_x.labels or ())))
+        return Type(Kind.CATEGORY, labels=self.table(type_of_x.labels or ()).labels)
 
-    def values(self, rows: Rows) -> Values:
-        value = rows.evaluate(self.x)
-        made = self._results(value.labels or (), rows)
-        labels = _distinct(made)
-        place = {label: at for at, label in enumerate(labels)} | {None: -1}
-        recode = np.array([*(place[each] for each in made), -1])
-        data = recode[value.data] if value.valid is None else np.where(value.valid, recode[value.data], -1)
-        present = data >= 0
-        return Values(data, None if present.all() else present, labels)
-
-
-def _distinct(texts: Sequence[str | None]) -> Labels:
-    return tuple(dict.fromkeys(text for text in texts if text is not None))
+    def table(self, labels: Labels) -> Values:
+        results = [*self.results(labels), None]
+        made = tuple(dict.fromkeys(text for text in results if text is not None))
+        place = {label: at for at, label in enumerate(made)} | {None: -1}
+        codes = np.array([place[text] for text in results])
+        return Values(codes, codes >= 0, made)
 
 
 class Containing(TextCondition):
@@ -204,7 +197,7 @@ class MatchesPattern(TextCondition):
 
     def check(self, kinds: Kinds) -> Type:
         try:
-            self.of([""])
+            pc.match_substring_regex(pa.array([""]), self.pattern)  # alone, without what stands around it below
         except pa.ArrowInvalid as problem:
             reason = str(problem).removeprefix("Invalid regular expression: ").splitlines()[0].partition(":")[0]
             raise self.error(f"the pattern {self.pattern!r} cannot be read: {reason}", "Correct it.") from None
@@ -310,7 +303,7 @@ class LengthOf(TextNumber):
 
 @operation
 class NumberIn(TextNumber):
-    """The first number in a text, with a point before its decimals; missing where there is none.
+    """The first number in a text, with a point before its decimals and a sign right before it; missing without one.
 
     Example: `number_in(room)`, 12.5 of "ca. 12.5 m2".
     """

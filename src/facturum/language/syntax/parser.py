@@ -340,7 +340,9 @@ class _Walker:
 
     def _pairs(self, tree: ast.expr) -> list[Node]:
         if not isinstance(tree, ast.Dict) or not all(tree.keys):
-            raise self.error(tree, "conditions and their values stand in braces", "Write {price > 40: 'dear'}, say.")
+            raise self.error(
+                tree, "conditions and their values are written in braces", "Write {price > 40: 'dear'}, say."
+            )
         return [self.node(part) for pair in zip(tree.keys, tree.values, strict=True) for part in pair if part]
 
     def _variable(self, tree: ast.Call) -> Node:

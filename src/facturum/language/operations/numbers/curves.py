@@ -31,7 +31,7 @@ class Hinge(Node):
         if not self.at:
             raise self.error("hinge needs a place where the slope changes", f"Write hinge({self.x}, at=[..]).")
         if list(self.at) != sorted(set(self.at)):
-            raise self.error("the places of a hinge do not increase", "Write each once, the smallest first.")
+            raise self.error("the places of hinge must be in increasing order", "Write each once.")
         return Type(Kind.NUMBER, block=True)
 
     def columns(self) -> tuple[Column, ...]:

@@ -7,15 +7,14 @@ from typing import ClassVar
 
 import numpy as np
 
-from facturum.data.values import FloatArray, Kind, Mask, Values, label_text, plain_number
+from facturum.data.values import FloatArray, Kind, Mask, label_text, plain_number
 from facturum.errors import DataError
 from facturum.language.core.arithmetic import Divide, Power, Subtract
 from facturum.language.core.literals import Number
-from facturum.language.meanings.numbers import Unit
 from facturum.language.operations.numbers.statistics import QuantileQuestion
 from facturum.language.operations.numbers.transforms import Clip, Elementwise
 from facturum.language.tree.blocks import Block, Dense
-from facturum.language.tree.nodes import Column, Kinds, Node, Question, Type
+from facturum.language.tree.nodes import Column, Kinds, Node, Part, Question, Type, need_number
 from facturum.language.tree.options import FLAG, NUMBERS, argument, one_of, option, whole_from
 from facturum.language.tree.registry import operation
 from facturum.language.tree.rows import Rows
@@ -25,10 +24,11 @@ MOST_PIECES, MOST_DEGREE = 100, 9
 BEYOND = one_of("linear", "constant", "fail")
 
 
-class OfKnots(Elementwise):
+class OfKnots(Node):
     """An operation on pieces between knots."""
 
     family: ClassVar[str] = "curves"
+    x: Node
     knots: tuple[float, ...] | None
     degree: int
     beyond: str
@@ -37,23 +37,20 @@ class OfKnots(Elementwise):
         """Return all splines at some numbers, (pieces + degree, numbers)."""
         return basis_values(x, self.learned(self.knots), self.degree, self.beyond == "linear")
 
-    def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
-        knots = self.learned(self.knots)
-        if self.beyond != "fail":
-            return None
-        low, high = label_text(plain_number(knots[0])), label_text(plain_number(knots[-1]))
-        return (x >= knots[0]) & (x <= knots[-1]), (
-            f'The outer knots are {low} and {high}: write beyond="linear" or "constant", or leave these rows out.'
-        )
-
-    def check(self, kinds: Kinds) -> Type:
-        if self.knots is not None and (len(self.knots) < 2 or any(a >= b for a, b in pairwise(self.knots))):
-            raise self.error("knots are two numbers at least, and increase", "Write each once, the smallest first.")
-        return super().check(kinds)
+    def check_knots(self, kinds: Kinds) -> None:
+        """Refuse anything but a number and increasing knots."""
+        need_number(self, self.x, kinds)
+        if self.knots is None:
+            return
+        if len(self.knots) < 2 or any(a >= b for a, b in pairwise(self.knots)):
+            raise self.error("knots must be two numbers or more, in increasing order", "Write each once.")
+        if len(self.knots) > MOST_PIECES + 1:
+            what = f"{self.name} has {len(self.knots) - 1} pieces, more than the {MOST_PIECES} allowed"
+            raise self.error(what, "Leave knots out.")
 
 
 @operation
-class BasisSpline(OfKnots):
+class BasisSpline(OfKnots, Elementwise):
     """The `n`-th B-spline of a degree over some knots; `spline` writes it into formulas.
 
     Example: `basis_spline(altitude, 2, [1000, 1800, 2600])`.
@@ -66,9 +63,18 @@ class BasisSpline(OfKnots):
     beyond: str = option(BEYOND, "what it does beyond the outer knots", default="linear")
 
     def check(self, kinds: Kinds) -> Type:
+        self.check_knots(kinds)
         if self.n >= len(self.knots) + self.degree:
             raise self.error(f"there are {len(self.knots) - 1 + self.degree} splines", "Write a smaller n.")
-        return super().check(kinds)
+        return Type(Kind.NUMBER)
+
+    def domain(self, x: FloatArray) -> tuple[Mask, str] | None:
+        if self.beyond != "fail":
+            return None
+        low, high = (label_text(plain_number(knot)) for knot in (self.knots[0], self.knots[-1]))
+        return (x >= self.knots[0]) & (x <= self.knots[-1]), (
+            f'The outer knots are {low} and {high}: write beyond="linear" or "constant", or leave these rows out.'
+        )
 
     def compute(self, x: FloatArray) -> FloatArray:
         own: FloatArray = self.basis(x)[self.n - 1]
@@ -97,7 +103,7 @@ class Spline(OfKnots):
     )
 
     def check(self, kinds: Kinds) -> Type:
-        super().check(kinds)
+        self.check_knots(kinds)
         if self.natural and (self.degree != 3 or self.beyond != "linear"):
             raise self.error("a natural spline is cubic, and linear beyond its knots", "Leave degree and beyond out.")
         if self.natural and (self.pieces if self.knots is None else len(self.knots) - 1) < 2:
@@ -119,14 +125,10 @@ class Spline(OfKnots):
         return self.replaced(knots=tuple(plain_number(knot) for knot in knots))
 
     def columns(self) -> tuple[Column, ...]:
-        formulas = self._natural() if self.natural else self._splines()
-        first, *others = [Column((), node, node.meaning(), "power") for node in formulas]
-        if self.natural:
-            first = Column((), self.x, Unit(self.x.subject(), node=self.x), "number")
-        named = [
-            Column((("operation", str(at)),), each.formula, each.meaning, "power") for at, each in enumerate(others, 2)
-        ]
-        return (first, *named)
+        first, *others = self._natural() if self.natural else self._splines()
+        named: list[tuple[tuple[Part, ...], Node]] = [((), first)]
+        named += [((("operation", str(at)),), node) for at, node in enumerate(others, 2)]
+        return tuple(Column(parts, node, node.meaning(), "power") for parts, node in named)
 
     def _splines(self) -> list[Node]:
         knots = self.learned(self.knots)
@@ -145,12 +147,6 @@ class Spline(OfKnots):
             for knot in (knots[at], knots[-1])
         ]
         return Divide(Subtract(*cubes), Number((knots[-1] - knots[at]) / whole))
-
-    def compute(self, x: FloatArray) -> FloatArray:
-        raise self.error(f"'{self}' has several columns, and no single value", self.advice)
-
-    def values(self, rows: Rows) -> Values:
-        return Node.values(self, rows)
 
     def block(self, rows: Rows) -> Block:
         if self.natural or self.beyond == "fail":  # whose rows the formulas refuse

@@ -11,13 +11,14 @@ import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Mask, Values, and_masks, plain_number
 from facturum.language.core.arithmetic import Add, Divide, Multiply, Negative, Power, Subtract
-from facturum.language.core.literals import List, Number
+from facturum.language.core.literals import Number
+from facturum.language.core.shorthand import Shorthand
 from facturum.language.meanings.meaning import Meaning
 from facturum.language.meanings.numbers import Logged, Unit
 from facturum.language.operations.numbers.statistics import Mean, MeanQuestion, Sd, SpreadQuestion
 from facturum.language.tree.nodes import Kinds, Node, Question, Type, finite, need_number
 from facturum.language.tree.options import NUMBER, POSITIVE, Accept, argument, arguments, one_of, option
-from facturum.language.tree.registry import operation
+from facturum.language.tree.registry import node, operation
 from facturum.language.tree.rows import Rows
 from facturum.language.tree.traits import RawScale, Surroundings
 
@@ -68,7 +69,8 @@ class Elementwise(Node):
 class Log(Elementwise):
     """Natural logarithm, after `shift` is added; values of 0 or less are an error, or missing on request.
 
-    With `base`, the logarithm to that base: 1 more is `base` times as much.
+    With `base`, the logarithm to that base: 1 more is `base` times as much. Of responses, a natural logarithm alone is
+    reported in the units of the variable.
 
     Example: `log(price)`, `log(snow, shift=1)`, `log(profit, nonpositive="missing")`, `log(beds, base=2)`.
     """
@@ -120,6 +122,9 @@ class Log(Elementwise):
 
     def raw_scale(self) -> RawScale | None:
         return RawScale("log", self.x, float(self.shift)) if self.base is None else None
+
+    def in_arithmetic(self) -> Node:
+        return self if self.base is None else Divide(self.replaced(base=None), Number(log(self.base)))
 
     def missing_because(self) -> str:
         return f"{self.x.subject()} is 0 or less, and has no logarithm"
@@ -317,6 +322,17 @@ class Center(Elementwise):
         return Unit(self.x.subject(), center=self.at, node=self.x)
 
 
+@node
+class InGroups(Shorthand):
+    """A number less the mean of its group, in standard deviations of that."""
+
+    x: Node = argument("a number")
+    by: tuple[Node, ...] = arguments("variables that form groups")
+
+    def spelled(self) -> Node:
+        return Divide(Subtract(self.x, Mean(self.x, self.by)), Sd(self.x, self.by))
+
+
 @operation
 class Standardize(Elementwise):
     """The number less its mean, in standard deviations (divisor n - 1); resolving writes `at` and `scale`.
@@ -337,10 +353,7 @@ class Standardize(Elementwise):
             return self
         if self.at is not None or self.scale is not None:
             raise self.error("at and scale are those of all rows, and by names groups", "Leave out one or the other.")
-        if isinstance(self.x, List):
-            return List(tuple(self.replaced(x=member).settled(around) for member in self.x.members)).put_at(self)
-        about = Subtract(self.x, Mean(self.x, self.by).put_at(self))
-        return Divide(about, Sd(self.x, self.by).put_at(self)).put_at(self)
+        return InGroups(self.x, self.by).put_at(self).settled(around)
 
     def check(self, kinds: Kinds) -> Type:
         if self.scale is not None and not self.scale > 0:

@@ -55,22 +55,37 @@ class OfTwoTimes(Node):
 
 @operation
 class DaysBetween(OfTwoTimes):
-    """How many days lie from one time to a later one; negative where it is earlier.
+    """How many days a time lies after another one; negative where it lies before it.
 
-    With `every`, how many weeks, months, quarters or years begin between them.
-
-    Example: `days_between(opened, closed)`, `days_between(opened, "2024-01-01")`, `days_between(a, b, every="month")`.
+    Example: `days_between(opened, closed)`, `days_between(opened, "2024-01-01")`.
     """
 
     first: Node = argument("a time, or a date in quotes")
     second: Node = argument("a time, or a date in quotes")
-    every: str = option(one_of(*PERIODS), "what is counted", default="day")
+
+    def between(self, first: Array, second: Array) -> Array:
+        return period_numbers(second, "day") - period_numbers(first, "day")
+
+    def subject(self) -> str:
+        return f"the number of days from {self.first.subject()} to {self.second.subject()}"
+
+
+@operation
+class PeriodsBetween(OfTwoTimes):
+    """How many weeks, months, quarters or years begin from one time to a later one; negative where it is earlier.
+
+    Example: `periods_between(opened, closed, "month")`, `periods_between("2019-01", month, "quarter")`.
+    """
+
+    first: Node = argument("a time, or a date in quotes")
+    second: Node = argument("a time, or a date in quotes")
+    every: str = option(one_of(*PERIODS), "what is counted")
 
     def between(self, first: Array, second: Array) -> Array:
         return period_numbers(second, self.every) - period_numbers(first, self.every)
 
     def subject(self) -> str:
-        return f"the {self.every}s from {self.first.subject()} to {self.second.subject()}"
+        return f"the number of {self.every}s from {self.first.subject()} to {self.second.subject()}"
 
 
 @operation
@@ -92,4 +107,4 @@ class AgeInYears(OfTwoTimes):
         return years
 
     def subject(self) -> str:
-        return f"the age of {self.birth.subject()} at {self.at.subject()}"
+        return f"the number of whole years from {self.birth.subject()} to {self.at.subject()}"
