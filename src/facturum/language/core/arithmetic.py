@@ -50,7 +50,7 @@ class Arithmetic(Node):
         if self.symbol == "-" and all(kinds.type_of(side).kind is Kind.TIME for side in both):
             raise self.error(
                 f"'{self.left}' and '{self.right}' are times, and a difference of times needs a unit",
-                f"Write days_between({self.right}, {self.left}), or periods_between(.., 'month') of the two.",
+                f"Write days_between({self.right}, {self.left}), or count other steps with periods_between.",
             )
         for side in both:
             need_number(self, side, kinds)

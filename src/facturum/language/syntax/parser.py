@@ -339,10 +339,8 @@ class _Walker:
         return bind(operation, given, self.node, self._literal, self._pairs, error)
 
     def _pairs(self, tree: ast.expr) -> list[Node]:
-        if not isinstance(tree, ast.Dict) or not all(tree.keys):
-            raise self.error(
-                tree, "conditions and their values are written in braces", "Write {price > 40: 'dear'}, say."
-            )
+        if not isinstance(tree, ast.Dict) or not tree.keys or None in tree.keys:
+            raise self.error(tree, "conditions and values are written in braces", "Write {price > 40: 'dear'}, say.")
         return [self.node(part) for pair in zip(tree.keys, tree.values, strict=True) for part in pair if part]
 
     def _variable(self, tree: ast.Call) -> Node:
