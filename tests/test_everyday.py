@@ -158,7 +158,9 @@ class Dates(unittest.TestCase):
             "x": [1, 2, 3],
         }
         for text, said in (
-            ("b - a", r"are times, and a difference of times needs a unit(.|\n)*Write days_between\(a, b\)"),
+            ("b - a", r"a difference of times such as 'b - a' needs a unit(.|\n)*Write days_between\(a, b\)"),
+            ("b - '2020-01-01'", r"needs a unit(.|\n)*Write days_between\('2020-01-01', b\)"),
+            ("x - '2020-01-01'", "- needs a number"),
             ("days_between(x, b)", "days_between works on times, and 'x' is a number"),
             ("days_between('soon', b)", "'soon' is not a valid period"),
             ("age_in_years('2020', '2021')", "both are dates in quotes"),

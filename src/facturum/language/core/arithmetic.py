@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from facturum.data.values import FloatArray, Kind, Values, and_masks
-from facturum.language.core.literals import List, Number
+from facturum.language.core.literals import List, Number, Text
 from facturum.language.meanings.meaning import Meaning, Product
 from facturum.language.meanings.numbers import Curve, Unit
 from facturum.language.tree.blocks import Block, product
@@ -47,9 +47,10 @@ class Arithmetic(Node):
 
     def check(self, kinds: Kinds) -> Type:
         both = (self.left, self.right)
-        if self.symbol == "-" and all(kinds.type_of(side).kind is Kind.TIME for side in both):
+        times = [isinstance(side, Text) or kinds.type_of(side).kind is Kind.TIME for side in both]
+        if self.symbol == "-" and all(times) and not all(isinstance(side, Text) for side in both):
             raise self.error(
-                f"'{self.left}' and '{self.right}' are times, and a difference of times needs a unit",
+                f"a difference of times such as '{self}' needs a unit",
                 f"Write days_between({self.right}, {self.left}), or count other steps with periods_between.",
             )
         for side in both:

@@ -140,10 +140,10 @@ class Shifted(AlongTime):
         type_of_x = kinds.type_of(self.x)
         other = "lead" if self.sign < 0 else "lag"
         for shift in self._shifts():
-            if shift < (0 if self.many_columns else 1):
-                what = "the row's own period" if shift == 0 else f"{-shift} periods the other way"
+            if shift < (first := 0 if self.many_columns else 1):
+                what = "the row's own period" if shift == 0 else f"{counted(-shift, 'period')} the other way"
                 raise self.error(
-                    f"{self.name} counts periods from 1, and {shift} is {what}",
+                    f"{self.name} counts periods from {first}, and {shift} is {what}",
                     f"Write {self.x} itself, or {other}({self.x}, {max(-shift, 1)}).",
                 )
         if len(set(self._shifts())) < len(self._shifts()):

@@ -135,7 +135,7 @@ class Cumulative(Carried):
         if not self.since:
             return "so far"
         period = self.since[0].as_period()
-        return f"since {self.since[0].subject()} last held" if period is None else f"since the {period[1]} began"
+        return f"since {self.since[0].subject()} last held" if period is None else f"in the {period[1]} so far"
 
 
 def _accumulated(work: np.ufunc, values: Values, neutral: float, state: Any) -> tuple[Array, float]:
