@@ -13,8 +13,8 @@ from pathlib import Path
 from tests.support import ROOT, Folder
 
 PAGE = (ROOT / "CONTRIBUTING.md").read_text("utf-8")
-WANTED = {"an operation": 25, "an operation with state": 25, "a learned block": 60, "a coding": 30, "a check": 15,
-          "a format of the design file": 25, "a command": 20}  # fmt: skip
+WANTED = {"an operation": 25, "a shorthand": 15, "an operation with state": 25, "a learned block": 60, "a coding": 30,
+          "a check": 15, "a format of the design file": 25, "a command": 20}  # fmt: skip
 BLOCK = re.compile(r"^```python (.+?)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
@@ -68,6 +68,7 @@ class Walkthroughs(Folder):
         path.write_text(content, "utf-8")
 
     def test_each_walkthrough_works_and_is_as_short_as_it_says(self) -> None:
+        self.assertEqual(set(re.findall("^## Add (.+)$", PAGE, re.MULTILINE)), {*WANTED})
         for title in WANTED:
             with self.subTest(title):
                 self.follow(title)
