@@ -39,6 +39,13 @@ def column(table: Any, text: str, **sections: Any) -> list[float | None]:
 
 
 class Rows(unittest.TestCase):
+    def test_powers_of_numbers_in_tiny_units_have_a_map(self) -> None:
+        """The slope of their slope exceeds double precision, and is not told."""
+        table = {"x": np.array([1.0, 2, 3, 5, 7, 9]) * 1e-200, "y": [1.0, 2, 4, 3, 6, 5]}
+        for text in ("polynomial(x, 2)", "square(x)", "polynomial(x, 3, center=True)"):
+            made = fa.Plan("y", {"p": text}).build(table)
+            self.assertTrue(all(entry.reading for entry in made.columns.columns), text)
+
     def test_what_is_mixed_of_a_series_and_the_table_runs_along_the_table(self) -> None:
         options = {"data": CLOCK, "series": SERIES, "tables": {"s": RATES}}
         self.assertEqual(column(HUTS, "lag(s_r, 1)", **options), [1.0, 2.0, 3.0, 4.0] * 2)

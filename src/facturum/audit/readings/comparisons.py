@@ -175,11 +175,12 @@ def average(axis: Axis) -> Scheme:
 
 def bends(power: Factor, axis: Axis) -> Iterator[Scheme]:
     """Yield how a power is told: by the slope where it is 0, or by how that changes with one unit."""
-    step, rows = axis.values[0], len(axis.point)
-    if power.curve_degree == 1:
-        yield Scheme(((2, 0.5 / step), (0, -0.5 / step)), np.ones(rows))
-    else:
-        yield Scheme(((2, step**-2), (1, -2 * step**-2), (0, step**-2)), np.full(rows, 2.0))
+    rows, per_step = len(axis.point), 1 / axis.values[0]
+    twice = per_step * per_step  # which a number in tiny units exceeds, and then nothing is told of it
+    if power.curve_degree == 1 and np.isfinite(per_step):
+        yield Scheme(((2, 0.5 * per_step), (0, -0.5 * per_step)), np.ones(rows))
+    elif power.curve_degree != 1 and np.isfinite(twice):
+        yield Scheme(((2, twice), (1, -2 * twice), (0, twice)), np.full(rows, 2.0))
 
 
 def summed(weights: Sequence[tuple[int, float]]) -> tuple[tuple[int, float], ...]:

@@ -178,6 +178,8 @@ class Windows:
     def _frames(self, chosen: Array, copy: Array, changes: Sequence[Change]) -> dict[str, SeriesFrame]:
         """Return the joined series around some rows, each copy a unit of its own, with other values."""
         found: dict[str, SeriesFrame] = {}
+        if not self._source.joined:
+            return found
         middle = np.flatnonzero(self._offset == 0)
         span = np.arange(-self._before, self._after + 1)
         for name, frame in self._source.joined.items():

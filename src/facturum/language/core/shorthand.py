@@ -25,12 +25,11 @@ class Shorthand(Node):
         return self
 
     def settled(self, around: Surroundings) -> Node:
-        given = self.rebuilt(child.settled(around) for child in self.children())
+        given = self.rebuilt(child.settled(around) for child in self.children()).gathered()
         first, *others = given.children()
         if self.distributes and isinstance(first, List):
             each = [self.rebuilt([member, *others]).settled(around) for member in first.members]
             return List(tuple(each)).put_at(self)
-        given = given.gathered()
         spelled = given.spelled()
         for part in spelled.walk():
             if part.span is None:  # messages point at the operation that was written

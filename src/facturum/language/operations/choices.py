@@ -45,6 +45,8 @@ class OfSeveral(Shorthand):
 
     def gathered(self) -> Self:
         members = [part for item in self.items for part in (item.members if isinstance(item, List) else (item,))]
+        if not members:
+            raise self.error("the list is empty", "Name at least one variable in it.")
         return self.replaced(items=tuple(members))
 
 

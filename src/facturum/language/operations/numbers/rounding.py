@@ -22,9 +22,9 @@ class ToGrid(Elementwise):
 
     def steps(self, x: FloatArray, which: Callable[[FloatArray], FloatArray]) -> FloatArray:
         """Return multiples of the step; ``which`` chooses one by how many steps a number is away from 0."""
-        per_one = round(1 / self.to) if self.to < 1 else 0
-        if per_one and 1 / per_one == self.to:
-            return np.divide(which(np.multiply(x, float(per_one))), float(per_one))
+        per_one = np.rint(np.divide(1.0, self.to)) if self.to < 1 else 1.0
+        if self.to < 1 and np.isfinite(per_one) and 1 / per_one == self.to:
+            return np.divide(which(np.multiply(x, per_one)), per_one)
         return np.multiply(which(np.divide(x, float(self.to))), float(self.to))
 
     def slope(self) -> Node:
