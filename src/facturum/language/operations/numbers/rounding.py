@@ -22,8 +22,8 @@ class ToGrid(Elementwise):
 
     def steps(self, x: FloatArray, which: Callable[[FloatArray], FloatArray]) -> FloatArray:
         """Return multiples of the step; ``which`` chooses one by how many steps a number is away from 0."""
-        per_one = np.rint(np.divide(1.0, self.to)) if self.to < 1 else 1.0
-        if self.to < 1 and np.isfinite(per_one) and 1 / per_one == self.to:
+        per_one = np.rint(np.divide(1.0, self.to)) if self.to < 1 else np.inf
+        if np.isfinite(per_one) and 1 / per_one == self.to:
             return np.divide(which(np.multiply(x, per_one)), per_one)
         return np.multiply(which(np.divide(x, float(self.to))), float(self.to))
 
